@@ -1,0 +1,178 @@
+package archive
+
+import (
+	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// The endings of part names: what the stored bytes are.
+const (
+	Tar     = ".tar"
+	TarZstd = ".tar.zst"
+	SQLZstd = ".sql.zst"
+)
+
+// maxWindow bounds the memory that a hostile zstd frame may ask for.
+const maxWindow = 32 << 20
+
+// NewEncoder returns an encoder as parts and lists are written with; it works
+// on one goroutine and can be used again with Reset.
+func NewEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithWindowSize(4<<20), zstd.WithEncoderCRC(true))
+}
+
+// PartWriter turns content into a part's stored bytes, and names it.
+type PartWriter struct {
+	ending  string
+	out     *bufio.Writer
+	digest  hash.Hash
+	stored  int64
+	content int64
+	enc     *zstd.Encoder
+}
+
+// NewPartWriter writes a part with the given ending to w. enc is used unless
+// the ending is plain tar.
+func NewPartWriter(w io.Writer, ending string, enc *zstd.Encoder) *PartWriter {
+	p := &PartWriter{ending: ending, digest: sha256.New()}
+	p.out = bufio.NewWriterSize(io.MultiWriter(w, p.digest, counter{&p.stored}), 1<<18)
+	if strings.HasSuffix(ending, ".zst") {
+		p.enc = enc
+		enc.Reset(p.out)
+	}
+	return p
+}
+
+type counter struct{ n *int64 }
+
+func (c counter) Write(p []byte) (int, error) { *c.n += int64(len(p)); return len(p), nil }
+
+// Write takes content.
+func (p *PartWriter) Write(b []byte) (int, error) {
+	p.content += int64(len(b))
+	if p.enc != nil {
+		return p.enc.Write(b)
+	}
+	return p.out.Write(b)
+}
+
+// Content is the number of content bytes taken so far.
+func (p *PartWriter) Content() int64 { return p.content }
+
+// Finish ends the part and describes it, but for its kind and entries.
+func (p *PartWriter) Finish() (Part, error) {
+	if p.enc != nil {
+		if err := p.enc.Close(); err != nil {
+			return Part{}, err
+		}
+	}
+	if err := p.out.Flush(); err != nil {
+		return Part{}, err
+	}
+	sum := hex.EncodeToString(p.digest.Sum(nil))
+	return Part{Name: sum + p.ending, SHA256: sum, Bytes: p.stored, ContentBytes: p.content}, nil
+}
+
+// ErrDamaged is wrapped by errors about a part whose bytes are not the ones
+// that were written.
+var ErrDamaged = errors.New("damaged")
+
+// PartReader gives a part's content and checks the stored bytes on the way.
+type PartReader struct {
+	part    Part
+	in      *bufio.Reader
+	content io.Reader
+	dec     *zstd.Decoder
+	digest  hash.Hash
+	stored  int64
+	left    int64
+	pace    func(int64)
+}
+
+// NewPartReader reads the stored bytes of part from r. pace, if not nil, is
+// told of stored bytes as they pass.
+func NewPartReader(r io.Reader, part Part, pace func(int64)) (*PartReader, error) {
+	p := &PartReader{part: part, digest: sha256.New(), left: part.ContentBytes, pace: pace}
+	p.in = bufio.NewReaderSize(tapped{r, p}, 1<<18)
+	p.content = p.in
+	if strings.HasSuffix(part.Name, ".zst") {
+		dec, err := zstd.NewReader(p.in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
+		if err != nil {
+			return nil, fmt.Errorf("part %s: %w: %w", part.Name, ErrDamaged, err)
+		}
+		p.dec, p.content = dec, dec
+	}
+	return p, nil
+}
+
+// tapped counts and hashes the stored bytes as they are read.
+type tapped struct {
+	r io.Reader
+	p *PartReader
+}
+
+func (t tapped) Read(b []byte) (int, error) {
+	n, err := t.r.Read(b)
+	t.p.digest.Write(b[:n])
+	t.p.stored += int64(n)
+	if t.p.pace != nil {
+		t.p.pace(int64(n))
+	}
+	return n, err
+}
+
+// Read gives content, never more than the record promises.
+func (p *PartReader) Read(b []byte) (int, error) {
+	if p.left == 0 {
+		return 0, io.EOF
+	}
+	if int64(len(b)) > p.left {
+		b = b[:p.left]
+	}
+	n, err := p.content.Read(b)
+	p.left -= int64(n)
+	switch {
+	case errors.Is(err, io.EOF) && p.left > 0:
+		return n, fmt.Errorf("part %s: %w: it ends %d bytes early", p.part.Name, ErrDamaged, p.left)
+	case err != nil && !errors.Is(err, io.EOF) && p.dec != nil:
+		return n, fmt.Errorf("part %s: %w: %w", p.part.Name, ErrDamaged, err)
+	}
+	return n, err
+}
+
+// Finish reads what is left and tells whether the part is what the record says.
+func (p *PartReader) Finish() error {
+	if _, err := io.Copy(io.Discard, p); err != nil {
+		return err
+	}
+	var extra [1]byte
+	if p.dec != nil {
+		// Reading past the promised end makes the decoder check its own sum.
+		if n, err := p.dec.Read(extra[:]); n > 0 || err != nil && !errors.Is(err, io.EOF) {
+			return fmt.Errorf("part %s: %w: it holds more than the record says", p.part.Name, ErrDamaged)
+		}
+	}
+	if _, err := io.Copy(io.Discard, p.in); err != nil {
+		return fmt.Errorf("part %s: %w", p.part.Name, err)
+	}
+	if sum := hex.EncodeToString(p.digest.Sum(nil)); sum != p.part.SHA256 || p.stored != p.part.Bytes {
+		return fmt.Errorf("part %s: %w: its %d bytes have the SHA-256 %s", p.part.Name, ErrDamaged, p.stored, sum)
+	}
+	return nil
+}
+
+// Close releases the decoder.
+func (p *PartReader) Close() {
+	if p.dec != nil {
+		p.dec.Close()
+	}
+}

@@ -1,0 +1,150 @@
+package backup
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net/url"
+	"syscall"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archive"
+	"revlet/internal/database"
+	"revlet/internal/site"
+)
+
+// openDatabases begins a snapshot of every database, so that all of them, and
+// the files, are saved as of about the same moment.
+func (r *run) openDatabases(ctx context.Context) error {
+	if !r.Scope.HasDatabase() {
+		return nil
+	}
+	if len(r.Site.Databases) == 0 && r.Scope == archive.Database {
+		return fmt.Errorf("no database is known for the site; name one under `databases:` in the configuration")
+	}
+	scratch, err := r.scratchIn()
+	if err != nil {
+		return err
+	}
+	r.record.Origin.Databases = map[string]archive.DBOrigin{}
+	for _, db := range r.Site.Databases {
+		source, err := r.Open(ctx, db, scratch)
+		if err != nil {
+			return err
+		}
+		r.sources = append(r.sources, openDatabase{db: db, source: source})
+		d := &r.sources[len(r.sources)-1]
+		if d.snapshot, err = source.Snapshot(ctx); err != nil {
+			return err
+		}
+		r.record.Origin.Databases[db.Label] = r.origin(d)
+		r.neighbours = append(r.neighbours, d.snapshot.Neighbours()...)
+	}
+	return nil
+}
+
+func (r *run) origin(d *openDatabase) archive.DBOrigin {
+	info := d.source.Info()
+	o := archive.DBOrigin{Engine: info.Engine, Version: info.Version, Name: info.Name, Where: d.db.Where(), Prefix: d.db.Prefix,
+		Charset: info.Charset, Collation: info.Collation, Consistency: d.snapshot.Consistency(), Sequences: d.snapshot.Sequences(), Neighbours: len(d.snapshot.Neighbours())}
+	if d.db.Path == "" {
+		return o
+	}
+	if fi, err := r.disk.Stat(d.db.Path); err == nil {
+		o.Mode = fmt.Sprintf("%04o", unixMode(fi.Mode()))
+		if st, ok := fi.Sys().(*syscall.Stat_t); ok {
+			o.UID, o.GID = int(st.Uid), int(st.Gid)
+		}
+	}
+	return o
+}
+
+// dumpDatabase starts one goroutine per lane that turns units into parts.
+func (r *run) dumpDatabase(ctx context.Context, g *errgroup.Group, d *openDatabase) {
+	units := d.snapshot.Units()
+	d.parts = make([]archive.Part, len(units))
+	next := make(chan int)
+	g.Go(func() error {
+		defer close(next)
+		for i := range units {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	for range d.snapshot.Lanes() {
+		g.Go(func() error {
+			for i := range next {
+				part, err := r.dumpUnit(ctx, d, units[i])
+				if err != nil {
+					return err
+				}
+				d.parts[i] = part
+			}
+			return nil
+		})
+	}
+}
+
+func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (archive.Part, error) {
+	out, err := r.spool.create()
+	if err != nil {
+		return archive.Part{}, err
+	}
+	part, entry, err := r.packUnit(ctx, d, u, out)
+	if err != nil {
+		r.spool.discard(out)
+		return part, fmt.Errorf("database %s: %w", d.db.Label, err)
+	}
+	if err := r.list.Add(entry); err != nil {
+		return part, err
+	}
+	r.mu.Lock()
+	r.record.Totals.DatabaseBytes += part.ContentBytes
+	r.record.Totals.Rows += entry.Rows
+	if u.Kind == database.Rows && u.Slice == 1 {
+		r.record.Totals.Tables++
+	}
+	r.mu.Unlock()
+	return part, r.send(ctx, part, out)
+}
+
+func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, out io.Writer) (archive.Part, archive.Entry, error) {
+	enc, err := archive.NewEncoder()
+	if err != nil {
+		return archive.Part{}, archive.Entry{}, err
+	}
+	pw := archive.NewPartWriter(out, archive.SQLZstd, enc)
+	digest := sha256.New()
+	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(pw, digest, pacer(r.observer.Advance)))
+	if err != nil {
+		return archive.Part{}, archive.Entry{}, err
+	}
+	part, err := pw.Finish()
+	if err != nil {
+		return part, archive.Entry{}, err
+	}
+	part.Kind, part.Database, part.Table, part.Slice, part.Entries = u.Kind, d.db.Label, u.Table, u.Slice, rows
+	entry := archive.Entry{Type: u.Kind, Path: unitPath(d.db, u), Size: part.ContentBytes, SHA256: hex.EncodeToString(digest.Sum(nil)),
+		Part: part.Name, Database: d.db.Label, Table: u.Table, Slice: u.Slice, Rows: rows}
+	return part, entry, nil
+}
+
+// unitPath is where a unit stands in the list and in extracted folders.
+func unitPath(db site.Database, u database.Unit) string {
+	base := "database/" + db.Label + "/"
+	if u.Kind != database.Rows {
+		return base + u.Kind + ".sql"
+	}
+	return fmt.Sprintf("%srows/%s.%03d.sql", base, url.PathEscape(u.Table), u.Slice)
+}
+
+type pacer func(int64)
+
+func (p pacer) Write(b []byte) (int, error) { p(int64(len(b))); return len(b), nil }

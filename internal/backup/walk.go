@@ -1,0 +1,217 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"revlet/internal/archive"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+)
+
+// planned is a regular file that the walk has met.
+type planned struct {
+	// path is the file's on this machine, name the one in the archive.
+	path, name string
+	info       fs.FileInfo
+}
+
+// walker goes through a webroot in path order and hands on what it meets.
+type walker struct {
+	disk *disk.Disk
+	site *site.Site
+	// file takes regular files; tree takes folders and links.
+	file func(planned) error
+	tree func(archive.Entry) error
+	gap  func(archive.Gap)
+	skip func(name, rule string)
+	// links remembers the first name of files with several.
+	links map[[2]uint64]string
+	names owners
+}
+
+// walk visits everything below the webroot.
+func (w *walker) walk(ctx context.Context) error {
+	w.links = map[[2]uint64]string{}
+	info, err := w.disk.Stat(w.site.Root)
+	if err != nil {
+		return fmt.Errorf("read the webroot: %w", err)
+	}
+	return w.folder(ctx, w.site.Root, "", info)
+}
+
+func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := w.tree(w.entry(archive.TypeFolder, rel, info)); err != nil {
+		return err
+	}
+	names, err := w.disk.ReadNames(dir)
+	if errors.Is(err, fs.ErrNotExist) && rel != "" {
+		return nil // removed while we walk
+	}
+	if err != nil {
+		if rel == "" {
+			return fmt.Errorf("read the webroot: %w", err)
+		}
+		w.unreadable(rel, err)
+		return nil
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if err := w.visit(ctx, filepath.Join(dir, name), joinRel(rel, name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func joinRel(rel, name string) string {
+	if rel == "" {
+		return name
+	}
+	return rel + "/" + name
+}
+
+func archiveName(rel string) string { return strings.TrimSuffix(site.RootLabel+"/"+rel, "/") }
+
+func (w *walker) unreadable(rel string, err error) {
+	var pe *fs.PathError
+	why := err.Error()
+	if errors.As(err, &pe) {
+		why = pe.Err.Error()
+	}
+	w.gap(archive.Gap{Path: archiveName(rel), Kind: archive.GapUnreadable, Why: why})
+}
+
+func (w *walker) visit(ctx context.Context, path, rel string) error {
+	if rule, skipped := w.site.Skips(rel); skipped {
+		w.skip(archiveName(rel), rule)
+		return nil
+	}
+	info, err := w.disk.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		w.unreadable(rel, err)
+		return nil
+	}
+	switch mode := info.Mode(); {
+	case mode.IsDir():
+		return w.folder(ctx, path, rel, info)
+	case mode&fs.ModeSymlink != 0:
+		return w.symlink(path, rel, info)
+	case mode.IsRegular():
+		return w.regular(path, rel, info)
+	default:
+		w.gap(archive.Gap{Path: archiveName(rel), Kind: archive.GapSpecial, Why: specialKind(mode) + " has no content to save"})
+		return nil
+	}
+}
+
+func specialKind(mode fs.FileMode) string {
+	switch {
+	case mode&fs.ModeSocket != 0:
+		return "a socket"
+	case mode&fs.ModeNamedPipe != 0:
+		return "a named pipe"
+	default:
+		return "a device"
+	}
+}
+
+func (w *walker) symlink(path, rel string, info fs.FileInfo) error {
+	target, err := w.disk.Readlink(path)
+	if err != nil {
+		w.unreadable(rel, err)
+		return nil
+	}
+	e := w.entry(archive.TypeSymlink, rel, info)
+	e.Target = target
+	return w.tree(e)
+}
+
+func (w *walker) regular(path, rel string, info fs.FileInfo) error {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Nlink > 1 {
+		id := [2]uint64{uint64(st.Dev), st.Ino}
+		if first, seen := w.links[id]; seen {
+			e := w.entry(archive.TypeHardlink, rel, info)
+			e.Target, e.Size = first, 0
+			return w.tree(e)
+		}
+		w.links[id] = archiveName(rel)
+	}
+	return w.file(planned{path: path, name: archiveName(rel), info: info})
+}
+
+// entry describes a path for the list, but for what only reading it tells.
+func (w *walker) entry(kind, rel string, info fs.FileInfo) archive.Entry {
+	return w.names.entry(kind, archiveName(rel), info)
+}
+
+// owners looks up the names of accounts and groups, once each.
+type owners struct {
+	mu            sync.Mutex
+	users, groups map[uint32]string
+}
+
+func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
+	e := archive.Entry{Type: kind, Path: name, Mode: fmt.Sprintf("%04o", unixMode(info.Mode())), MTime: info.ModTime().UTC()}
+	if kind == archive.TypeFile {
+		e.Size = info.Size()
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		e.UID, e.GID, e.Inode = int(st.Uid), int(st.Gid), st.Ino
+		e.CTime = time.Unix(st.Ctim.Sec, st.Ctim.Nsec).UTC()
+		e.User, e.Group = o.names(st.Uid, st.Gid)
+	}
+	return e
+}
+
+func (o *owners) names(uid, gid uint32) (string, string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.users == nil {
+		o.users, o.groups = map[uint32]string{}, map[uint32]string{}
+	}
+	if _, ok := o.users[uid]; !ok {
+		o.users[uid] = ""
+		if u, err := user.LookupId(strconv.Itoa(int(uid))); err == nil {
+			o.users[uid] = u.Username
+		}
+	}
+	if _, ok := o.groups[gid]; !ok {
+		o.groups[gid] = ""
+		if g, err := user.LookupGroupId(strconv.Itoa(int(gid))); err == nil {
+			o.groups[gid] = g.Name
+		}
+	}
+	return o.users[uid], o.groups[gid]
+}
+
+// unixMode is the permission bits as chmod takes them, set-id and sticky too.
+func unixMode(m fs.FileMode) int64 {
+	bits := int64(m.Perm())
+	if m&fs.ModeSetuid != 0 {
+		bits |= 0o4000
+	}
+	if m&fs.ModeSetgid != 0 {
+		bits |= 0o2000
+	}
+	if m&fs.ModeSticky != 0 {
+		bits |= 0o1000
+	}
+	return bits
+}

@@ -1,0 +1,296 @@
+// Package cli is the command line: commands, flags, prompts, tables, progress
+// and JSON. It is the only package that prints.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"revlet/internal/catalog"
+	"revlet/internal/config"
+	"revlet/internal/database"
+	"revlet/internal/database/engine"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/disk"
+	"revlet/internal/history"
+	"revlet/internal/restore"
+	"revlet/internal/site"
+	"revlet/internal/state"
+	"revlet/internal/store"
+	"revlet/internal/store/folder"
+)
+
+// Version is the program's version.
+const Version = "0.1.0"
+
+// The exit codes, the same for every command.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitGaps   = 3
+	exitDamage = 4
+)
+
+// exitError carries an exit code; without an error nothing more is printed.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+func usageError(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+// app is one run of the program.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	args     []string
+	disk     *disk.Disk
+	now      func() time.Time
+
+	config  *config.Config
+	state   *state.State
+	history *history.History
+}
+
+// Main runs the program and returns its exit code.
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut, args: args, disk: &disk.Disk{}, now: time.Now}
+	err := a.root().Run(ctx, args)
+	if a.history != nil {
+		_ = a.history.Close()
+	}
+	return a.finish(ctx, err)
+}
+
+// finish prints an error, if there is one, and chooses the exit code.
+func (a *app) finish(ctx context.Context, err error) int {
+	if err == nil {
+		return exitDone
+	}
+	code := exitFailed
+	var coded *exitError
+	var faulty *config.Error
+	switch {
+	case errors.As(err, &coded):
+		code = coded.code
+		if coded.err == nil {
+			return code
+		}
+	case errors.As(err, &faulty), errors.Is(err, config.ErrNone), errors.Is(err, site.ErrSettings):
+		code = exitUsage
+	}
+	if ctx.Err() != nil {
+		fmt.Fprintln(a.err, "revlet: stopped before it was done; nothing half-made is kept")
+		return code
+	}
+	fmt.Fprintf(a.err, "revlet: %s\n", strings.ReplaceAll(err.Error(), "\n", "\n        "))
+	return code
+}
+
+func (a *app) root() *cli.Command {
+	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.out, "revlet "+Version) }
+	return &cli.Command{
+		Name:    "revlet",
+		Usage:   "keep a content-managed web site recoverable",
+		Version: Version,
+		Description: "Takes full archives of a site's files and database, proves that they are whole,\n" +
+			"and puts the site back. Begin with `revlet demo`, or with `revlet adopt PATH`.",
+		Writer: a.out, ErrWriter: a.err, Reader: a.in,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
+			return usageError("%w; `revlet %s --help` shows how it goes", err, c.Name)
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: $REVLET_CONFIG, ./revlet.yaml, the user's, the system's)"},
+			&cli.StringFlag{Name: "state", Usage: "the `FOLDER` for history, journals and scratch files"},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "no progress"},
+		},
+		Suggest: true,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usageError("there is no command %q; `revlet --help` lists them", c.Args().First())
+			}
+			return cli.ShowAppHelp(c)
+		},
+		Commands: []*cli.Command{
+			a.demoCommand(), a.adoptCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
+			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.standinCommand(),
+		},
+	}
+}
+
+// open reads the configuration and opens the state folder.
+func (a *app) open(ctx context.Context, c *cli.Command) error {
+	path, _ := config.Locate(c.String("config"))
+	var err error
+	if a.config, err = config.Load(path); err != nil {
+		return err
+	}
+	for _, w := range a.config.Warnings {
+		fmt.Fprintln(a.err, "warning: "+w)
+	}
+	return a.openState(ctx, c)
+}
+
+func (a *app) openState(ctx context.Context, c *cli.Command) (err error) {
+	dir := c.String("state")
+	if dir == "" && a.config != nil {
+		dir = a.config.State
+	}
+	if a.state, err = state.Open(a.disk, dir); err != nil {
+		return err
+	}
+	a.history, err = history.Open(ctx, a.state.History())
+	return err
+}
+
+// site finds a configured site by the name that was typed.
+func (a *app) siteConfig(name string) (config.Site, error) {
+	s, ok := a.config.Sites[name]
+	if !ok {
+		return s, usageError("there is no site %q in %s%s", name, a.config.Path, a.config.Suggest(name))
+	}
+	return s, nil
+}
+
+// stores opens the stores of a site.
+func (a *app) stores(s config.Site) []store.Named {
+	var all []store.Named
+	for _, name := range s.Stores {
+		all = append(all, store.Named{Name: name, Store: folder.New(a.disk, a.config.Stores[name].Folder)})
+	}
+	return all
+}
+
+func (a *app) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {
+	return engine.Source(ctx, a.disk, db, scratch)
+}
+
+func (a *app) openTarget(ctx context.Context, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	return engine.Target(ctx, a.disk, db, mode, beside)
+}
+
+// recoverer finishes or reverts restores of a site that died half-way.
+func (a *app) recoverer(s *site.Site) restore.Recoverer {
+	return restore.Recoverer{Site: s, State: a.state, Open: a.openTarget}
+}
+
+// recover does so before a command works on the site, and says so.
+func (a *app) recover(ctx context.Context, s *site.Site) error {
+	done, err := a.recoverer(s).Recover(ctx)
+	for _, o := range done {
+		fmt.Fprintf(a.err, "note: a restore of %s from %s had stopped half-way; it is now %s.\n", o.Journal.Site, o.Journal.Archive, o.Did)
+	}
+	return err
+}
+
+// find resolves an archive as typed: its name, a beginning of it, or a site's
+// name for the newest good one.
+func (a *app) find(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	var candidates []string
+	for _, name := range a.config.SiteNames() {
+		if typed == name {
+			candidates = []string{name}
+			break
+		}
+		if strings.HasPrefix(typed, name+"-") || strings.HasPrefix(name, typed) {
+			candidates = append(candidates, name)
+		}
+	}
+	if len(candidates) == 0 {
+		return nil, usageError("there is no site or archive %q%s", typed, a.config.Suggest(typed))
+	}
+	var failed error
+	for _, name := range candidates {
+		l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name)
+		if err != nil {
+			return nil, err
+		}
+		if typed == name {
+			a.dropDamaged(ctx, l)
+		}
+		h, err := l.Pick(name, typed, before)
+		if err == nil {
+			return h, nil
+		}
+		failed = errors.Join(failed, err)
+	}
+	return nil, failed
+}
+
+// dropDamaged takes archives out of a listing that the last proof found
+// damaged in every store: they are not good.
+func (a *app) dropDamaged(ctx context.Context, l *catalog.Listing) {
+	proofs, err := a.history.Proofs(ctx)
+	if err != nil {
+		return
+	}
+	l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool {
+		bad := map[string]bool{}
+		for _, p := range slices.Backward(proofs[h.Name]) {
+			bad[p.Store] = !p.Sound
+		}
+		return len(h.Stores) > 0 && !slices.ContainsFunc(h.Stores, func(s store.Named) bool { return !bad[s.Name] })
+	})
+}
+
+// remember adds a run to the history; that this fails is no reason for the
+// run to fail.
+func (a *app) remember(ctx context.Context, r history.Run) {
+	r.Finished = a.now()
+	if err := a.history.AddRun(context.WithoutCancel(ctx), r); err != nil {
+		fmt.Fprintln(a.err, "warning: "+err.Error())
+	}
+}
+
+// printJSON writes v as the documented JSON.
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// terminal tells whether w is one.
+func terminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// oneArg returns the only argument, or a usage error.
+func oneArg(c *cli.Command, what string) (string, error) {
+	if c.Args().Len() != 1 {
+		return "", usageError("`revlet %s` needs one %s; it got %d", c.Name, what, c.Args().Len())
+	}
+	return c.Args().First(), nil
+}
+
+// absoluteFolder cleans a folder as typed.
+func absoluteFolder(p string) (string, error) {
+	return filepath.Abs(p)
+}
+
+var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "print JSON (docs/JSON.md)"}

@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/archive"
+	"revlet/internal/backup"
+	"revlet/internal/history"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+func (a *app) backupCommand() *cli.Command {
+	return &cli.Command{
+		Name: "backup", Usage: "take an archive now", ArgsUsage: "[SITE…]",
+		Description: "Without SITE, every configured site is backed up. An archive exists whole or not\n" +
+			"at all. Files that cannot be read are named, and the exit code is 3.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "scope", Value: "full", Usage: "full, files or database"},
+			&cli.StringFlag{Name: "note", Usage: "`TEXT` that says why, shown with the archive"},
+			jsonFlag,
+		},
+		Action: a.backup,
+	}
+}
+
+func (a *app) backup(ctx context.Context, c *cli.Command) error {
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	scope, err := archive.ParseScope(c.String("scope"))
+	if err != nil {
+		return usageError("%w", err)
+	}
+	names := c.Args().Slice()
+	if len(names) == 0 {
+		names = a.config.SiteNames()
+	}
+	for _, name := range names {
+		if _, err := a.siteConfig(name); err != nil {
+			return err
+		}
+	}
+	if len(names) == 0 {
+		return usageError("no site is configured yet; `revlet adopt PATH` adds one")
+	}
+	var failed error
+	var records []*archive.Record
+	gaps := false
+	for _, name := range names {
+		r, err := a.backupSite(ctx, c, name, scope)
+		if err != nil {
+			failed = errors.Join(failed, err)
+			continue
+		}
+		gaps = gaps || len(r.Record.Gaps) > 0
+		records = append(records, r.Record)
+		if !c.Bool("json") {
+			a.showBackup(r)
+		}
+	}
+	if c.Bool("json") {
+		if err := a.printJSON(map[string]any{"archives": nonNil(records)}); err != nil {
+			return err
+		}
+	}
+	switch {
+	case failed != nil:
+		return failed
+	case gaps:
+		return &exitError{code: exitGaps}
+	}
+	return nil
+}
+
+func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope archive.Scope) (*backup.Result, error) {
+	cfg, err := a.siteConfig(name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := site.Open(name, cfg)
+	if err != nil {
+		return nil, err
+	}
+	unlock, err := a.state.Lock(name)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if err := a.recover(ctx, s); err != nil {
+		return nil, err
+	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	started := a.now()
+	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
+		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now})
+	done()
+	run := history.Run{Site: name, Command: "backup", Started: started, Outcome: "done"}
+	if err != nil {
+		run.Outcome, run.Detail = "failed", err.Error()
+		a.remember(ctx, run)
+		return nil, err
+	}
+	run.Archive = r.Record.Name
+	if len(r.Record.Gaps) > 0 {
+		run.Outcome = "gaps"
+	}
+	a.remember(ctx, run)
+	return r, nil
+}
+
+// gapsShown is how many gaps a summary lists; `show` has them all.
+const gapsShown = 10
+
+func (a *app) showBackup(r *backup.Result) {
+	rec := r.Record
+	t := rec.Totals
+	fmt.Fprintf(a.out, "%s %s\n\n", a.good("Saved"), a.bold(rec.Name))
+	var lines [][2]string
+	if rec.Scope.HasFiles() {
+		lines = append(lines, [2]string{"files", contents(t)})
+	}
+	for _, label := range slices.Sorted(maps.Keys(rec.Origin.Databases)) {
+		db := rec.Origin.Databases[label]
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, db.Name, db.Consistency)})
+	}
+	if rec.Scope.HasDatabase() && len(rec.Origin.Databases) > 0 {
+		lines = append(lines, [2]string{"", fmt.Sprintf("%s, %s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"), size(t.DatabaseBytes))})
+	}
+	if rec.Scope == archive.Full && len(rec.Origin.Databases) == 0 {
+		lines = append(lines, [2]string{"database", a.bad("none is known for this site; files alone are no site")})
+	}
+	lines = append(lines,
+		[2]string{"note", rec.Note},
+		[2]string{"stored", fmt.Sprintf("%s in %s, %s of it new", size(t.StoredBytes), count(int64(len(rec.Parts)), "part", "parts"), size(t.NewBytes))},
+		[2]string{"left out", leftOut(r)},
+		[2]string{"took", took(r.Took)})
+	a.facts(lines)
+	if n := len(r.Neighbours); n > 0 {
+		fmt.Fprintf(a.out, "\n%s in the same database belong to another site and are left out: %s\n", count(int64(n), "table", "tables"), abbreviate(r.Neighbours, 6))
+	}
+	a.showGaps(rec, gapsShown)
+	a.warnOnsite(rec.Site)
+}
+
+func contents(t archive.Totals) string {
+	s := fmt.Sprintf("%s in %s, %s", count(t.Files, "file", "files"), count(t.Folders, "folder", "folders"), size(t.FileBytes))
+	if t.Links > 0 {
+		s += ", " + count(t.Links, "link", "links")
+	}
+	return s
+}
+
+func leftOut(r *backup.Result) string {
+	var all []string
+	for _, rule := range slices.Sorted(maps.Keys(r.Skipped)) {
+		all = append(all, fmt.Sprintf("%d × %s", r.Skipped[rule], rule))
+	}
+	return strings.Join(all, ", ")
+}
+
+func abbreviate(names []string, most int) string {
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s … and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+func (a *app) showGaps(rec *archive.Record, most int) {
+	if len(rec.Gaps) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.bad(count(int64(len(rec.Gaps)), "path could not be saved:", "paths could not be saved:")))
+	for i, g := range rec.Gaps {
+		if i == most {
+			fmt.Fprintf(a.out, "  … and %d more: `revlet show %s`\n", len(rec.Gaps)-most, rec.Name)
+			break
+		}
+		fmt.Fprintf(a.out, "  %s  (%s: %s)\n", printable(g.Path), g.Kind, g.Why)
+	}
+}
+
+// warnOnsite says what it means when every copy is on this machine.
+func (a *app) warnOnsite(site string) {
+	cfg, ok := a.config.Sites[site]
+	if !ok || slices.ContainsFunc(a.stores(cfg), func(s store.Named) bool { return s.Offsite() }) {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s every copy is on this machine and dies with it. Copy the store folder elsewhere.\n", a.bad("Unsafe:"))
+}
+
+// printable shows a name with what a terminal must not be sent made visible.
+func printable(s string) string {
+	q := fmt.Sprintf("%q", s)
+	if q == `"`+s+`"` {
+		return s
+	}
+	return q
+}
+
+// nonNil makes an empty list print as [] in JSON.
+func nonNil[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}

@@ -1,0 +1,387 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/catalog"
+	"revlet/internal/check"
+	"revlet/internal/config"
+	"revlet/internal/extract"
+	"revlet/internal/history"
+	"revlet/internal/restore"
+	"revlet/internal/site"
+)
+
+var (
+	yesFlag    = &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"}
+	dryRunFlag = &cli.BoolFlag{Name: "dry-run", Usage: "show what would happen, change nothing"}
+)
+
+func (a *app) restoreCommand() *cli.Command {
+	return &cli.Command{
+		Name: "restore", Usage: "put a site back from an archive", ArgsUsage: "ARCHIVE",
+		Description: "Everything is staged and checked beside the live site first; then both change\n" +
+			"places in a moment. What was there is set aside: `revlet undo` puts it back,\n" +
+			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			beforeFlag, dryRunFlag, yesFlag, jsonFlag,
+		},
+		Action: a.restore,
+	}
+}
+
+// halves reads --only.
+func halves(c *cli.Command, h *catalog.Held) (files, database bool, err error) {
+	switch c.String("only") {
+	case "":
+		return h.Scope.HasFiles(), h.Scope.HasDatabase() && len(h.Origin.Databases) > 0, nil
+	case "files":
+		return true, false, nil
+	case "database":
+		return false, true, nil
+	default:
+		return false, false, usageError("--only %q: it is files or database", c.String("only"))
+	}
+}
+
+func (a *app) restore(ctx context.Context, c *cli.Command) error {
+	typed, err := oneArg(c, "ARCHIVE")
+	if err != nil {
+		return err
+	}
+	h, err := a.chosen(ctx, c, typed)
+	if err != nil {
+		return err
+	}
+	files, database, err := halves(c, h)
+	if err != nil {
+		return err
+	}
+	s, err := a.restoreSite(ctx, h)
+	if err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.announceRestore(h, s, files, database)
+	}
+	if c.Bool("dry-run") {
+		return a.dryRun(c, h, files, database)
+	}
+	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
+		return err
+	}
+	unlock, err := a.state.Lock(h.Site)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := a.recover(ctx, s); err != nil {
+		return err
+	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
+	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: files, Database: database, State: a.state, Open: a.openTarget, Observer: watch, Now: a.now})
+	done()
+	if err != nil {
+		run.Outcome, run.Detail = "failed", err.Error()
+		a.remember(ctx, run)
+		return err
+	}
+	a.remember(ctx, run)
+	return a.reportRestore(ctx, c, h, s, r)
+}
+
+// restoreSite opens the site as it is now; when its webroot or its settings
+// are gone, the settings inside the archive serve.
+func (a *app) restoreSite(ctx context.Context, h *catalog.Held) (*site.Site, error) {
+	cfg := a.config.Sites[h.Site]
+	s, err := site.Open(h.Site, cfg)
+	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || len(cfg.Databases) > 0) {
+		return s, nil
+	}
+	if !h.Scope.HasFiles() {
+		return s, err
+	}
+	if cfg.Recipe == "" || cfg.Recipe == "auto" {
+		cfg.Recipe = h.Origin.Recipe
+	}
+	fromArchive, second := site.OpenFrom(h.Site, cfg, func(rel string) ([]byte, error) {
+		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
+	})
+	if second != nil {
+		return nil, errors.Join(err, second)
+	}
+	if len(cfg.Databases) == 0 && len(fromArchive.Databases) > 0 {
+		fmt.Fprintln(a.err, "note: the live settings cannot be read; the database settings in the archive are used.")
+	}
+	return fromArchive, nil
+}
+
+func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database bool) {
+	fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore "+h.Site), h.Name)
+	lines := [][2]string{
+		{"taken", fmt.Sprintf("%s (%s)", when(h.Taken), a.age(h.Taken))},
+		{"note", h.Note},
+	}
+	if files {
+		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", s.Root, contents(h.Totals))})
+	} else {
+		lines = append(lines, [2]string{"files", "stay as they are"})
+	}
+	if database {
+		for label := range h.Origin.Databases {
+			if db, ok := s.Database(label); ok {
+				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s, %s", label, db.Where(), count(h.Totals.Tables, "table", "tables"), count(h.Totals.Rows, "row", "rows"))})
+			}
+		}
+	} else {
+		lines = append(lines, [2]string{"database", "stays as it is"})
+	}
+	a.facts(append(lines, [2]string{"now there", "is set aside, not deleted"}))
+	a.showGaps(h.Record, gapsShown)
+	fmt.Fprintln(a.out)
+}
+
+func (a *app) dryRun(c *cli.Command, h *catalog.Held, files, database bool) error {
+	if c.Bool("json") {
+		return a.printJSON(map[string]any{"archive": h.Name, "files": files, "database": database, "dry_run": true})
+	}
+	fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+	return nil
+}
+
+// confirmed asks before something is overwritten. Without a terminal it
+// refuses, unless --yes was given.
+func (a *app) confirmed(c *cli.Command, question string) error {
+	if c.Bool("yes") {
+		return nil
+	}
+	if !terminal(a.in) {
+		return usageError("this overwrites the site and nobody can be asked here; --yes answers")
+	}
+	fmt.Fprintf(a.out, "%s [y/N] ", question)
+	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "y") && !strings.EqualFold(strings.TrimSpace(answer), "yes") {
+		return &exitError{exitFailed, errors.New("not confirmed; nothing was changed")}
+	}
+	return nil
+}
+
+func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held, s *site.Site, r *restore.Result) error {
+	answer := a.checkSite(ctx, s)
+	if c.Bool("json") {
+		err := a.printJSON(map[string]any{"archive": h.Name, "site": h.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
+			"swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "check": answer})
+		if err != nil {
+			return err
+		}
+	} else {
+		a.showRestored(h, r, answer)
+	}
+	if answer != nil && !answer.OK() {
+		return &exitError{code: exitDamage}
+	}
+	return nil
+}
+
+// checkSite asks the site whether it works; nil when it has no check.
+func (a *app) checkSite(ctx context.Context, s *site.Site) *check.Result {
+	if s.Check == nil || s.Address == "" {
+		return nil
+	}
+	var broken []string
+	if s.Recipe != nil {
+		broken = s.Recipe.Broken
+	}
+	r := check.Run(ctx, s.Address, *s.Check, broken)
+	return &r
+}
+
+func (a *app) showRestored(h *catalog.Held, r *restore.Result, answer *check.Result) {
+	fmt.Fprintf(a.out, "%s %s from %s\n\n", a.good("Restored"), a.bold(h.Site), h.Name)
+	var lines [][2]string
+	if r.Paths > 0 {
+		lines = append(lines, [2]string{"files", count(r.Paths, "path", "paths") + " put back, each digest checked"})
+	}
+	if r.Tables > 0 {
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", count(int64(r.Tables), "table", "tables"), count(r.Rows, "row", "rows"))})
+	}
+	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", took(r.Took), took(r.Swap))})
+	if answer != nil {
+		verdict := a.good(fmt.Sprintf("%s answers %d", answer.URL, answer.Status))
+		if !answer.OK() {
+			verdict = a.bad(answer.URL + ": " + answer.Trouble)
+		}
+		lines = append(lines, [2]string{"check", verdict})
+	}
+	for _, place := range r.Aside {
+		lines = append(lines, [2]string{"set aside", place})
+	}
+	if os.Geteuid() != 0 && r.Paths > 0 {
+		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
+	}
+	a.facts(lines)
+	fmt.Fprintf(a.out, "\nNext: look at the site, and log in with the accounts of %s.\n", h.Taken.Local().Format("2 January"))
+	fmt.Fprintf(a.out, "`revlet undo %s` takes this back; `revlet settle %s` deletes what was set aside.\n", h.Site, h.Site)
+}
+
+func (a *app) undoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "undo", Usage: "put back what the last restore set aside", ArgsUsage: "SITE",
+		Flags: []cli.Flag{dryRunFlag, yesFlag, jsonFlag}, Action: a.undo,
+	}
+}
+
+func (a *app) settleCommand() *cli.Command {
+	return &cli.Command{
+		Name: "settle", Usage: "delete for good what restores have set aside", ArgsUsage: "SITE",
+		Flags: []cli.Flag{dryRunFlag, yesFlag, jsonFlag}, Action: a.settle,
+	}
+}
+
+func (a *app) undo(ctx context.Context, c *cli.Command) error {
+	return a.onAside(ctx, c, "Undo the restore of %s from %s? What was restored will be deleted.", func(r restore.Recoverer) ([]restore.Outcome, error) {
+		o, err := r.Undo(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return []restore.Outcome{*o}, nil
+	})
+}
+
+func (a *app) settle(ctx context.Context, c *cli.Command) error {
+	return a.onAside(ctx, c, "Delete for good what was set aside from %s by the restore of %s?", func(r restore.Recoverer) ([]restore.Outcome, error) {
+		return r.Settle(ctx)
+	})
+}
+
+// onAside runs undo or settle, which begin and end alike.
+func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work func(restore.Recoverer) ([]restore.Outcome, error)) error {
+	name, err := oneArg(c, "SITE")
+	if err != nil {
+		return err
+	}
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	cfg, err := a.siteConfig(name)
+	if err != nil {
+		return err
+	}
+	journals, err := restore.Journals(a.state, name)
+	if err != nil {
+		return err
+	}
+	if len(journals) == 0 {
+		return fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
+	}
+	s, err := a.siteForAside(ctx, name, cfg, journals[0])
+	if err != nil {
+		return err
+	}
+	for _, j := range journals {
+		for _, place := range j.AsidePlaces() {
+			if !c.Bool("json") {
+				fmt.Fprintf(a.out, "  set aside %s by the restore of %s: %s\n", when(j.Started), j.Archive, place)
+			}
+		}
+	}
+	if c.Bool("dry-run") {
+		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+		return nil
+	}
+	if err := a.confirmed(c, fmt.Sprintf(question, name, journals[0].Archive)); err != nil {
+		return err
+	}
+	unlock, err := a.state.Lock(name)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	run := history.Run{Site: name, Command: c.Name, Archive: journals[0].Archive, Started: a.now(), Outcome: "done"}
+	done, err := work(a.recoverer(s))
+	if err != nil {
+		run.Outcome, run.Detail = "failed", err.Error()
+	}
+	a.remember(ctx, run)
+	if c.Bool("json") && err == nil {
+		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done)})
+	}
+	for _, o := range done {
+		if o.Did == "undone" {
+			fmt.Fprintf(a.out, "%s %s is as it was before the restore of %s.\n", a.good("Undone:"), name, o.Journal.Archive)
+		} else {
+			fmt.Fprintf(a.out, "%s what the restore of %s had set aside is deleted.\n", a.good("Settled:"), o.Journal.Archive)
+		}
+	}
+	return err
+}
+
+// siteForAside opens the site; when its webroot is broken, its settings are
+// read from the archive that was restored.
+func (a *app) siteForAside(ctx context.Context, name string, cfg config.Site, j *restore.Journal) (*site.Site, error) {
+	s, err := site.Open(name, cfg)
+	if err == nil && (s.Recipe != nil || len(j.Databases) == 0) {
+		return s, nil
+	}
+	h, second := a.find(ctx, j.Archive, time.Time{})
+	if second != nil {
+		return s, errors.Join(err, second)
+	}
+	return a.restoreSite(ctx, h)
+}
+
+func (a *app) extractCommand() *cli.Command {
+	return &cli.Command{
+		Name: "extract", Usage: "copy files or tables out of an archive", ArgsUsage: "ARCHIVE [PATH…]",
+		Description: "PATH is relative to the webroot: a file, a folder with all below it, or a pattern\n" +
+			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
+			&cli.StringSliceFlag{Name: "table", Usage: "a table's `NAME`, written as SQL text; may be given again"},
+			beforeFlag, jsonFlag,
+		},
+		Action: a.extract,
+	}
+}
+
+func (a *app) extract(ctx context.Context, c *cli.Command) error {
+	args := c.Args().Slice()
+	tables := c.StringSlice("table")
+	if len(args) == 0 || len(args) == 1 && len(tables) == 0 {
+		return usageError("`revlet extract` needs an ARCHIVE and what to copy: paths, or --table NAME")
+	}
+	h, err := a.chosen(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	to, err := absoluteFolder(c.String("to"))
+	if err != nil {
+		return err
+	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	r, err := extract.Run(ctx, extract.Job{Archive: h, Paths: args[1:], Tables: tables, To: to, Disk: a.disk, Observer: watch})
+	done()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.printJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": nonNil(r.Tables)})
+	}
+	if r.Paths > 0 {
+		fmt.Fprintf(a.out, "Copied %s from %s into %s\n", count(r.Paths, "path", "paths"), h.Name, to)
+	}
+	for _, file := range r.Tables {
+		fmt.Fprintf(a.out, "Wrote %s\n", file)
+	}
+	return nil
+}

@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/catalog"
+	"revlet/internal/history"
+	"revlet/internal/verify"
+)
+
+func (a *app) verifyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "verify", Usage: "prove archives whole", ArgsUsage: "[ARCHIVE…]",
+		Description: "Without ARCHIVE, every archive of every site is verified. --full (the default) reads\n" +
+			"and compares every byte, every file and every table; --quick looks whether every\n" +
+			"part is there with the right length. The exit code is 4 when damage is found.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "full", Usage: "read everything (the default)"},
+			&cli.BoolFlag{Name: "quick", Usage: "compare lengths only"},
+			&cli.StringFlag{Name: "store", Usage: "in this store only"},
+			beforeFlag, jsonFlag,
+		},
+		Action: a.verify,
+	}
+}
+
+func (a *app) verify(ctx context.Context, c *cli.Command) error {
+	if c.Bool("quick") && c.Bool("full") {
+		return usageError("choose one of --quick and --full")
+	}
+	chosen, trouble, err := a.toVerify(ctx, c)
+	if err != nil {
+		return err
+	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	v := &verify.Verifier{Full: !c.Bool("quick"), Observer: watch}
+	reports, err := a.verifyAll(ctx, v, chosen, c.String("store"))
+	done()
+	if err != nil {
+		return err
+	}
+	sound := len(trouble) == 0
+	for _, r := range reports {
+		sound = sound && r.Sound()
+	}
+	if c.Bool("json") {
+		err = a.printJSON(map[string]any{"sound": sound, "reports": nonNil(reports), "trouble": nonNil(trouble)})
+	} else {
+		a.showReports(reports, trouble)
+	}
+	if err == nil && !sound {
+		return &exitError{code: exitDamage}
+	}
+	return err
+}
+
+// toVerify resolves the archives that were named, or all there are, with what
+// is wrong with records that cannot be read.
+func (a *app) toVerify(ctx context.Context, c *cli.Command) (all []*catalog.Held, trouble []string, err error) {
+	if err := a.open(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	limit, err := before(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, typed := range c.Args().Slice() {
+		h, err := a.find(ctx, typed, limit)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = append(all, h)
+	}
+	if c.Args().Present() {
+		return all, nil, nil
+	}
+	for _, name := range a.config.SiteNames() {
+		l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i := range l.Archives {
+			all = append(all, &l.Archives[i])
+		}
+		for _, b := range append(l.Broken, l.Silent...) {
+			trouble = append(trouble, fmt.Sprintf("store %s: %v", b.Store, b.Err))
+		}
+	}
+	return all, trouble, nil
+}
+
+func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string) ([]*verify.Report, error) {
+	var reports []*verify.Report
+	level := map[bool]string{true: "full", false: "quick"}[v.Full]
+	asked := false
+	for _, h := range chosen {
+		for _, s := range h.Stores {
+			if only != "" && s.Name != only {
+				continue
+			}
+			asked = true
+			r, err := v.Archive(ctx, h, s)
+			if err != nil {
+				return reports, err
+			}
+			reports = append(reports, r)
+			if err := a.history.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.now(), Level: level, Sound: r.Sound()}); err != nil {
+				return reports, err
+			}
+		}
+	}
+	if only != "" && !asked && len(chosen) > 0 {
+		return nil, usageError("none of the archives is in a store %q", only)
+	}
+	return reports, nil
+}
+
+func (a *app) showReports(reports []*verify.Report, trouble []string) {
+	if len(reports) == 0 && len(trouble) == 0 {
+		fmt.Fprintln(a.out, "No archives to verify. `revlet backup` takes one.")
+		return
+	}
+	var rows [][]string
+	for _, r := range reports {
+		verdict := a.good("sound")
+		if !r.Sound() {
+			verdict = a.bad("DAMAGED")
+		}
+		level := "quick"
+		if r.Full {
+			level = "full"
+		}
+		rows = append(rows, []string{r.Archive, r.Store, level, fmt.Sprint(r.Parts), size(r.Bytes), took(r.Took), verdict})
+	}
+	if len(rows) > 0 {
+		a.table([]string{"archive", "store", "level", "parts", "size", "took", "verdict"}, rows, 4, 5, 6)
+	}
+	damaged := false
+	for _, r := range reports {
+		a.showDamage(r)
+		damaged = damaged || !r.Sound()
+	}
+	if damaged {
+		fmt.Fprintln(a.out, "\nNext: take a new archive now with `revlet backup`, and look at the disk under that store.")
+	}
+	for _, t := range trouble {
+		fmt.Fprintf(a.out, "%s %s\n", a.bad("trouble:"), t)
+	}
+}
+
+func (a *app) showDamage(r *verify.Report) {
+	if r.Sound() {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s in store %s:\n", a.bad("Damage to "+r.Archive), r.Store)
+	for _, d := range r.Damage {
+		what := "part " + d.Object
+		if d.Object == "list" {
+			what = "the list of contents"
+		}
+		fmt.Fprintf(a.out, "  %s\n    %s\n", what, d.Why)
+		for _, name := range d.Held {
+			fmt.Fprintf(a.out, "    held %s\n", printable(name))
+		}
+		if more := d.HeldTotal - len(d.Held); more > 0 {
+			fmt.Fprintf(a.out, "    and %d more\n", more)
+		}
+	}
+}

@@ -1,0 +1,159 @@
+package config
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"revlet/internal/disk"
+)
+
+const header = `# Revlet: what is kept safe, and where. ` + "`revlet --help`" + ` lists the commands.
+`
+
+// Add writes new stores and sites into the file at path, creating it when
+// missing and keeping what stands there, comments included. The result is
+// parsed again before it replaces the file.
+func Add(d *disk.Disk, path string, stores map[string]Store, sites map[string]Site) error {
+	old, err := os.ReadFile(path)
+	if err != nil && !os.IsNotExist(err) {
+		return fmt.Errorf("read the configuration: %w", err)
+	}
+	text := string(old)
+	if strings.TrimSpace(text) == "" {
+		text = header
+	}
+	for _, name := range sortedKeys(stores) {
+		if text, err = addEntry(text, "stores", name, storeText(stores[name])); err != nil {
+			return fmt.Errorf("add store %s to %s: %w", name, path, err)
+		}
+	}
+	for _, name := range sortedKeys(sites) {
+		if text, err = addEntry(text, "sites", name, siteText(sites[name])); err != nil {
+			return fmt.Errorf("add site %s to %s: %w", name, path, err)
+		}
+	}
+	if _, err := Parse(path, []byte(text)); err != nil {
+		return fmt.Errorf("the new configuration would not be valid: %w", err)
+	}
+	if err := d.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("make the configuration folder: %w", err)
+	}
+	if err := d.WriteFile(path, []byte(text), 0o600); err != nil {
+		return fmt.Errorf("write the configuration: %w", err)
+	}
+	return nil
+}
+
+// addEntry inserts `name: body` at the end of a top-level section. It works on
+// the text, so that everything else in the file stays as its owner wrote it.
+func addEntry(text, section, name, body string) (string, error) {
+	file, err := parser.ParseBytes([]byte(text), parser.ParseComments)
+	if err != nil {
+		return "", err
+	}
+	last, found, err := sectionEnd(file, section)
+	if err != nil {
+		return "", err
+	}
+	entry := "  " + name + ":" + body
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	if !found {
+		return strings.Join(lines, "\n") + "\n" + section + ":\n" + entry, nil
+	}
+	tail := lines[last:]
+	out := append(append([]string{}, lines[:last]...), strings.TrimRight(entry, "\n"))
+	return strings.Join(append(out, tail...), "\n") + "\n", nil
+}
+
+// sectionEnd returns the number of the last line that belongs to a section.
+func sectionEnd(file *ast.File, section string) (int, bool, error) {
+	for _, doc := range file.Docs {
+		mapping, ok := doc.Body.(*ast.MappingNode)
+		if !ok {
+			continue
+		}
+		for _, pair := range mapping.Values {
+			if pair.Key.String() != section {
+				continue
+			}
+			if m, isMap := pair.Value.(*ast.MappingNode); isMap && m.IsFlowStyle {
+				return 0, false, fmt.Errorf("`%s: {…}` is written on one line; put its entries on lines of their own", section)
+			}
+			v := &lastLine{}
+			ast.Walk(v, pair)
+			return v.line, true, nil
+		}
+	}
+	return 0, false, nil
+}
+
+type lastLine struct{ line int }
+
+func (v *lastLine) Visit(n ast.Node) ast.Visitor {
+	if t := n.GetToken(); t != nil {
+		end := t.Position.Line + strings.Count(strings.TrimRight(t.Value, "\n"), "\n")
+		v.line = max(v.line, end)
+	}
+	if m, ok := n.(*ast.MappingNode); ok && m.End != nil {
+		v.line = max(v.line, m.End.Position.Line)
+	}
+	if s, ok := n.(*ast.SequenceNode); ok && s.End != nil {
+		v.line = max(v.line, s.End.Position.Line)
+	}
+	return v
+}
+
+func storeText(s Store) string {
+	return fmt.Sprintf(" {folder: %s}\n", quote(s.Folder))
+}
+
+func siteText(s Site) string {
+	var b strings.Builder
+	line := func(key, value string) {
+		if value != "" {
+			fmt.Fprintf(&b, "    %s: %s\n", key, quote(value))
+		}
+	}
+	b.WriteString("\n")
+	line("root", s.Root)
+	line("address", s.Address)
+	line("recipe", s.Recipe)
+	if len(s.Skip) > 0 {
+		b.WriteString("    skip: " + flow(s.Skip) + "\n")
+	}
+	b.WriteString("    stores: " + flow(s.Stores) + "\n")
+	if c := s.Check; c != nil {
+		fmt.Fprintf(&b, "    check: {path: %s, status: %d", quote(c.Path), c.Status)
+		if c.Contains != "" {
+			fmt.Fprintf(&b, ", contains: %s", quote(c.Contains))
+		}
+		b.WriteString("}\n")
+	}
+	return b.String()
+}
+
+func flow(items []string) string {
+	quoted := make([]string, len(items))
+	for i, s := range items {
+		quoted[i] = quote(s)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}
+
+// quote writes a scalar as YAML, with quotes only where they are needed.
+func quote(s string) string {
+	if strings.ContainsAny(s, ",[]{}#&*!|>'\"%@`\n") {
+		return fmt.Sprintf("%q", s)
+	}
+	out, err := yaml.Marshal(s)
+	if err != nil {
+		return fmt.Sprintf("%q", s)
+	}
+	return strings.TrimSpace(string(out))
+}

@@ -1,0 +1,328 @@
+// Package config reads revlet.yaml: the stores, the sites and how they are kept.
+// It is strict: what it does not know it refuses, naming file, line, column and
+// the nearest known key.
+package config
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/goccy/go-yaml"
+)
+
+// Config is the whole configuration file.
+type Config struct {
+	// Path is where the file was read from.
+	Path string `yaml:"-"`
+	// State is the folder for history, spool, logs and journals.
+	State  string           `yaml:"state"`
+	Stores map[string]Store `yaml:"stores"`
+	Sites  map[string]Site  `yaml:"sites"`
+	// Warnings are findings that do not stop work, such as a secret file that
+	// others can read.
+	Warnings []string `yaml:"-"`
+}
+
+// Store says where archives are held. Exactly one address is set.
+type Store struct {
+	Folder string `yaml:"folder"`
+}
+
+// Site describes a webroot, its databases and its public address.
+type Site struct {
+	Root      string              `yaml:"root"`
+	Address   string              `yaml:"address"`
+	Recipe    string              `yaml:"recipe"`
+	Databases map[string]Database `yaml:"databases"`
+	Skip      []string            `yaml:"skip"`
+	Stores    []string            `yaml:"stores"`
+	Check     *Check              `yaml:"check"`
+}
+
+// Database is one database described by hand. Exactly one of MySQL and SQLite
+// is set.
+type Database struct {
+	// MySQL is user@host:port/name, or user@/path/of/socket/name.
+	MySQL  string `yaml:"mysql"`
+	SQLite string `yaml:"sqlite"`
+	// PasswordFile and PasswordEnv say where the password is read from.
+	PasswordFile string `yaml:"password_file"`
+	PasswordEnv  string `yaml:"password_env"`
+}
+
+// Check is an HTTP request that tells whether the site works.
+type Check struct {
+	Path     string `yaml:"path"`
+	Status   int    `yaml:"status"`
+	Contains string `yaml:"contains"`
+	Lacks    string `yaml:"lacks"`
+}
+
+// Error is a fault in the configuration, with the place where it stands.
+type Error struct {
+	Path         string
+	Line, Column int
+	Reason       string
+}
+
+// Error implements error.
+func (e *Error) Error() string {
+	if e.Line > 0 {
+		return fmt.Sprintf("%s:%d:%d: %s", e.Path, e.Line, e.Column, e.Reason)
+	}
+	return fmt.Sprintf("%s: %s", e.Path, e.Reason)
+}
+
+// ErrNone is wrapped by Load when there is no configuration file yet.
+var ErrNone = errors.New("no configuration file")
+
+// Locate returns the file to read: explicit, then $REVLET_CONFIG, then
+// ./revlet.yaml, then the user's and the system's configuration folders. When
+// none exists it returns the place where a new one belongs, and false.
+func Locate(explicit string) (string, bool) {
+	exists := func(p string) bool { _, err := os.Stat(p); return err == nil }
+	for _, named := range []string{explicit, os.Getenv("REVLET_CONFIG")} {
+		if named != "" {
+			return named, exists(named)
+		}
+	}
+	var places []string
+	places = append(places, "revlet.yaml")
+	user := ""
+	if dir, err := os.UserConfigDir(); err == nil {
+		user = filepath.Join(dir, "revlet", "revlet.yaml")
+		places = append(places, user)
+	}
+	places = append(places, "/etc/revlet/revlet.yaml")
+	for _, p := range places {
+		if exists(p) {
+			return p, true
+		}
+	}
+	if os.Geteuid() == 0 || user == "" {
+		return "/etc/revlet/revlet.yaml", false
+	}
+	return user, false
+}
+
+// Load reads and checks the file at path. A missing file gives an error that
+// wraps ErrNone; a fault in it gives an *Error.
+func Load(path string) (*Config, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w at %s; `revlet adopt PATH` writes one", ErrNone, path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the configuration: %w", err)
+	}
+	return Parse(path, data)
+}
+
+// Parse reads a configuration from data; path names it in messages and is what
+// relative paths in it start from.
+func Parse(path string, data []byte) (*Config, error) {
+	c := &Config{Path: path}
+	if len(strings.TrimSpace(string(data))) > 0 {
+		if err := yaml.UnmarshalWithOptions(data, c, yaml.Strict()); err != nil {
+			return nil, placed(path, err)
+		}
+	}
+	if err := c.settle(data); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+var unknownField = regexp.MustCompile(`unknown field "([^"]+)"`)
+
+// placed turns the parser's error into an Error with its position.
+func placed(path string, err error) error {
+	e := &Error{Path: path, Reason: err.Error()}
+	var parsed yaml.Error
+	if errors.As(err, &parsed) {
+		e.Reason = parsed.GetMessage()
+		if t := parsed.GetToken(); t != nil {
+			e.Line, e.Column = t.Position.Line, t.Position.Column
+		}
+	}
+	if m := unknownField.FindStringSubmatch(e.Reason); m != nil {
+		e.Reason = fmt.Sprintf("unknown key %q%s", m[1], nearest(m[1], knownKeys(reflect.TypeFor[Config]())))
+	}
+	return e
+}
+
+// knownKeys gathers the keys of a configuration type and all below it.
+func knownKeys(t reflect.Type) []string {
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Map, reflect.Slice:
+		return knownKeys(t.Elem())
+	case reflect.Struct:
+		var keys []string
+		for f := range t.Fields() {
+			if tag := f.Tag.Get("yaml"); tag != "-" && tag != "" {
+				keys = append(append(keys, tag), knownKeys(f.Type)...)
+			}
+		}
+		return keys
+	default:
+		return nil
+	}
+}
+
+// nearest words the known name closest to a mistyped one, or nothing.
+func nearest(typed string, known []string) string {
+	best, distance := "", 4
+	for _, k := range known {
+		if d := levenshtein.ComputeDistance(typed, k); d < distance {
+			best, distance = k, d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return fmt.Sprintf("; did you mean %q?", best)
+}
+
+var siteName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,60}$`)
+
+// ValidName tells whether a site or store may be called that.
+func ValidName(name string) bool { return siteName.MatchString(name) }
+
+// settle checks what the types cannot say and makes paths absolute.
+func (c *Config) settle(data []byte) error {
+	at := func(path string, format string, args ...any) error {
+		e := &Error{Path: c.Path, Reason: fmt.Sprintf(format, args...)}
+		if p, err := yaml.PathString(path); err == nil {
+			if node, err := p.ReadNode(strings.NewReader(string(data))); err == nil {
+				position := node.GetToken().Position
+				e.Line, e.Column = position.Line, position.Column
+			}
+		}
+		return e
+	}
+	base, err := filepath.Abs(filepath.Dir(c.Path))
+	if err != nil {
+		return err
+	}
+	c.State = absolute(base, c.State)
+	for name, s := range c.Stores {
+		where := "$.stores." + name
+		if !ValidName(name) {
+			return at(where, "store name %q: use small letters, digits, dots and dashes", name)
+		}
+		if s.Folder == "" {
+			return at(where, "store %q needs an address such as `folder: /var/backups/revlet`", name)
+		}
+		s.Folder = absolute(base, s.Folder)
+		c.Stores[name] = s
+	}
+	for name, s := range c.Sites {
+		where := "$.sites." + name
+		switch {
+		case !ValidName(name):
+			return at(where, "site name %q: use small letters, digits, dots and dashes", name)
+		case s.Root == "":
+			return at(where, "site %q has no `root:`", name)
+		case len(s.Stores) == 0:
+			return at(where, "site %q names no store in `stores:`; an archive needs a place", name)
+		}
+		s.Root = absolute(base, s.Root)
+		for i, store := range s.Stores {
+			if _, ok := c.Stores[store]; !ok {
+				return at(fmt.Sprintf("%s.stores[%d]", where, i), "site %q: there is no store %q%s", name, store, nearest(store, sortedKeys(c.Stores)))
+			}
+		}
+		for label, db := range s.Databases {
+			if (db.MySQL == "") == (db.SQLite == "") {
+				return at(where+".databases."+label, "database %q of site %q needs one of `mysql:` and `sqlite:`", label, name)
+			}
+			if db.PasswordFile != "" && db.PasswordEnv != "" {
+				return at(where+".databases."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, name)
+			}
+			if db.SQLite != "" {
+				db.SQLite = absolute(base, db.SQLite)
+			}
+			if db.PasswordFile != "" {
+				db.PasswordFile = absolute(base, db.PasswordFile)
+				c.warnIfReadable(db.PasswordFile)
+			}
+			s.Databases[label] = db
+		}
+		c.Sites[name] = s
+	}
+	return nil
+}
+
+func (c *Config) warnIfReadable(secret string) {
+	if info, err := os.Stat(secret); err == nil && info.Mode().Perm()&0o077 != 0 {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, secret))
+	}
+}
+
+// Password returns the database's password, from its file or variable; without
+// either it is empty.
+func (db Database) Password() (string, error) {
+	switch {
+	case db.PasswordFile != "":
+		data, err := os.ReadFile(db.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("read the database password: %w", err)
+		}
+		return strings.TrimRight(string(data), "\r\n"), nil
+	case db.PasswordEnv != "":
+		value, ok := os.LookupEnv(db.PasswordEnv)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s (password_env) is not set", db.PasswordEnv)
+		}
+		return value, nil
+	default:
+		return "", nil
+	}
+}
+
+// SiteNames returns the configured sites' names in order.
+func (c *Config) SiteNames() []string { return sortedKeys(c.Sites) }
+
+// Suggest words the nearest site name to a mistyped one, and what there is.
+func (c *Config) Suggest(typed string) string {
+	names := c.SiteNames()
+	if len(names) == 0 {
+		return "; no site is configured yet, `revlet adopt PATH` adds one"
+	}
+	if s := nearest(typed, names); s != "" {
+		return s
+	}
+	return "; the sites are: " + strings.Join(names, ", ")
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func absolute(base, p string) string {
+	if p == "" {
+		return ""
+	}
+	if rest, ok := strings.CutPrefix(p, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	if !filepath.IsAbs(p) {
+		p = filepath.Join(base, p)
+	}
+	return filepath.Clean(p)
+}

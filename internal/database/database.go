@@ -1,0 +1,127 @@
+// Package database is how Revlet saves and puts back a database, whatever its
+// make: as SQL text in units that become parts, and by staging tables beside
+// the live ones.
+package database
+
+import (
+	"context"
+	"errors"
+	"io"
+)
+
+// Info describes a database and its server.
+type Info struct {
+	Engine    string
+	Version   string
+	Name      string
+	Charset   string
+	Collation string
+	// Bytes is the server's own estimate of the data's size.
+	Bytes int64
+}
+
+// AsideNames describes the names of tables set aside in the live database.
+const AsideNames = "rv_old_…"
+
+// The kinds of units; a database is loaded in this order.
+const (
+	Schema  = "schema"  // tables without rows
+	Rows    = "rows"    // rows of one table, or of a slice of it
+	Objects = "objects" // views, triggers, routines, events, indexes
+)
+
+// Unit is a share of a dump that becomes one part.
+type Unit struct {
+	Kind  string
+	Table string
+	// Slice counts the slices of a table from 1.
+	Slice int
+	// Bytes estimates the size.
+	Bytes int64
+}
+
+// Source is a database that can be dumped.
+type Source interface {
+	Info() Info
+	// Lookup returns one value: column of the row of table where a column is a
+	// value. The table's name is complete, prefix included.
+	Lookup(ctx context.Context, table, column, where, is string) (string, error)
+	// Snapshot begins a dump as of now.
+	Snapshot(ctx context.Context) (Snapshot, error)
+	Close() error
+}
+
+// Snapshot is a database as of one moment.
+type Snapshot interface {
+	// Units lists what there is to dump: schema first, objects last.
+	Units() []Unit
+	// Lanes is how many units may be dumped at a time.
+	Lanes() int
+	// Dump writes a unit as SQL text and returns how many rows it held.
+	Dump(ctx context.Context, u Unit, w io.Writer) (rows int64, err error)
+	// Consistency says in words how the dump is kept to one moment.
+	Consistency() string
+	// Sequences names the sequences that the schema unit defines.
+	Sequences() []string
+	// Neighbours names tables of other sites in the same database; they are
+	// not in Units.
+	Neighbours() []string
+	Close() error
+}
+
+// Plan is one database's share of a restore. It is written to the journal and
+// is all that is needed to finish or revert the work in another process.
+type Plan struct {
+	ID     string `json:"id"`
+	Label  string `json:"label"`
+	Engine string `json:"engine"`
+	// Live is the database's name, or its file.
+	Live string `json:"live"`
+	// Stage and Aside are the places for what is loaded and what is replaced:
+	// databases for mysql, files for sqlite.
+	Stage string `json:"stage"`
+	Aside string `json:"aside"`
+	// Tables are the tables that come or go, for mysql.
+	Tables []TableMove `json:"tables,omitempty"`
+	// NewObjects and OldObjects are the views, triggers and routines of the
+	// archive and of the live database as SQL text.
+	NewObjects string `json:"new_objects,omitempty"`
+	OldObjects string `json:"old_objects,omitempty"`
+}
+
+// TableMove is one table of a Plan.
+type TableMove struct {
+	Name string `json:"name"`
+	// Staged is its name in the staging place; empty when the archive lacks it.
+	Staged string `json:"staged,omitempty"`
+	// Aside is the name the replaced one gets; empty when there was none.
+	Aside string `json:"aside,omitempty"`
+}
+
+// Target is a database that can be put back. Every method but Load can be
+// called again after a crash and then does what is still to do.
+type Target interface {
+	// Plan names the places a restore will use, without making them, so that
+	// they can be journalled first.
+	Plan(id string) *Plan
+	// Prepare checks rights, makes the staging place for the given tables and
+	// completes the plan. Nothing live changes.
+	Prepare(ctx context.Context, p *Plan, tables []string) error
+	// Load runs one unit's SQL text in the staging place and returns how many
+	// rows came. It refuses any statement that Revlet does not write itself.
+	Load(ctx context.Context, p *Plan, u Unit, r io.Reader) (rows int64, err error)
+	// Lanes is how many units of kind Rows may be loaded at a time.
+	Lanes() int
+	// Swap puts the staged tables live and the live ones aside.
+	Swap(ctx context.Context, p *Plan) error
+	// Revert takes a swap back, wholly or as far as it went.
+	Revert(ctx context.Context, p *Plan) error
+	// DropStage deletes what is staged; DropAside what was set aside.
+	DropStage(ctx context.Context, p *Plan) error
+	DropAside(ctx context.Context, p *Plan) error
+	Close() error
+}
+
+// ErrForeignSQL is wrapped when a part holds a statement that Revlet does not
+// write.
+var ErrForeignSQL = errors.New("a statement that Revlet does not write")

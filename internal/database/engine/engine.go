@@ -1,0 +1,43 @@
+// Package engine opens a site's database with the code for its make.
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"revlet/internal/database"
+	"revlet/internal/database/mysql"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+)
+
+// Source opens a database for dumping. scratch is a folder for passing copies.
+func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
+	switch db.Engine {
+	case "mysql":
+		return mysql.Open(ctx, mysqlConfig(db))
+	case "sqlite":
+		return sqlite.Open(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
+	default:
+		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
+	}
+}
+
+// Target opens a database for restoring into. mode and beside are for one that
+// is a file: its permissions, and the folder to stage it in.
+func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	switch db.Engine {
+	case "mysql":
+		return mysql.Open(ctx, mysqlConfig(db))
+	case "sqlite":
+		return sqlite.ForRestore(sqlite.Config{Path: db.Path, Disk: d, Mode: mode, Beside: beside}), nil
+	default:
+		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
+	}
+}
+
+func mysqlConfig(db site.Database) mysql.Config {
+	return mysql.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password,
+		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables}
+}

@@ -1,0 +1,175 @@
+// Package mysql saves and puts back MariaDB and MySQL databases over the wire
+// protocol.
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"revlet/internal/database"
+)
+
+// Config says how to reach a database.
+type Config struct {
+	Host     string
+	Port     int
+	Socket   string
+	User     string
+	Password string
+	Name     string
+	// Prefix begins the site's own tables; OwnTables, with another prefix, give
+	// away a neighbour: another site in the same database.
+	Prefix    string
+	OwnTables []string
+}
+
+func (c Config) where() string {
+	if c.Socket != "" {
+		return c.Socket
+	}
+	return net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
+}
+
+// Database is an open database. It is a Source and a Target.
+type Database struct {
+	c    Config
+	pool *sql.DB
+	info database.Info
+}
+
+// Errors of the server that are told apart here, from the MariaDB error list.
+const (
+	errDBAccess      = 1044
+	errAccess        = 1045
+	errTableAccess   = 1142
+	errSpecific      = 1227
+	errNoDatabase    = 1049
+	errNoTable       = 1146
+	errNoSuchRoutine = 1305
+)
+
+func isCode(err error, codes ...uint16) bool {
+	var e *driver.MySQLError
+	return errors.As(err, &e) && slices.Contains(codes, e.Number)
+}
+
+// Open connects and looks at the database.
+func Open(ctx context.Context, c Config) (*Database, error) {
+	dc := driver.NewConfig()
+	dc.User, dc.Passwd, dc.DBName = c.User, c.Password, c.Name
+	dc.Net, dc.Addr = "tcp", c.where()
+	if c.Socket != "" {
+		dc.Net = "unix"
+	}
+	dc.Timeout = 15 * time.Second
+	dc.MaxAllowedPacket = 0 // as large as the server takes
+	dc.Params = map[string]string{"sql_mode": "'NO_AUTO_VALUE_ON_ZERO'", "time_zone": "'+00:00'"}
+	dc.Collation = "utf8mb4_general_ci"
+	dc.Logger = &driver.NopLogger{}
+	connector, err := driver.NewConnector(dc)
+	if err != nil {
+		return nil, fmt.Errorf("database %s: %w", c.Name, err)
+	}
+	db := &Database{c: c, pool: sql.OpenDB(connector)}
+	if err := db.look(ctx); err != nil {
+		_ = db.pool.Close()
+		return nil, c.explain(err)
+	}
+	return db, nil
+}
+
+func (db *Database) look(ctx context.Context) error {
+	db.info = database.Info{Engine: "mysql", Name: db.c.Name}
+	row := db.pool.QueryRowContext(ctx, `SELECT VERSION(), DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME,
+		(SELECT COALESCE(SUM(DATA_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE())
+		FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = DATABASE()`)
+	return row.Scan(&db.info.Version, &db.info.Charset, &db.info.Collation, &db.info.Bytes)
+}
+
+// explain words a failure to connect with the next step.
+func (c Config) explain(err error) error {
+	hint := ""
+	switch {
+	case isCode(err, errAccess):
+		hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings; try: mariadb -h %s -P %d -u %s -p %s", c.User, c.Host, c.Port, c.User, c.Name)
+	case isCode(err, errDBAccess):
+		hint = fmt.Sprintf("user %q may not use database %q", c.User, c.Name)
+	case isCode(err, errNoDatabase) || errors.Is(err, sql.ErrNoRows):
+		hint = fmt.Sprintf("the server has no database %q", c.Name)
+	default:
+		var dns *net.DNSError
+		var op *net.OpError
+		switch {
+		case errors.As(err, &dns):
+			hint = fmt.Sprintf("the host name %q is not known", c.Host)
+		case errors.As(err, &op):
+			hint = "nothing answers there; is the database server running?"
+		}
+	}
+	if hint != "" {
+		return fmt.Errorf("database %s at %s: %s (%w)", c.Name, c.where(), hint, err)
+	}
+	return fmt.Errorf("database %s at %s: %w", c.Name, c.where(), err)
+}
+
+// Info implements database.Source.
+func (db *Database) Info() database.Info { return db.info }
+
+// Close implements database.Source and database.Target.
+func (db *Database) Close() error { return db.pool.Close() }
+
+// Lookup implements database.Source.
+func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
+	var v string
+	q := fmt.Sprintf("SELECT %s FROM %s WHERE %s = ? LIMIT 1", quote(column), quote(table), quote(where))
+	err := db.pool.QueryRowContext(ctx, q, is).Scan(&v)
+	return v, err
+}
+
+// quote writes a name as MySQL quotes it.
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+// in names a table in a database.
+func in(db, table string) string { return quote(db) + "." + quote(table) }
+
+// text writes a string literal for a session without NO_BACKSLASH_ESCAPES.
+func text(s string) string { return string(appendText(nil, []byte(s))) }
+
+// session prepares a connection: binary literals both ways, so that no
+// character set stands between the table and the text.
+func session(ctx context.Context, conn *sql.Conn, names string) error {
+	for _, q := range []string{"SET NAMES " + names, "SET SESSION foreign_key_checks = 0, unique_checks = 0",
+		"SET SESSION wait_timeout = 28800, net_write_timeout = 600, net_read_timeout = 600"} {
+		if _, err := conn.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// strings collects the first column of a query.
+func (db *Database) strings(ctx context.Context, q string, args ...any) ([]string, error) {
+	rows, err := db.pool.QueryContext(ctx, q, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []string
+	for rows.Next() {
+		var s string
+		if err := rows.Scan(&s); err != nil {
+			return nil, err
+		}
+		all = append(all, s)
+	}
+	return all, rows.Err()
+}

@@ -1,0 +1,467 @@
+package mysql
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"revlet/internal/database"
+)
+
+// rowsHeader makes a part of rows loadable by itself with the plain client.
+const rowsHeader = "SET NAMES binary;\n" +
+	"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n" +
+	"SET autocommit = 0;\n"
+
+const rowsFooter = "COMMIT;\n"
+
+const schemaHeader = "SET NAMES utf8mb4;\n" +
+	"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n"
+
+// statementBytes is about how long one INSERT gets: well below the smallest
+// packet limit in use, long enough that the server's overhead does not count.
+const statementBytes = 512 << 10
+
+// sliceBytes is how much of a table goes into one part.
+const sliceBytes = 64 << 20
+
+// lanes is how many connections dump at a time when they can share a moment.
+const lanes = 2
+
+type snapshot struct {
+	db       *Database
+	tables   map[string]*table
+	units    []database.Unit
+	ranges   map[database.Unit]keyRange
+	schema   string
+	objects  string
+	others   []string
+	how      string
+	free     chan *sql.Conn
+	all      []*sql.Conn
+	plain    *sql.Conn // for tables that no snapshot covers
+	plainUse sync.Mutex
+}
+
+// keyRange is a slice of a table: from ≤ key < to, open where nil.
+type keyRange struct{ from, to *int64 }
+
+// Snapshot implements database.Source.
+func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
+	s := &snapshot{db: db, tables: map[string]*table{}, ranges: map[database.Unit]keyRange{}, free: make(chan *sql.Conn, lanes)}
+	if err := s.begin(ctx); err != nil {
+		_ = s.Close()
+		return nil, fmt.Errorf("database %s: %w", db.c.Name, err)
+	}
+	return s, nil
+}
+
+func (s *snapshot) begin(ctx context.Context) (err error) {
+	if s.plain, err = s.db.pool.Conn(ctx); err != nil {
+		return err
+	}
+	if err := session(ctx, s.plain, "utf8mb4"); err != nil {
+		return err
+	}
+	listed, views, err := s.db.listTables(ctx, s.plain)
+	if err != nil {
+		return err
+	}
+	mine, others := neighbours(listed, s.db.c.Prefix, s.db.c.OwnTables)
+	s.others = others
+
+	unlock, n, err := s.lock(ctx, mine)
+	if err != nil {
+		return err
+	}
+	for range n {
+		conn, err := s.db.pool.Conn(ctx)
+		if err != nil {
+			unlock()
+			return err
+		}
+		s.all = append(s.all, conn)
+		s.free <- conn
+		if err := beginSnapshot(ctx, conn); err != nil {
+			unlock()
+			return err
+		}
+	}
+	unlock()
+	if err := s.describe(ctx, mine); err != nil {
+		return err
+	}
+	if s.objects, err = s.db.dumpObjects(ctx, s.plain, views, s.tables); err != nil {
+		return err
+	}
+	_, err = s.plain.ExecContext(ctx, "SET NAMES binary")
+	return err
+}
+
+func beginSnapshot(ctx context.Context, conn *sql.Conn) error {
+	if err := session(ctx, conn, "binary"); err != nil {
+		return err
+	}
+	if _, err := conn.ExecContext(ctx, "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ"); err != nil {
+		return err
+	}
+	_, err := conn.ExecContext(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+	return err
+}
+
+// lockWait bounds how long writers of a busy site may hold the dump up.
+const lockWait = 10 * time.Second
+
+// lock keeps everybody from writing for the moment in which several
+// connections begin their snapshots. It returns how many connections may be
+// used: one when the account has no right to lock.
+func (s *snapshot) lock(ctx context.Context, tables []*table) (unlock func(), n int, err error) {
+	conn, err := s.db.pool.Conn(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	wait := fmt.Sprintf("SET SESSION lock_wait_timeout = %d", int(lockWait.Seconds()))
+	if _, err := conn.ExecContext(ctx, wait); err != nil {
+		_ = conn.Close()
+		return nil, 0, err
+	}
+	unlock = func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "UNLOCK TABLES")
+		_ = conn.Close()
+	}
+	if _, err := conn.ExecContext(ctx, "FLUSH TABLES WITH READ LOCK"); err == nil {
+		s.how = fmt.Sprintf("one moment on %d connections (read lock while they began)", lanes)
+		return unlock, lanes, nil
+	}
+	if len(tables) > 0 {
+		names := make([]string, len(tables))
+		for i, t := range tables {
+			names[i] = quote(t.name) + " READ"
+		}
+		if _, err := conn.ExecContext(ctx, "LOCK TABLES "+strings.Join(names, ", ")); err == nil {
+			s.how = fmt.Sprintf("one moment on %d connections (tables locked while they began)", lanes)
+			return unlock, lanes, nil
+		}
+	}
+	s.how = "one moment on one connection (the account may not lock tables)"
+	return unlock, 1, nil
+}
+
+func (s *snapshot) describe(ctx context.Context, mine []*table) error {
+	var b strings.Builder
+	b.WriteString(schemaHeader)
+	unlocked := 0
+	for _, t := range mine {
+		if err := t.describe(ctx, s.plain); err != nil {
+			return err
+		}
+		s.tables[t.name] = t
+		b.WriteString(t.create + ";\n")
+		if t.kind == "SEQUENCE" {
+			value, err := sequenceValue(ctx, s.plain, t.name)
+			if err != nil {
+				return err
+			}
+			b.WriteString(value)
+			continue
+		}
+		if !t.transactional() {
+			unlocked++
+		}
+	}
+	if unlocked > 0 {
+		s.how += fmt.Sprintf("; %d tables whose engine has no transactions were locked one by one", unlocked)
+	}
+	s.schema = b.String()
+	s.units = []database.Unit{{Kind: database.Schema, Bytes: int64(len(s.schema))}}
+	for _, t := range mine {
+		if t.kind == "SEQUENCE" {
+			continue
+		}
+		if err := s.slice(ctx, t); err != nil {
+			return err
+		}
+	}
+	s.units = append(s.units, database.Unit{Kind: database.Objects})
+	return nil
+}
+
+// slice makes one unit of a table, or several of a large one. The borders are
+// multiples of a power of two, so that they stay where they are from one dump
+// to the next while the table grows.
+func (s *snapshot) slice(ctx context.Context, t *table) error {
+	whole := database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes}
+	if !t.intKey || t.bytes <= sliceBytes || !t.transactional() || t.kind != "BASE TABLE" {
+		s.units = append(s.units, whole)
+		return nil
+	}
+	var low, high sql.NullInt64
+	var count int64
+	key := quote(t.key[0])
+	q := fmt.Sprintf("SELECT CAST(MIN(%s) AS SIGNED), CAST(MAX(%s) AS SIGNED), COUNT(*) FROM %s", key, key, quote(t.name))
+	if err := s.all[0].QueryRowContext(ctx, q).Scan(&low, &high, &count); err != nil || !low.Valid || low.Int64 < 0 || high.Int64 < 0 {
+		s.units = append(s.units, whole)
+		return nil
+	}
+	pieces := t.bytes/sliceBytes + 1
+	step := int64(1)
+	for step < (high.Int64-low.Int64)/pieces {
+		step <<= 1
+	}
+	first, last := low.Int64/step, high.Int64/step
+	for k := first; k <= last; k++ {
+		u := database.Unit{Kind: database.Rows, Table: t.name, Slice: int(k-first) + 1, Bytes: t.bytes / (last - first + 1)}
+		var r keyRange
+		if k > first {
+			from := k * step
+			r.from = &from
+		}
+		if k < last {
+			to := (k + 1) * step
+			r.to = &to
+		}
+		s.ranges[u] = r
+		s.units = append(s.units, u)
+	}
+	return nil
+}
+
+func sequenceValue(ctx context.Context, conn *sql.Conn, name string) (string, error) {
+	var next int64
+	if err := conn.QueryRowContext(ctx, "SELECT next_not_cached_value FROM "+quote(name)).Scan(&next); err != nil {
+		return "", fmt.Errorf("sequence %s: %w", name, err)
+	}
+	return fmt.Sprintf("DO SETVAL(%s, %d, 0);\n", quote(name), next), nil
+}
+
+// Units implements database.Snapshot.
+func (s *snapshot) Units() []database.Unit { return s.units }
+
+// Lanes implements database.Snapshot.
+func (s *snapshot) Lanes() int { return len(s.all) }
+
+// Consistency implements database.Snapshot.
+func (s *snapshot) Consistency() string { return s.how }
+
+// Sequences implements database.Snapshot.
+func (s *snapshot) Sequences() []string {
+	var names []string
+	for _, t := range s.tables {
+		if t.kind == "SEQUENCE" {
+			names = append(names, t.name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Neighbours implements database.Snapshot.
+func (s *snapshot) Neighbours() []string { return s.others }
+
+// Close implements database.Snapshot.
+func (s *snapshot) Close() error {
+	var errs []error
+	if s.plain != nil {
+		errs = append(errs, s.plain.Close())
+	}
+	for _, c := range s.all {
+		_, _ = c.ExecContext(context.Background(), "ROLLBACK")
+		errs = append(errs, c.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Dump implements database.Snapshot.
+func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int64, error) {
+	switch u.Kind {
+	case database.Schema:
+		_, err := io.WriteString(w, s.schema)
+		return 0, err
+	case database.Objects:
+		_, err := io.WriteString(w, s.objects)
+		return 0, err
+	}
+	t := s.tables[u.Table]
+	if !t.transactional() {
+		s.plainUse.Lock()
+		defer s.plainUse.Unlock()
+		// A failed lock is no failure of the dump: without the right to lock,
+		// the table is read as it is.
+		if _, err := s.plain.ExecContext(ctx, "LOCK TABLES "+quote(t.name)+" READ"); err == nil {
+			defer s.plain.ExecContext(context.WithoutCancel(ctx), "UNLOCK TABLES")
+		}
+		return dumpRows(ctx, s.plain, t, keyRange{}, w)
+	}
+	select {
+	case conn := <-s.free:
+		defer func() { s.free <- conn }()
+		return dumpRows(ctx, conn, t, s.ranges[u], w)
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
+}
+
+// dumpRows writes a table's rows as INSERT statements, a row a line.
+func dumpRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, w io.Writer) (int64, error) {
+	out := bufio.NewWriterSize(w, 1<<18)
+	out.WriteString(rowsHeader)
+	n, err := writeRows(ctx, conn, t, r, out)
+	if err != nil {
+		return n, fmt.Errorf("table %s: %w", t.name, err)
+	}
+	out.WriteString(rowsFooter)
+	return n, out.Flush()
+}
+
+func writeRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, out *bufio.Writer) (int64, error) {
+	if len(t.columns) == 0 {
+		return 0, nil
+	}
+	rows, err := conn.QueryContext(ctx, t.query(r))
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	head := t.insertHead()
+	values := make([]sql.RawBytes, len(t.columns))
+	pointers := make([]any, len(values))
+	for i := range values {
+		pointers[i] = &values[i]
+	}
+	var count int64
+	var line []byte
+	length := 0
+	for rows.Next() {
+		if err := rows.Scan(pointers...); err != nil {
+			return count, err
+		}
+		line = appendRow(line[:0], t.columns, values)
+		switch {
+		case length == 0:
+			out.WriteString(head)
+		case length+len(line) > statementBytes:
+			out.WriteString(";\n")
+			out.WriteString(head)
+			length = 0
+		default:
+			out.WriteString(",\n")
+		}
+		if _, err := out.Write(line); err != nil {
+			return count, err
+		}
+		length += len(line)
+		count++
+	}
+	if length > 0 {
+		out.WriteString(";\n")
+	}
+	return count, rows.Err()
+}
+
+func (t *table) insertHead() string {
+	names := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		names[i] = quote(c.name)
+	}
+	return "INSERT INTO " + quote(t.name) + " (" + strings.Join(names, ", ") + ") VALUES\n"
+}
+
+func (t *table) query(r keyRange) string {
+	var b strings.Builder
+	b.WriteString("SELECT ")
+	for i, c := range t.columns {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		b.WriteString(quote(c.name))
+		if c.form == formFloat {
+			b.WriteString(" + 0e0")
+		}
+	}
+	b.WriteString(" FROM " + quote(t.name))
+	var conditions []string
+	if r.from != nil {
+		conditions = append(conditions, quote(t.key[0])+" >= "+strconv.FormatInt(*r.from, 10))
+	}
+	if r.to != nil {
+		conditions = append(conditions, quote(t.key[0])+" < "+strconv.FormatInt(*r.to, 10))
+	}
+	if len(conditions) > 0 {
+		b.WriteString(" WHERE " + strings.Join(conditions, " AND "))
+	}
+	for i, k := range t.key {
+		b.WriteString([]string{", ", " ORDER BY "}[btoi(i == 0)] + quote(k))
+	}
+	return b.String()
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func appendRow(b []byte, columns []column, values []sql.RawBytes) []byte {
+	b = append(b, '(')
+	for i, v := range values {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if v == nil {
+			b = append(b, "NULL"...)
+			continue
+		}
+		switch columns[i].form {
+		case formNumber, formFloat:
+			b = append(b, v...)
+		case formBytes:
+			b = appendHex(b, v)
+		case formTyped:
+			b = append(b, "_utf8mb4"...)
+			b = appendText(b, v)
+		default:
+			b = appendText(b, v)
+		}
+	}
+	return append(b, ')')
+}
+
+const hexDigits = "0123456789abcdef"
+
+func appendHex(b, v []byte) []byte {
+	if len(v) == 0 {
+		return append(b, "''"...)
+	}
+	b = append(b, "0x"...)
+	for _, c := range v {
+		b = append(b, hexDigits[c>>4], hexDigits[c&15])
+	}
+	return b
+}
+
+// escaped maps the bytes that a literal cannot hold as they are; a newline is
+// among them, so that a row is always one line.
+var escaped = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 26: 'Z'}
+
+func appendText(b, v []byte) []byte {
+	b = append(b, '\'')
+	from := 0
+	for i, c := range v {
+		if e := escaped[c]; e != 0 {
+			b = append(b, v[from:i]...)
+			b = append(b, '\\', e)
+			from = i + 1
+		}
+	}
+	b = append(b, v[from:]...)
+	return append(b, '\'')
+}

@@ -1,0 +1,362 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	driverapi "database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"revlet/internal/database"
+)
+
+// Plan implements database.Target.
+func (db *Database) Plan(id string) *database.Plan {
+	return &database.Plan{ID: id, Engine: "mysql", Live: db.c.Name, Stage: stagePrefix + id, Aside: asidePrefix + id}
+}
+
+// Prepare implements database.Target. It makes a staging database where the
+// account may; otherwise the staged tables stand under other names in the
+// live database.
+func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []string) error {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return db.c.explain(err)
+	}
+	defer conn.Close()
+	listed, views, err := db.listTables(ctx, conn)
+	if err != nil {
+		return err
+	}
+	mine, _ := neighbours(listed, db.c.Prefix, db.c.OwnTables)
+	live := map[string]*table{}
+	for _, t := range mine {
+		live[t.name] = t
+	}
+	if p.OldObjects, err = db.dumpObjects(ctx, conn, views, live); err != nil {
+		return err
+	}
+	if err := db.makeStage(ctx, conn, p); err != nil {
+		return err
+	}
+	p.Tables = moves(p, tables, live)
+	return nil
+}
+
+// makeStage creates the staging and aside databases, or settles for the live
+// one when the account may not.
+func (db *Database) makeStage(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+	for _, name := range []string{p.Stage, p.Aside} {
+		_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET %s COLLATE %s", quote(name), db.info.Charset, db.info.Collation))
+		if isCode(err, errDBAccess, errTableAccess, errSpecific) {
+			p.Stage, p.Aside = p.Live, p.Live
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("make the staging database %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func moves(p *database.Plan, tables []string, live map[string]*table) []database.TableMove {
+	apart := p.Stage != p.Live
+	var all []database.TableMove
+	name := func(prefix, table string) string {
+		if apart {
+			return table
+		}
+		return fmt.Sprintf("%s%s_%d", prefix, p.ID, len(all))
+	}
+	for _, t := range tables {
+		m := database.TableMove{Name: t, Staged: name(stagePrefix, t)}
+		if live[t] != nil {
+			m.Aside = name(asidePrefix, t)
+		}
+		all = append(all, m)
+	}
+	for _, t := range slices.Sorted(mapKeys(live)) {
+		if !slices.Contains(tables, t) {
+			all = append(all, database.TableMove{Name: t, Aside: name(asidePrefix, t)})
+		}
+	}
+	return all
+}
+
+func mapKeys(m map[string]*table) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// Lanes implements database.Target.
+func (db *Database) Lanes() int { return 2 * lanes }
+
+// onConn runs work on a connection of its own that uses database name, and
+// throws the connection away: the text that ran on it may have changed its
+// settings.
+func (db *Database) onConn(ctx context.Context, name string, work func(*sql.Conn) error) error {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return db.c.explain(err)
+	}
+	defer conn.Close()
+	defer conn.Raw(func(any) error { return driverapi.ErrBadConn })
+	if err := session(ctx, conn, "utf8mb4"); err != nil {
+		return err
+	}
+	if _, err := conn.ExecContext(ctx, "USE "+quote(name)); err != nil {
+		return fmt.Errorf("use database %s: %w", name, err)
+	}
+	return work(conn)
+}
+
+// Load implements database.Target.
+func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit, r io.Reader) (rows int64, err error) {
+	err = db.onConn(ctx, p.Stage, func(conn *sql.Conn) error {
+		switch u.Kind {
+		case database.Schema:
+			return loadSchema(ctx, conn, p, r)
+		case database.Rows:
+			rows, err = loadRows(ctx, conn, p, u.Table, r)
+			return err
+		default:
+			return db.loadObjects(ctx, conn, p, r)
+		}
+	})
+	if err != nil {
+		return rows, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
+	}
+	return rows, nil
+}
+
+func staged(p *database.Plan, table string) (string, error) {
+	for _, m := range p.Tables {
+		if m.Name == table && m.Staged != "" {
+			return m.Staged, nil
+		}
+	}
+	return "", fmt.Errorf("table %s is not in the archive's list", table)
+}
+
+func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Reader) error {
+	s := newSplitter(r)
+	for {
+		stmt, err := s.next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		table, err := checkSchema(stmt)
+		if err != nil {
+			return err
+		}
+		if table != "" {
+			to, err := staged(p, table)
+			if err != nil {
+				return err
+			}
+			stmt = strings.Replace(stmt, quote(table), quote(to), 1)
+		}
+		if _, err := conn.ExecContext(ctx, stmt); err != nil {
+			return fmt.Errorf("table %s: %w", table, err)
+		}
+	}
+}
+
+func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table string, r io.Reader) (int64, error) {
+	to, err := staged(p, table)
+	if err != nil {
+		return 0, err
+	}
+	head := []byte("INSERT INTO " + quote(to))
+	var count int64
+	err = rowStatements(r, func(stmt []byte) error {
+		if len(stmt) < 200 && sessionStatement.Match(stmt) {
+			_, err := conn.ExecContext(ctx, string(stmt))
+			return err
+		}
+		end, err := checkInsert(stmt, table)
+		if err != nil {
+			return err
+		}
+		text := string(stmt)
+		if to != table {
+			text = string(head) + text[end:]
+		}
+		res, err := conn.ExecContext(ctx, text)
+		if err != nil {
+			return err
+		}
+		n, err := res.RowsAffected()
+		count += n
+		return err
+	})
+	return count, err
+}
+
+// loadObjects keeps views, triggers and routines in the plan until the swap,
+// once it has seen that they are what Revlet writes.
+func (db *Database) loadObjects(_ context.Context, _ *sql.Conn, p *database.Plan, r io.Reader) error {
+	text, err := io.ReadAll(io.LimitReader(r, longestStatement))
+	if err != nil {
+		return err
+	}
+	if err := eachObject(string(text), func(string) error { return nil }); err != nil {
+		return err
+	}
+	p.NewObjects = string(text)
+	return nil
+}
+
+// eachObject calls visit for every statement of a part of kind objects.
+func eachObject(text string, visit func(stmt string) error) error {
+	s := newSplitter(strings.NewReader(text))
+	for {
+		stmt, err := s.next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if !sessionStatement.MatchString(stmt) && !objectStatement.MatchString(stmt) {
+			return foreign(stmt)
+		}
+		if err := visit(stmt); err != nil {
+			return err
+		}
+	}
+}
+
+// Swap implements database.Target.
+func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	return db.exchange(ctx, p, p.NewObjects, func(e exists, m database.TableMove) (out []string) {
+		if m.Aside != "" && e.has(p.Live, m.Name) && !e.has(p.Aside, m.Aside) {
+			out = append(out, in(p.Live, m.Name)+" TO "+in(p.Aside, m.Aside))
+		}
+		if m.Staged != "" && e.has(p.Stage, m.Staged) {
+			out = append(out, in(p.Stage, m.Staged)+" TO "+in(p.Live, m.Name))
+		}
+		return out
+	})
+}
+
+// Revert implements database.Target.
+func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	return db.exchange(ctx, p, p.OldObjects, func(e exists, m database.TableMove) (out []string) {
+		if m.Staged != "" && !e.has(p.Stage, m.Staged) && e.has(p.Live, m.Name) {
+			out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))
+		}
+		if m.Aside != "" && e.has(p.Aside, m.Aside) {
+			out = append(out, in(p.Aside, m.Aside)+" TO "+in(p.Live, m.Name))
+		}
+		return out
+	})
+}
+
+// exists tells which tables there are, as database and name.
+type exists map[[2]string]bool
+
+func (e exists) has(db, table string) bool { return e[[2]string{db, table}] }
+
+func (db *Database) existing(ctx context.Context, p *database.Plan) (exists, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES
+		WHERE TABLE_TYPE <> 'VIEW' AND TABLE_SCHEMA IN (?, ?, ?)`, p.Live, p.Stage, p.Aside)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	e := exists{}
+	for rows.Next() {
+		var schema, name string
+		if err := rows.Scan(&schema, &name); err != nil {
+			return nil, err
+		}
+		e[[2]string{schema, name}] = true
+	}
+	return e, rows.Err()
+}
+
+// exchange renames, in one statement, the tables that renames still names, with
+// the live views, triggers and routines taken away before and objects put in
+// their place afterwards. All of it can be run again.
+func (db *Database) exchange(ctx context.Context, p *database.Plan, objects string, renames func(exists, database.TableMove) []string) error {
+	e, err := db.existing(ctx, p)
+	if err != nil {
+		return db.c.explain(err)
+	}
+	var todo []string
+	for _, m := range p.Tables {
+		todo = append(todo, renames(e, m)...)
+	}
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		if err := db.clearObjects(ctx, conn, p); err != nil {
+			return err
+		}
+		if len(todo) > 0 {
+			if _, err := conn.ExecContext(ctx, "RENAME TABLE "+strings.Join(todo, ", ")); err != nil {
+				return fmt.Errorf("exchange the tables: %w", err)
+			}
+		}
+		return eachObject(objects, func(stmt string) error {
+			if _, err := conn.ExecContext(ctx, stmt); err != nil {
+				return fmt.Errorf("%.60s…: %w", stmt, err)
+			}
+			return nil
+		})
+	})
+}
+
+func (db *Database) clearObjects(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+	listed, views, err := db.listTables(ctx, conn)
+	if err != nil {
+		return err
+	}
+	mine, _ := neighbours(listed, db.c.Prefix, db.c.OwnTables)
+	own := map[string]*table{}
+	for _, t := range mine {
+		own[t.name] = t
+	}
+	live, err := db.readObjects(ctx, conn, views, own)
+	if err != nil {
+		return err
+	}
+	return db.dropObjects(ctx, conn, p.Live, live)
+}
+
+// DropStage implements database.Target.
+func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
+	return db.drop(ctx, p, p.Stage, func(m database.TableMove) string { return m.Staged })
+}
+
+// DropAside implements database.Target.
+func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
+	return db.drop(ctx, p, p.Aside, func(m database.TableMove) string { return m.Aside })
+}
+
+func (db *Database) drop(ctx context.Context, p *database.Plan, place string, name func(database.TableMove) string) error {
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		if place != p.Live {
+			_, err := conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+quote(place))
+			return err
+		}
+		for _, m := range p.Tables {
+			if n := name(m); n != "" {
+				if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(place, n)); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}

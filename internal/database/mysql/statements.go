@@ -1,0 +1,337 @@
+package mysql
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+
+	"revlet/internal/database"
+)
+
+// longestStatement bounds memory against a part made to exhaust it. MySQL's
+// own limit on a packet is 1 GiB.
+const longestStatement = 1 << 30
+
+// rowStatements reads a part of rows as Revlet writes it, a row a line, and
+// calls visit for every statement without its semicolon. The slice is only
+// valid during the call.
+func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
+	in := bufio.NewReaderSize(r, 1<<18)
+	var stmt []byte
+	for {
+		chunk, err := in.ReadSlice('\n')
+		stmt = append(stmt, chunk...)
+		if len(stmt) > longestStatement {
+			return errors.New("a statement longer than 1 GiB")
+		}
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+			continue
+		case errors.Is(err, io.EOF):
+			if len(bytes.TrimSpace(stmt)) > 0 {
+				return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
+			}
+			return nil
+		case err != nil:
+			return err
+		}
+		if bytes.HasSuffix(stmt, []byte(";\n")) {
+			if err := visit(stmt[:len(stmt)-2]); err != nil {
+				return err
+			}
+			stmt = stmt[:0]
+		}
+	}
+}
+
+// splitter cuts SQL text into statements as the plain client does: it knows
+// quotes, comments and the DELIMITER command.
+type splitter struct {
+	in        *bufio.Reader
+	delimiter string
+}
+
+func newSplitter(r io.Reader) *splitter {
+	return &splitter{in: bufio.NewReaderSize(r, 1<<18), delimiter: ";"}
+}
+
+// next returns the next statement without its delimiter, or io.EOF.
+func (s *splitter) next() (string, error) {
+	var b strings.Builder
+	var quoteChar byte
+	for {
+		c, err := s.in.ReadByte()
+		if errors.Is(err, io.EOF) {
+			rest := strings.TrimSpace(b.String())
+			if quoteChar != 0 {
+				return "", fmt.Errorf("the text ends inside quotes: %w", io.ErrUnexpectedEOF)
+			}
+			if rest == "" {
+				return "", io.EOF
+			}
+			return rest, nil
+		}
+		if err != nil {
+			return "", err
+		}
+		if b.Len() > longestStatement {
+			return "", errors.New("a statement longer than 1 GiB")
+		}
+		b.WriteByte(c)
+		switch {
+		case quoteChar != 0:
+			if c == '\\' && quoteChar != '`' {
+				if c, err = s.in.ReadByte(); err == nil {
+					b.WriteByte(c)
+				}
+			} else if c == quoteChar {
+				quoteChar = 0
+			}
+		case c == '\'' || c == '"' || c == '`':
+			quoteChar = c
+		case c == '#' || c == '-' && s.peekIs("- ") || c == '-' && s.peekIs("-\n"):
+			line, _ := s.in.ReadString('\n')
+			text := strings.TrimSuffix(b.String(), string(c))
+			b.Reset()
+			b.WriteString(text)
+			_ = line
+			b.WriteByte('\n')
+		case c == '/' && s.peekIs("*"):
+			if err := s.comment(&b); err != nil {
+				return "", err
+			}
+		case c == '\n' && s.delimiterCommand(&b):
+		case c == s.delimiter[0] && (len(s.delimiter) == 1 || s.peekIs(s.delimiter[1:])):
+			_, _ = s.in.Discard(len(s.delimiter) - 1)
+			text := b.String()
+			if stmt := strings.TrimSpace(text[:len(text)-1]); stmt != "" {
+				return stmt, nil
+			}
+			b.Reset()
+		}
+		if b.Len() == 1 && s.delimiterAtStart(&b) {
+			b.Reset()
+		}
+	}
+}
+
+func (s *splitter) peekIs(want string) bool {
+	got, _ := s.in.Peek(len(want))
+	return string(got) == want
+}
+
+// comment copies /* … */; the server reads versioned ones as SQL.
+func (s *splitter) comment(b *strings.Builder) error {
+	var last byte
+	for {
+		c, err := s.in.ReadByte()
+		if err != nil {
+			return fmt.Errorf("the text ends inside a comment: %w", io.ErrUnexpectedEOF)
+		}
+		b.WriteByte(c)
+		if last == '*' && c == '/' {
+			return nil
+		}
+		last = c
+	}
+}
+
+// delimiterCommand takes a DELIMITER line that follows a newline when nothing
+// but white space stands before it.
+func (s *splitter) delimiterCommand(b *strings.Builder) bool {
+	if strings.TrimSpace(b.String()) != "" {
+		return false
+	}
+	got, _ := s.in.Peek(len("DELIMITER "))
+	if !strings.EqualFold(string(got), "DELIMITER ") {
+		return false
+	}
+	line, _ := s.in.ReadString('\n')
+	if d := strings.TrimSpace(line[len("DELIMITER "):]); d != "" {
+		s.delimiter = d
+	}
+	b.Reset()
+	return true
+}
+
+// delimiterAtStart takes a DELIMITER line whose first letter was just read.
+func (s *splitter) delimiterAtStart(b *strings.Builder) bool {
+	if c := b.String()[0]; c != 'D' && c != 'd' || !s.peekFold("ELIMITER ") {
+		return false
+	}
+	line, _ := s.in.ReadString('\n')
+	if d := strings.TrimSpace(line[len("ELIMITER "):]); d != "" {
+		s.delimiter = d
+	}
+	return true
+}
+
+func (s *splitter) peekFold(want string) bool {
+	got, _ := s.in.Peek(len(want))
+	return strings.EqualFold(string(got), want)
+}
+
+// sessionStatement matches the settings that Revlet's own parts begin with.
+var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
+	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
+
+// schemaStatement matches what a part of kind schema holds.
+var schemaStatement = regexp.MustCompile("(?s)^(?:CREATE TABLE (`(?:[^`]|``)*`) \\(|CREATE SEQUENCE (`(?:[^`]|``)*`) |DO SETVAL\\((`(?:[^`]|``)*`), -?[0-9]+, 0\\)$)")
+
+// objectStatement matches what a part of kind objects holds.
+var objectStatement = regexp.MustCompile("(?is)^CREATE (?:ALGORITHM\\s*=\\s*\\w+\\s+)?(?:SQL SECURITY \\w+\\s+)?(?:AGGREGATE\\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\\s+`")
+
+// reaching matches words that have no place in a plain table definition:
+// they would copy other data or reach out of the database.
+var reaching = regexp.MustCompile(`(?i)\b(?:SELECT|OUTFILE|DATA\s+DIRECTORY|INDEX\s+DIRECTORY|CONNECTION\s*=|ENGINE\s*=\s*(?:FEDERATED|CONNECT|SPIDER|S3))`)
+
+func foreign(stmt string) error {
+	head := stmt
+	if len(head) > 60 {
+		head = head[:60] + "…"
+	}
+	return fmt.Errorf("%w: %q", database.ErrForeignSQL, head)
+}
+
+// checkSchema returns the table or sequence that a statement defines, empty
+// for a session statement; anything else is refused.
+func checkSchema(stmt string) (string, error) {
+	if sessionStatement.MatchString(stmt) {
+		return "", nil
+	}
+	m := schemaStatement.FindStringSubmatch(stmt)
+	if m == nil || reaching.MatchString(withoutLiterals(stmt)) {
+		return "", foreign(stmt)
+	}
+	return unquote(m[1] + m[2] + m[3]), nil
+}
+
+// withoutLiterals blanks quoted text and plain comments.
+func withoutLiterals(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c != '\'' && c != '"' && c != '`' {
+			b.WriteByte(c)
+			continue
+		}
+		b.WriteByte(' ')
+		for i++; i < len(s) && s[i] != c; i++ {
+			if s[i] == '\\' && c != '`' {
+				i++
+			}
+		}
+	}
+	return b.String()
+}
+
+// checkInsert tells whether stmt inserts nothing but literals into a table,
+// and where its table's name ends. It reads every byte: a part whose digest
+// was made anew cannot smuggle anything past it.
+func checkInsert(stmt []byte, table string) (end int, err error) {
+	head := "INSERT INTO " + quote(table)
+	if !bytes.HasPrefix(stmt, []byte(head+" (")) {
+		return 0, foreign(string(stmt[:min(len(stmt), 80)]))
+	}
+	i := len(head) + 2
+	i, ok := scanNames(stmt, i)
+	if ok {
+		ok = bytes.HasPrefix(stmt[i:], []byte(" VALUES\n"))
+	}
+	if ok {
+		ok = scanTuples(stmt, i+len(" VALUES\n"))
+	}
+	if !ok {
+		return 0, foreign(string(stmt[:min(len(stmt), 80)]))
+	}
+	return len(head), nil
+}
+
+// scanNames passes over `a`, `b`) and returns the place behind the parenthesis.
+func scanNames(s []byte, i int) (int, bool) {
+	for i < len(s) && s[i] == '`' {
+		for i++; i < len(s); i++ {
+			if s[i] != '`' {
+				continue
+			}
+			if i+1 < len(s) && s[i+1] == '`' {
+				i++
+				continue
+			}
+			break
+		}
+		i++
+		if i < len(s) && s[i] == ')' {
+			return i + 1, true
+		}
+		if !bytes.HasPrefix(s[min(i, len(s)):], []byte(", ")) {
+			return i, false
+		}
+		i += 2
+	}
+	return i, false
+}
+
+// scanTuples checks (literal,…),\n(literal,…) to the end.
+func scanTuples(s []byte, i int) bool {
+	for {
+		if i >= len(s) || s[i] != '(' {
+			return false
+		}
+		i++
+		for {
+			var ok bool
+			if i, ok = scanLiteral(s, i); !ok || i >= len(s) {
+				return false
+			}
+			i++
+			if s[i-1] == ')' {
+				break
+			}
+			if s[i-1] != ',' {
+				return false
+			}
+		}
+		if i == len(s) {
+			return true
+		}
+		if !bytes.HasPrefix(s[i:], []byte(",\n")) {
+			return false
+		}
+		i += 2
+	}
+}
+
+var plainLiteral = func() (t [256]bool) {
+	for _, c := range "0123456789abcdefxABCDEFNUL+-." {
+		t[c] = true
+	}
+	return t
+}()
+
+// scanLiteral passes over one number, 0x…, NULL, '…' or _utf8mb4'…'.
+func scanLiteral(s []byte, i int) (int, bool) {
+	if bytes.HasPrefix(s[i:], []byte("_utf8mb4'")) {
+		i += len("_utf8mb4")
+	}
+	if i < len(s) && s[i] == '\'' {
+		for i++; i < len(s); i++ {
+			switch s[i] {
+			case '\\':
+				i++
+			case '\'':
+				return i + 1, true
+			}
+		}
+		return i, false
+	}
+	from := i
+	for i < len(s) && plainLiteral[s[i]] {
+		i++
+	}
+	return i, i > from
+}

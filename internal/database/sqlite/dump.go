@@ -1,0 +1,478 @@
+// Package sqlite saves and puts back SQLite databases, which are files.
+package sqlite
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"modernc.org/sqlite"
+
+	"revlet/internal/database"
+	"revlet/internal/disk"
+)
+
+// Config says where a database is.
+type Config struct {
+	Path string
+	// Scratch is a folder for a copy of a database that is not in WAL mode, so
+	// that its writers are held up only while it is copied.
+	Scratch string
+	Disk    *disk.Disk
+	// Beside is where files are staged and set aside; empty means the
+	// database's own folder.
+	Beside string
+	// Mode is given to a restored file.
+	Mode FileMode
+}
+
+// FileMode is a database file's permissions and owner.
+type FileMode struct {
+	Perm     fs.FileMode
+	UID, GID int
+}
+
+// Database is an open database. It is a Source and a Target.
+type Database struct {
+	c    Config
+	pool *sql.DB
+	info database.Info
+}
+
+func dsn(path, options string) string {
+	return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}).String() + "?" + options
+}
+
+// Open opens the file for reading; it must exist and be a database.
+func Open(ctx context.Context, c Config) (*Database, error) {
+	info, err := c.Disk.Stat(c.Path)
+	if err != nil {
+		return nil, fmt.Errorf("database file: %w", err)
+	}
+	pool, err := sql.Open("sqlite", dsn(c.Path, "mode=ro&_pragma=busy_timeout(30000)"))
+	if err != nil {
+		return nil, fmt.Errorf("database file %s: %w", c.Path, err)
+	}
+	db := &Database{c: c, pool: pool, info: database.Info{Engine: "sqlite", Name: filepath.Base(c.Path), Bytes: info.Size()}}
+	err = pool.QueryRowContext(ctx, "SELECT sqlite_version(), (SELECT COUNT(*) FROM sqlite_schema)").Scan(&db.info.Version, new(int))
+	if err == nil {
+		err = pool.QueryRowContext(ctx, "PRAGMA encoding").Scan(&db.info.Charset)
+	}
+	if err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("database file %s: %w", c.Path, err)
+	}
+	return db, nil
+}
+
+// ForRestore returns a Target for a database file that need not exist.
+func ForRestore(c Config) *Database {
+	return &Database{c: c, info: database.Info{Engine: "sqlite", Name: filepath.Base(c.Path)}}
+}
+
+// Info implements database.Source.
+func (db *Database) Info() database.Info { return db.info }
+
+// Close implements database.Source and database.Target.
+func (db *Database) Close() error {
+	if db.pool == nil {
+		return nil
+	}
+	return db.pool.Close()
+}
+
+// Lookup implements database.Source.
+func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
+	var v string
+	err := db.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", quote(column), quote(table), quote(where)), is).Scan(&v)
+	return v, err
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+type table struct {
+	name    string
+	sql     string
+	columns []string
+	order   string
+	rowid   string // name under which the row number is saved, if it must be
+}
+
+type snapshot struct {
+	conn    *sql.Conn
+	pool    *sql.DB // of the copy, if one was made
+	copy    string
+	d       *disk.Disk
+	how     string
+	tables  map[string]*table
+	schema  string
+	objects string
+	units   []database.Unit
+}
+
+// Snapshot implements database.Source.
+func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
+	s := &snapshot{d: db.c.Disk, tables: map[string]*table{}, how: "one read transaction"}
+	if err := s.begin(ctx, db); err != nil {
+		_ = s.Close()
+		return nil, fmt.Errorf("database file %s: %w", db.c.Path, err)
+	}
+	return s, nil
+}
+
+func (s *snapshot) begin(ctx context.Context, db *Database) error {
+	var mode string
+	if err := db.pool.QueryRowContext(ctx, "PRAGMA journal_mode").Scan(&mode); err != nil {
+		return err
+	}
+	pool := db.pool
+	if mode != "wal" {
+		if err := s.copyFrom(ctx, db); err != nil {
+			return fmt.Errorf("copy: %w", err)
+		}
+		pool = s.pool
+		s.how = "a copy made in one read transaction"
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	s.conn = conn
+	if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	return s.describe(ctx, mode)
+}
+
+// copyFrom makes a page-by-page copy with SQLite's backup interface.
+func (s *snapshot) copyFrom(ctx context.Context, db *Database) error {
+	f, err := os.CreateTemp(db.c.Scratch, "sqlite-*")
+	if err != nil {
+		return err
+	}
+	s.copy = f.Name()
+	if err := f.Close(); err != nil {
+		return err
+	}
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	err = conn.Raw(func(dc any) error {
+		source, ok := dc.(interface {
+			NewBackup(string) (*sqlite.Backup, error)
+		})
+		if !ok {
+			return errors.New("the driver cannot copy databases")
+		}
+		b, err := source.NewBackup(s.copy)
+		if err != nil {
+			return err
+		}
+		for give := time.Now().Add(time.Minute); ; {
+			more, err := b.Step(-1)
+			if err == nil && !more {
+				return b.Finish()
+			}
+			if err != nil && time.Now().After(give) {
+				return errors.Join(err, b.Finish())
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	s.pool, err = sql.Open("sqlite", dsn(s.copy, "mode=ro"))
+	return err
+}
+
+func (s *snapshot) describe(ctx context.Context, mode string) error {
+	schema, err := s.pragmas(ctx, mode)
+	if err != nil {
+		return err
+	}
+	rows, err := s.conn.QueryContext(ctx, "SELECT type, name, sql FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY rowid")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var objects, late strings.Builder
+	var order []string
+	for rows.Next() {
+		var kind, name, text string
+		if err := rows.Scan(&kind, &name, &text); err != nil {
+			return err
+		}
+		switch {
+		case strings.HasPrefix(name, "sqlite_stat"):
+		case kind == "table" && strings.HasPrefix(strings.ToUpper(text), "CREATE VIRTUAL"):
+			// Its own tables are saved like any other; making the virtual
+			// table anew would make them too, so it is entered by hand.
+			fmt.Fprintf(&late, "INSERT INTO sqlite_schema (type, name, tbl_name, rootpage, sql) VALUES ('table', %s, %s, 0, %s);\n", literal(name), literal(name), literal(text))
+		case kind == "table":
+			order = append(order, name)
+			s.tables[name] = &table{name: name, sql: text}
+			if name != "sqlite_sequence" {
+				schema += text + ";\n"
+			}
+		default:
+			objects.WriteString(text + ";\n")
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	s.schema = schema
+	s.objects = objects.String()
+	if late.Len() > 0 {
+		s.objects += "PRAGMA writable_schema = ON;\n" + late.String() + "PRAGMA writable_schema = RESET;\n"
+	}
+	s.units = []database.Unit{{Kind: database.Schema}}
+	slices.Sort(order)
+	for _, name := range order {
+		if err := s.tables[name].describe(ctx, s.conn); err != nil {
+			return fmt.Errorf("table %s: %w", name, err)
+		}
+		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: name, Slice: 1})
+	}
+	s.units = append(s.units, database.Unit{Kind: database.Objects})
+	return nil
+}
+
+// pragmas writes the settings that live in the file's header.
+func (s *snapshot) pragmas(ctx context.Context, mode string) (string, error) {
+	var b strings.Builder
+	for _, name := range []string{"encoding", "page_size", "auto_vacuum", "application_id", "user_version"} {
+		var v string
+		if err := s.conn.QueryRowContext(ctx, "PRAGMA "+name).Scan(&v); err != nil {
+			return "", err
+		}
+		if name == "encoding" {
+			v = literal(v)
+		}
+		fmt.Fprintf(&b, "PRAGMA %s = %s;\n", name, v)
+	}
+	if mode == "wal" {
+		b.WriteString("PRAGMA journal_mode = WAL;\n")
+	}
+	return b.String(), nil
+}
+
+func (t *table) describe(ctx context.Context, conn *sql.Conn) error {
+	rows, err := conn.QueryContext(ctx, "SELECT name, type, pk, hidden FROM pragma_table_xinfo(?)", t.name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	keys := map[int]string{}
+	integerKey := false
+	for rows.Next() {
+		var name, kind string
+		var pk, hidden int
+		if err := rows.Scan(&name, &kind, &pk, &hidden); err != nil {
+			return err
+		}
+		if pk > 0 {
+			keys[pk] = name
+			integerKey = strings.EqualFold(kind, "INTEGER")
+		}
+		if hidden == 0 {
+			t.columns = append(t.columns, name)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	var withoutRowid bool
+	if err := conn.QueryRowContext(ctx, "SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?", t.name).Scan(&withoutRowid); err != nil {
+		return err
+	}
+	switch {
+	case withoutRowid:
+		var names []string
+		for i := 1; i <= len(keys); i++ {
+			names = append(names, quote(keys[i]))
+		}
+		t.order = strings.Join(names, ", ")
+	case len(keys) == 1 && integerKey:
+		t.order = quote(keys[1])
+	default:
+		for _, alias := range []string{"rowid", "_rowid_", "oid"} {
+			if !slices.ContainsFunc(t.columns, func(c string) bool { return strings.EqualFold(c, alias) }) {
+				t.rowid, t.order = alias, alias
+				break
+			}
+		}
+	}
+	if t.order == "" {
+		return errors.New("its columns hide every name of the row number")
+	}
+	return nil
+}
+
+// Units implements database.Snapshot.
+func (s *snapshot) Units() []database.Unit { return s.units }
+
+// Lanes implements database.Snapshot.
+func (s *snapshot) Lanes() int { return 1 }
+
+// Consistency implements database.Snapshot.
+func (s *snapshot) Consistency() string { return s.how }
+
+// Sequences implements database.Snapshot.
+func (s *snapshot) Sequences() []string { return nil }
+
+// Neighbours implements database.Snapshot.
+func (s *snapshot) Neighbours() []string { return nil }
+
+// Close implements database.Snapshot.
+func (s *snapshot) Close() error {
+	var errs []error
+	if s.conn != nil {
+		_, _ = s.conn.ExecContext(context.Background(), "ROLLBACK")
+		errs = append(errs, s.conn.Close())
+	}
+	if s.pool != nil {
+		errs = append(errs, s.pool.Close())
+	}
+	if s.copy != "" {
+		errs = append(errs, s.d.Remove(s.copy))
+	}
+	return errors.Join(errs...)
+}
+
+// Dump implements database.Snapshot.
+func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int64, error) {
+	switch u.Kind {
+	case database.Schema:
+		_, err := io.WriteString(w, s.schema)
+		return 0, err
+	case database.Objects:
+		_, err := io.WriteString(w, s.objects)
+		return 0, err
+	}
+	n, err := s.tables[u.Table].dump(ctx, s.conn, w)
+	if err != nil {
+		return n, fmt.Errorf("table %s: %w", u.Table, err)
+	}
+	return n, nil
+}
+
+// perStatement is how many rows one INSERT takes.
+const perStatement = 100
+
+func (t *table) dump(ctx context.Context, conn *sql.Conn, w io.Writer) (int64, error) {
+	names := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		names[i] = quote(c)
+	}
+	if t.rowid != "" {
+		names = append([]string{t.rowid}, names...)
+	}
+	list := strings.Join(names, ", ")
+	rows, err := conn.QueryContext(ctx, "SELECT "+list+" FROM "+quote(t.name)+" ORDER BY "+t.order)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	out := bufio.NewWriterSize(w, 1<<18)
+	out.WriteString("BEGIN;\n")
+	if t.name == "sqlite_sequence" {
+		out.WriteString("DELETE FROM sqlite_sequence;\n")
+	}
+	values := make([]any, len(names))
+	pointers := make([]any, len(names))
+	for i := range values {
+		pointers[i] = &values[i]
+	}
+	var n int64
+	for rows.Next() {
+		if err := rows.Scan(pointers...); err != nil {
+			return n, err
+		}
+		switch {
+		case n%perStatement == 0 && n > 0:
+			out.WriteString(";\n")
+			fallthrough
+		case n == 0:
+			out.WriteString("INSERT INTO " + quote(t.name) + " (" + list + ") VALUES\n")
+		default:
+			out.WriteString(",\n")
+		}
+		for i, v := range values {
+			out.WriteByte("(,"[btoi(i > 0)])
+			out.WriteString(encode(v))
+		}
+		if err := out.WriteByte(')'); err != nil {
+			return n, err
+		}
+		n++
+	}
+	if n > 0 {
+		out.WriteString(";\n")
+	}
+	out.WriteString("COMMIT;\n")
+	return n, errors.Join(rows.Err(), out.Flush())
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// literal writes a string as SQLite reads it.
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// encode writes a value so that SQLite reads the very same value of the same
+// storage class.
+func encode(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "NULL"
+	case int64:
+		return strconv.FormatInt(v, 10)
+	case float64:
+		return encodeReal(v)
+	case string:
+		if strings.ContainsRune(v, 0) || !utf8.ValidString(v) {
+			return fmt.Sprintf("CAST(x'%x' AS TEXT)", v)
+		}
+		return literal(v)
+	case []byte:
+		return fmt.Sprintf("x'%x'", v)
+	case bool:
+		return strconv.Itoa(btoi(v))
+	case time.Time:
+		return literal(v.Format(time.RFC3339Nano))
+	default:
+		return literal(fmt.Sprint(v))
+	}
+}
+
+func encodeReal(v float64) string {
+	if math.IsInf(v, 0) {
+		return []string{"9e999", "-9e999"}[btoi(v < 0)]
+	}
+	s := strconv.FormatFloat(v, 'g', -1, 64)
+	if !strings.ContainsAny(s, ".e") {
+		s += ".0"
+	}
+	return s
+}

@@ -1,0 +1,300 @@
+package sqlite
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"revlet/internal/database"
+)
+
+// Plan implements database.Target. The stage is a file on the live one's file
+// system, so that a rename puts it in place.
+func (db *Database) Plan(id string) *database.Plan {
+	name := filepath.Base(db.c.Path)
+	return &database.Plan{
+		ID:     id,
+		Engine: "sqlite",
+		Live:   db.c.Path,
+		Stage:  filepath.Join(db.c.Beside, "new-"+name),
+		Aside:  filepath.Join(db.c.Beside, "old-"+name),
+	}
+}
+
+// Prepare implements database.Target.
+func (db *Database) Prepare(context.Context, *database.Plan, []string) error {
+	for _, dir := range []string{db.c.Beside, filepath.Dir(db.c.Path)} {
+		if err := db.c.Disk.MkdirAll(dir, 0o700); err != nil {
+			return fmt.Errorf("stage the database: %w", err)
+		}
+	}
+	return nil
+}
+
+// Lanes implements database.Target: a file has one writer.
+func (db *Database) Lanes() int { return 1 }
+
+// Load implements database.Target.
+func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit, r io.Reader) (int64, error) {
+	pool, err := sql.Open("sqlite", dsn(p.Stage, "_pragma=synchronous(OFF)&_pragma=foreign_keys(OFF)&_pragma=busy_timeout(30000)"))
+	if err != nil {
+		return 0, err
+	}
+	defer pool.Close()
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("stage the database: %w", err)
+	}
+	defer conn.Close()
+	var count int64
+	err = eachStatement(r, func(stmt string) error {
+		insert, err := check(u, stmt)
+		if err != nil {
+			return err
+		}
+		res, err := conn.ExecContext(ctx, stmt)
+		if err != nil || !insert {
+			return err
+		}
+		n, err := res.RowsAffected()
+		count += n
+		return err
+	})
+	if err != nil {
+		return count, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
+	}
+	if u.Kind == database.Objects {
+		if err := prove(ctx, conn, p.Stage); err != nil {
+			return count, err
+		}
+		return count, db.c.Mode.apply(p.Stage)
+	}
+	return count, nil
+}
+
+// apply gives a file its permissions and, where this account may, its owner.
+func (m FileMode) apply(file string) error {
+	if m.Perm == 0 {
+		return nil
+	}
+	if err := os.Chmod(file, m.Perm); err != nil {
+		return err
+	}
+	if os.Geteuid() == 0 {
+		return os.Lchown(file, m.UID, m.GID)
+	}
+	return nil
+}
+
+// prove checks the whole staged file once everything is in it, and leaves no
+// log beside it.
+func prove(ctx context.Context, conn *sql.Conn, file string) error {
+	var verdict string
+	if err := conn.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
+		return fmt.Errorf("check %s: %w", file, err)
+	}
+	if verdict != "ok" {
+		return fmt.Errorf("check %s: %s", file, verdict)
+	}
+	_, err := conn.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
+	return err
+}
+
+var (
+	setting = regexp.MustCompile(`^PRAGMA (?:encoding|page_size|auto_vacuum|application_id|user_version|journal_mode|writable_schema) = [-'A-Za-z0-9]+$`)
+	define  = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?(?:TABLE|INDEX|VIEW|TRIGGER)\s`)
+	asQuery = regexp.MustCompile(`(?is)^CREATE\s+TABLE\s+\S+\s+AS\b`)
+)
+
+// check refuses what Revlet does not write into a part of that kind.
+func check(u database.Unit, stmt string) (insert bool, err error) {
+	switch {
+	case setting.MatchString(stmt), stmt == "BEGIN", stmt == "COMMIT", stmt == "DELETE FROM sqlite_sequence":
+		return false, nil
+	case u.Kind == database.Rows && strings.HasPrefix(stmt, "INSERT INTO "+quote(u.Table)+" (") && literalsOnly(stmt):
+		return true, nil
+	case u.Kind == database.Objects && strings.HasPrefix(stmt, "INSERT INTO sqlite_schema (") && literalsOnly(stmt):
+		return false, nil
+	case u.Kind != database.Rows && define.MatchString(stmt) && !asQuery.MatchString(stmt):
+		return false, nil
+	}
+	return false, fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
+}
+
+// outside matches what may stand outside quotes in an INSERT: numbers, NULL,
+// blobs, and CAST(… AS TEXT) around one.
+var outside = regexp.MustCompile(`^(?:[\s(),0-9eE.+-]|NULL|x|CAST|AS TEXT)*$`)
+
+func literalsOnly(stmt string) bool {
+	_, values, ok := strings.Cut(stmt, ") VALUES\n")
+	if !ok {
+		_, values, ok = strings.Cut(stmt, ") VALUES ")
+	}
+	var b strings.Builder
+	quoted := false
+	for i := 0; i < len(values); i++ {
+		if values[i] == '\'' {
+			quoted = !quoted
+		} else if !quoted {
+			b.WriteByte(values[i])
+		}
+	}
+	return ok && !quoted && outside.MatchString(b.String())
+}
+
+// eachStatement cuts SQL text at semicolons outside quotes, comments and
+// trigger bodies.
+func eachStatement(r io.Reader, visit func(string) error) error {
+	in := bufio.NewReaderSize(r, 1<<18)
+	var b strings.Builder
+	var quoteChar byte
+	for {
+		c, err := in.ReadByte()
+		if errors.Is(err, io.EOF) {
+			if strings.TrimSpace(b.String()) != "" {
+				return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
+			}
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		b.WriteByte(c)
+		switch {
+		case quoteChar != 0:
+			if c == quoteChar {
+				quoteChar = 0
+			}
+		case c == '\'' || c == '"' || c == '`':
+			quoteChar = c
+		case c == '[':
+			quoteChar = ']'
+		case c == '-' && peekIs(in, "-"):
+			line, _ := in.ReadString('\n')
+			b.WriteString(line)
+		case c == '/' && peekIs(in, "*"):
+			if err := copyComment(in, &b); err != nil {
+				return err
+			}
+		case c == ';' && complete(b.String()):
+			if stmt := strings.TrimSpace(b.String()[:b.Len()-1]); stmt != "" {
+				if err := visit(stmt); err != nil {
+					return err
+				}
+			}
+			b.Reset()
+		}
+	}
+}
+
+func peekIs(in *bufio.Reader, want string) bool {
+	got, _ := in.Peek(len(want))
+	return string(got) == want
+}
+
+func copyComment(in *bufio.Reader, b *strings.Builder) error {
+	var last byte
+	for {
+		c, err := in.ReadByte()
+		if err != nil {
+			return fmt.Errorf("the text ends inside a comment: %w", io.ErrUnexpectedEOF)
+		}
+		b.WriteByte(c)
+		if last == '*' && c == '/' {
+			return nil
+		}
+		last = c
+	}
+}
+
+var (
+	trigger    = regexp.MustCompile(`(?i)^\s*CREATE\s+TRIGGER\s`)
+	triggerEnd = regexp.MustCompile(`(?i);\s*END\s*;$`)
+)
+
+// complete tells whether a semicolon ends the statement: inside a trigger only
+// the one after END does.
+func complete(stmt string) bool { return !trigger.MatchString(stmt) || triggerEnd.MatchString(stmt) }
+
+// Swap implements database.Target: the live file and the logs that belong to it
+// go aside, the staged one takes its place.
+func (db *Database) Swap(_ context.Context, p *database.Plan) error {
+	if err := db.moveAll(p.Live, p.Aside, p.Stage); err != nil {
+		return err
+	}
+	return db.moveAll(p.Stage, p.Live, "")
+}
+
+// Revert implements database.Target.
+func (db *Database) Revert(_ context.Context, p *database.Plan) error {
+	aside, err := db.c.Disk.Exists(p.Aside)
+	if err != nil {
+		return err
+	}
+	staged, err := db.c.Disk.Exists(p.Stage)
+	if err != nil {
+		return err
+	}
+	if !staged {
+		if err := db.moveAll(p.Live, p.Stage, ""); err != nil {
+			return err
+		}
+	}
+	if !aside {
+		return nil
+	}
+	return db.moveAll(p.Aside, p.Live, "")
+}
+
+// logs are the files that SQLite keeps beside a database; the database itself
+// moves last, so that it never stands without them.
+var logs = []string{"-wal", "-journal", "-shm", ""}
+
+// moveAll renames a database file with its logs. When unless is given, nothing
+// is moved once that file is gone: the step was taken before a crash.
+func (db *Database) moveAll(from, to, unless string) error {
+	if unless != "" {
+		if staged, err := db.c.Disk.Exists(unless); err != nil || !staged {
+			return err
+		}
+	}
+	for _, suffix := range logs {
+		there, err := db.c.Disk.Exists(from + suffix)
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		if err := db.c.Disk.Rename(from+suffix, to+suffix); err != nil {
+			return fmt.Errorf("exchange the database file: %w", err)
+		}
+	}
+	return db.c.Disk.SyncDir(filepath.Dir(to))
+}
+
+// DropStage implements database.Target.
+func (db *Database) DropStage(_ context.Context, p *database.Plan) error { return db.dropAll(p.Stage) }
+
+// DropAside implements database.Target.
+func (db *Database) DropAside(_ context.Context, p *database.Plan) error { return db.dropAll(p.Aside) }
+
+func (db *Database) dropAll(file string) error {
+	for _, suffix := range logs {
+		there, err := db.c.Disk.Exists(file + suffix)
+		if err == nil && there {
+			err = db.c.Disk.Remove(file + suffix)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,266 @@
+// Package disk is the core's only way to the local file system. Every call
+// passes a hook first, so that a test can make any single one of them fail.
+package disk
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Disk is a file system with an optional fault hook. The zero value and the
+// nil pointer are the plain file system.
+type Disk struct {
+	// Fault is asked before each call; a non-nil error is returned in its place.
+	Fault func(op, path string) error
+}
+
+func (d *Disk) check(op, path string) error {
+	if d == nil || d.Fault == nil {
+		return nil
+	}
+	if err := d.Fault(op, path); err != nil {
+		return &fs.PathError{Op: op, Path: path, Err: err}
+	}
+	return nil
+}
+
+// File is an open file whose reads, writes, syncs and closes pass the hook.
+type File struct {
+	*os.File
+	d *Disk
+}
+
+// Read implements io.Reader.
+func (f *File) Read(p []byte) (int, error) {
+	if err := f.d.check("read", f.Name()); err != nil {
+		return 0, err
+	}
+	return f.File.Read(p)
+}
+
+// Write implements io.Writer.
+func (f *File) Write(p []byte) (int, error) {
+	if err := f.d.check("write", f.Name()); err != nil {
+		return 0, err
+	}
+	return f.File.Write(p)
+}
+
+// Sync flushes the file to stable storage.
+func (f *File) Sync() error {
+	if err := f.d.check("sync", f.Name()); err != nil {
+		return err
+	}
+	return f.File.Sync()
+}
+
+// Close closes the file. The descriptor is released even when the hook fails.
+func (f *File) Close() error {
+	err := f.File.Close()
+	return errors.Join(f.d.check("close", f.Name()), err)
+}
+
+// OpenFile is os.OpenFile.
+func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (*File, error) {
+	if err := d.check("open", name); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(name, flag, perm)
+	if err != nil {
+		return nil, err
+	}
+	return &File{f, d}, nil
+}
+
+// Open opens a file for reading.
+func (d *Disk) Open(name string) (*File, error) { return d.OpenFile(name, os.O_RDONLY, 0) }
+
+// Create creates a file that only its owner can read; it must not exist.
+func (d *Disk) Create(name string) (*File, error) {
+	return d.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+}
+
+// ReadFile is os.ReadFile.
+func (d *Disk) ReadFile(name string) ([]byte, error) {
+	if err := d.check("open", name); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(name)
+}
+
+// Lstat is os.Lstat.
+func (d *Disk) Lstat(name string) (fs.FileInfo, error) {
+	if err := d.check("lstat", name); err != nil {
+		return nil, err
+	}
+	return os.Lstat(name)
+}
+
+// Stat is os.Stat.
+func (d *Disk) Stat(name string) (fs.FileInfo, error) {
+	if err := d.check("stat", name); err != nil {
+		return nil, err
+	}
+	return os.Stat(name)
+}
+
+// Exists reports whether name exists, without following a final link.
+func (d *Disk) Exists(name string) (bool, error) {
+	_, err := d.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Readlink is os.Readlink.
+func (d *Disk) Readlink(name string) (string, error) {
+	if err := d.check("readlink", name); err != nil {
+		return "", err
+	}
+	return os.Readlink(name)
+}
+
+// ReadNames returns the names in a folder, unsorted.
+func (d *Disk) ReadNames(name string) ([]string, error) {
+	if err := d.check("readdir", name); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Readdirnames(-1)
+}
+
+// MkdirAll is os.MkdirAll.
+func (d *Disk) MkdirAll(name string, perm fs.FileMode) error {
+	if err := d.check("mkdir", name); err != nil {
+		return err
+	}
+	return os.MkdirAll(name, perm)
+}
+
+// Mkdir is os.Mkdir.
+func (d *Disk) Mkdir(name string, perm fs.FileMode) error {
+	if err := d.check("mkdir", name); err != nil {
+		return err
+	}
+	return os.Mkdir(name, perm)
+}
+
+// Rename is os.Rename.
+func (d *Disk) Rename(from, to string) error {
+	if err := d.check("rename", from); err != nil {
+		return err
+	}
+	return os.Rename(from, to)
+}
+
+// Link is os.Link.
+func (d *Disk) Link(old, name string) error {
+	if err := d.check("link", name); err != nil {
+		return err
+	}
+	return os.Link(old, name)
+}
+
+// Exchange swaps two names in one atomic step. It returns an error for which
+// ExchangeUnsupported is true where the file system cannot do that.
+func (d *Disk) Exchange(a, b string) error {
+	if err := d.check("exchange", a); err != nil {
+		return err
+	}
+	if err := unix.Renameat2(unix.AT_FDCWD, a, unix.AT_FDCWD, b, unix.RENAME_EXCHANGE); err != nil {
+		return &os.LinkError{Op: "exchange", Old: a, New: b, Err: err}
+	}
+	return nil
+}
+
+// ExchangeUnsupported tells whether err says that the file system or kernel
+// has no atomic exchange.
+func ExchangeUnsupported(err error) bool {
+	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP)
+}
+
+// Remove is os.Remove.
+func (d *Disk) Remove(name string) error {
+	if err := d.check("remove", name); err != nil {
+		return err
+	}
+	return os.Remove(name)
+}
+
+// RemoveAll is os.RemoveAll.
+func (d *Disk) RemoveAll(name string) error {
+	if err := d.check("remove", name); err != nil {
+		return err
+	}
+	return os.RemoveAll(name)
+}
+
+// SyncDir flushes a folder's entries, so that a rename in it is durable.
+func (d *Disk) SyncDir(name string) error {
+	if err := d.check("sync", name); err != nil {
+		return err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+// SyncFS flushes the whole file system that holds name.
+func (d *Disk) SyncFS(name string) error {
+	if err := d.check("sync", name); err != nil {
+		return err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return unix.Syncfs(int(f.Fd()))
+}
+
+// WriteFile puts data under name whole or not at all: a neighbouring temporary
+// file, a sync, a rename and a sync of the folder.
+func (d *Disk) WriteFile(name string, data []byte, perm fs.FileMode) error {
+	temporary := filepath.Join(filepath.Dir(name), ".new-"+filepath.Base(name))
+	f, err := d.OpenFile(temporary, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, perm)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = d.Rename(temporary, name)
+	}
+	if err != nil {
+		_ = os.Remove(temporary)
+		return err
+	}
+	return d.SyncDir(filepath.Dir(name))
+}
+
+// Free returns the bytes that an ordinary user may still write below name.
+func (d *Disk) Free(name string) (int64, error) {
+	if err := d.check("statfs", name); err != nil {
+		return 0, err
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(name, &st); err != nil {
+		return 0, &fs.PathError{Op: "statfs", Path: name, Err: err}
+	}
+	return int64(st.Bavail) * st.Bsize, nil
+}

@@ -1,0 +1,110 @@
+// Package history remembers, on this machine, what was run and what was proved.
+package history
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver that the history file is read with
+)
+
+// History is the file of runs and proofs.
+type History struct{ db *sql.DB }
+
+const schema = `
+CREATE TABLE IF NOT EXISTS runs (
+	id INTEGER PRIMARY KEY, site TEXT NOT NULL, command TEXT NOT NULL, archive TEXT NOT NULL,
+	started TEXT NOT NULL, finished TEXT NOT NULL, outcome TEXT NOT NULL, detail TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS proofs (
+	archive TEXT NOT NULL, store TEXT NOT NULL, at TEXT NOT NULL, level TEXT NOT NULL, sound INTEGER NOT NULL,
+	PRIMARY KEY (archive, store, level));
+PRAGMA user_version = 1;`
+
+// Open opens the history file, making it when it is missing.
+func Open(ctx context.Context, file string) (*History, error) {
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)")
+	if err != nil {
+		return nil, fmt.Errorf("history: %w", err)
+	}
+	var version int
+	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
+	if err == nil && version > 1 {
+		err = errors.New("it was written by a newer Revlet")
+	}
+	if err == nil && version == 0 {
+		_, err = db.ExecContext(ctx, schema)
+	}
+	if err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("history %s: %w", file, err)
+	}
+	return &History{db}, nil
+}
+
+// Close closes the file.
+func (h *History) Close() error { return h.db.Close() }
+
+// Run is one command that was run on a site.
+type Run struct {
+	Site, Command, Archive string
+	Started, Finished      time.Time
+	// Outcome is done, gaps, failed or damage.
+	Outcome string
+	Detail  string
+}
+
+// AddRun remembers a run.
+func (h *History) AddRun(ctx context.Context, r Run) error {
+	_, err := h.db.ExecContext(ctx, "INSERT INTO runs (site, command, archive, started, finished, outcome, detail) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		r.Site, r.Command, r.Archive, stamp(r.Started), stamp(r.Finished), r.Outcome, r.Detail)
+	if err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// Proof is the last verification of an archive in a store.
+type Proof struct {
+	Archive, Store string
+	At             time.Time
+	// Level is quick or full.
+	Level string
+	Sound bool
+}
+
+// AddProof remembers a verification, in place of an earlier one of its level.
+func (h *History) AddProof(ctx context.Context, p Proof) error {
+	_, err := h.db.ExecContext(ctx, "INSERT OR REPLACE INTO proofs (archive, store, at, level, sound) VALUES (?, ?, ?, ?, ?)",
+		p.Archive, p.Store, stamp(p.At), p.Level, p.Sound)
+	if err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// Proofs returns what is known of archives, newest proof first.
+func (h *History) Proofs(ctx context.Context) (map[string][]Proof, error) {
+	rows, err := h.db.QueryContext(ctx, "SELECT archive, store, at, level, sound FROM proofs ORDER BY at DESC")
+	if err != nil {
+		return nil, fmt.Errorf("history: %w", err)
+	}
+	defer rows.Close()
+	all := map[string][]Proof{}
+	for rows.Next() {
+		var p Proof
+		var at string
+		if err := rows.Scan(&p.Archive, &p.Store, &at, &p.Level, &p.Sound); err != nil {
+			return nil, fmt.Errorf("history: %w", err)
+		}
+		if p.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return nil, fmt.Errorf("history: %w", err)
+		}
+		all[p.Archive] = append(all[p.Archive], p)
+	}
+	return all, rows.Err()
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000000000Z") }

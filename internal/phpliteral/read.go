@@ -1,0 +1,496 @@
+package phpliteral
+
+import (
+	"maps"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Unknown stands for a value that only running the file would tell.
+type Unknown struct{}
+
+// Array is a PHP array; list items have their index as key.
+type Array map[string]any
+
+// File holds what a settings file says. Values are string, int64, float64,
+// bool, nil, Array or Unknown.
+type File struct {
+	Constants map[string]any
+	// Variables are plain variables and class properties, without the dollar.
+	Variables map[string]any
+}
+
+// Options adapt the reading to where the file lies.
+type Options struct {
+	// Dir is the value of __DIR__.
+	Dir string
+	// Getenv answers getenv() and $_ENV; nil means os.LookupEnv.
+	Getenv func(string) (string, bool)
+}
+
+// Read reads the literals in src. It accepts any input.
+func Read(src string, o Options) *File {
+	if o.Getenv == nil {
+		o.Getenv = os.LookupEnv
+	}
+	r := &reader{toks: tokens(src), o: o, f: &File{Constants: map[string]any{}, Variables: map[string]any{}}}
+	for r.peek().kind != kEnd {
+		r.statement()
+	}
+	return r.f
+}
+
+// Lookup finds a value: NAME for a constant, $name for a variable, and
+// $name.key.key inside an array. The result is false when it is not set.
+func (f *File) Lookup(path string) (any, bool) {
+	name, isVar := strings.CutPrefix(path, "$")
+	if !isVar {
+		v, ok := f.Constants[name]
+		return v, ok
+	}
+	keys := strings.Split(name, ".")
+	v, ok := f.Variables[keys[0]]
+	for _, k := range keys[1:] {
+		a, isArray := v.(Array)
+		if !ok || !isArray {
+			return nil, false
+		}
+		v, ok = a[k]
+	}
+	return v, ok
+}
+
+// Text is Lookup for a value that can be written as a string.
+func (f *File) Text(path string) (string, bool) {
+	v, ok := f.Lookup(path)
+	if !ok {
+		return "", false
+	}
+	return text(v)
+}
+
+// Keys returns the keys of an array in order, none for anything else.
+func (f *File) Keys(path string) []string {
+	v, _ := f.Lookup(path)
+	a, _ := v.(Array)
+	return slices.Sorted(maps.Keys(a))
+}
+
+func text(v any) (string, bool) {
+	switch v := v.(type) {
+	case string:
+		return v, true
+	case int64:
+		return strconv.FormatInt(v, 10), true
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64), true
+	case bool:
+		if v {
+			return "1", true
+		}
+		return "", true
+	case nil:
+		return "", true
+	default:
+		return "", false
+	}
+}
+
+// deepest bounds nesting, so that a hostile file cannot exhaust the stack.
+const deepest = 200
+
+type reader struct {
+	toks  []token
+	pos   int
+	depth int
+	o     Options
+	f     *File
+}
+
+func (r *reader) peek() token { return r.toks[r.pos] }
+
+func (r *reader) take() token {
+	t := r.toks[r.pos]
+	if t.kind != kEnd {
+		r.pos++
+	}
+	return t
+}
+
+func (r *reader) is(p string) bool {
+	t := r.peek()
+	return t.kind == kPunct && t.text == p
+}
+
+func (r *reader) accept(p string) bool {
+	if r.is(p) {
+		r.pos++
+		return true
+	}
+	return false
+}
+
+// statement reads one assignment or definition, or steps over one token of
+// anything else. Blocks are not followed as such: what stands inside an
+// `if (!defined(…)) {…}` counts like any other line.
+func (r *reader) statement() {
+	t := r.peek()
+	switch {
+	case t.kind == kVar:
+		r.assignment()
+	case t.kind == kWord && strings.EqualFold(strings.TrimPrefix(t.text, "\\"), "define"):
+		r.pos++
+		r.define()
+	case t.kind == kWord && strings.EqualFold(t.text, "const"):
+		r.pos++
+		r.constant()
+	default:
+		r.pos++
+	}
+}
+
+func (r *reader) define() {
+	if !r.accept("(") {
+		return
+	}
+	name, ok := r.expression().(string)
+	if !ok || !r.accept(",") {
+		return
+	}
+	r.setConstant(name, r.expression())
+}
+
+func (r *reader) constant() {
+	name := r.take()
+	if name.kind != kWord {
+		return
+	}
+	if r.peek().kind == kWord { // const TYPE NAME = …
+		name = r.take()
+	}
+	if r.accept("=") {
+		r.setConstant(name.text, r.expression())
+	}
+}
+
+// setConstant keeps the first definition, as PHP does.
+func (r *reader) setConstant(name string, v any) {
+	if _, set := r.f.Constants[name]; !set {
+		r.f.Constants[name] = v
+	}
+}
+
+func (r *reader) assignment() {
+	name := r.take().text
+	var keys []any
+	for r.accept("[") {
+		if r.accept("]") {
+			keys = append(keys, nil)
+			continue
+		}
+		keys = append(keys, r.expression())
+		if !r.accept("]") {
+			return
+		}
+	}
+	appending, defaulting := r.is(".="), r.is("??=")
+	if !r.accept("=") && !r.accept(".=") && !r.accept("??=") {
+		return
+	}
+	v := r.expression()
+	if len(keys) == 0 {
+		old, set := r.f.Variables[name]
+		switch {
+		case appending:
+			v = concat(old, v)
+		case defaulting && set && old != nil:
+			return
+		}
+		r.f.Variables[name] = v
+		return
+	}
+	if !appending {
+		r.f.Variables[name] = put(r.f.Variables[name], keys, v)
+	}
+}
+
+// put sets a value deep inside an array, making arrays on the way.
+func put(in any, keys []any, v any) any {
+	if len(keys) == 0 {
+		return v
+	}
+	a, ok := in.(Array)
+	if !ok {
+		a = Array{}
+	}
+	k := strconv.Itoa(len(a))
+	if keys[0] != nil {
+		if k, ok = text(keys[0]); !ok {
+			return in
+		}
+	}
+	a[k] = put(a[k], keys[1:], v)
+	return a
+}
+
+// expression reads terms joined by `.`, `??` and `?:`, and stops before
+// anything else; a value followed by an operator it does not know is Unknown.
+func (r *reader) expression() any {
+	r.depth++
+	defer func() { r.depth-- }()
+	if r.depth > deepest {
+		r.pos = len(r.toks) - 1
+		return Unknown{}
+	}
+	v := r.term()
+	for {
+		switch {
+		case r.accept("."):
+			v = concat(v, r.term())
+		case r.accept("??"):
+			fallback := r.expression()
+			if v == nil {
+				v = fallback
+			}
+		case r.accept("?:"), r.shortTernary():
+			fallback := r.expression()
+			if falsy(v) {
+				v = fallback
+			}
+		case r.endsExpression():
+			return v
+		default:
+			r.skipExpression()
+			return Unknown{}
+		}
+	}
+}
+
+// shortTernary takes `? :` written with a space.
+func (r *reader) shortTernary() bool {
+	if r.is("?") && r.toks[min(r.pos+1, len(r.toks)-1)].text == ":" {
+		r.pos += 2
+		return true
+	}
+	return false
+}
+
+func (r *reader) endsExpression() bool {
+	t := r.peek()
+	return t.kind == kEnd || t.kind == kPunct && strings.Contains(";,)]}=>", t.text)
+}
+
+// skipExpression steps to the end of an expression that is not understood.
+func (r *reader) skipExpression() {
+	open := 0
+	for {
+		t := r.peek()
+		if t.kind == kEnd || open == 0 && r.endsExpression() {
+			return
+		}
+		if t.kind == kPunct {
+			switch t.text {
+			case "(", "[", "{":
+				open++
+			case ")", "]", "}":
+				open--
+			}
+		}
+		r.pos++
+	}
+}
+
+func concat(a, b any) any {
+	x, ok1 := text(a)
+	y, ok2 := text(b)
+	if !ok1 || !ok2 {
+		return Unknown{}
+	}
+	return x + y
+}
+
+func falsy(v any) bool {
+	switch v := v.(type) {
+	case nil:
+		return true
+	case bool:
+		return !v
+	case string:
+		return v == "" || v == "0"
+	case int64:
+		return v == 0
+	default:
+		return false
+	}
+}
+
+func (r *reader) term() any {
+	t := r.peek()
+	switch {
+	case t.kind == kString:
+		r.pos++
+		return r.fill(t)
+	case t.kind == kNumber:
+		r.pos++
+		return number(t.text)
+	case t.kind == kVar:
+		return r.variable()
+	case t.kind == kWord:
+		return r.word()
+	case r.accept("["):
+		return r.array("]")
+	case r.accept("("):
+		v := r.expression()
+		if !r.accept(")") {
+			return Unknown{}
+		}
+		return v
+	case r.accept("-"):
+		if n, ok := r.term().(int64); ok {
+			return -n
+		}
+	case r.accept("@"):
+		return r.term()
+	}
+	if !r.endsExpression() {
+		r.pos++
+	}
+	return Unknown{}
+}
+
+func (r *reader) fill(t token) any {
+	if t.pieces == nil {
+		return t.text
+	}
+	var v any = ""
+	for _, p := range t.pieces {
+		if p.variable == "" {
+			v = concat(v, p.text)
+			continue
+		}
+		set, ok := r.f.Variables[p.variable]
+		if !ok {
+			return Unknown{}
+		}
+		v = concat(v, set)
+	}
+	return v
+}
+
+func number(s string) any {
+	s = strings.ReplaceAll(s, "_", "")
+	if n, err := strconv.ParseInt(s, 0, 64); err == nil {
+		return n
+	}
+	if f, err := strconv.ParseFloat(s, 64); err == nil {
+		return f
+	}
+	return Unknown{}
+}
+
+func (r *reader) variable() any {
+	name := r.take().text
+	v, ok := r.f.Variables[name]
+	env := name == "_ENV" || name == "_SERVER"
+	for r.accept("[") {
+		key := r.expression()
+		if !r.accept("]") {
+			return Unknown{}
+		}
+		k, known := text(key)
+		if env && known {
+			if v, ok := r.o.Getenv(k); ok {
+				return v
+			}
+			return nil
+		}
+		a, isArray := v.(Array)
+		if !known || !isArray {
+			return Unknown{}
+		}
+		v, ok = a[k]
+	}
+	if !ok {
+		return Unknown{}
+	}
+	return v
+}
+
+func (r *reader) word() any {
+	name := strings.TrimPrefix(r.take().text, "\\")
+	switch strings.ToLower(name) {
+	case "true":
+		return true
+	case "false":
+		return false
+	case "null":
+		return nil
+	case "__dir__":
+		return r.o.Dir
+	case "array":
+		if r.accept("(") {
+			return r.array(")")
+		}
+		return Unknown{}
+	}
+	if r.accept("(") {
+		return r.call(strings.ToLower(name))
+	}
+	if v, ok := r.f.Constants[name]; ok {
+		return v
+	}
+	return Unknown{}
+}
+
+// call works out the few functions that settings files use for plain values.
+func (r *reader) call(name string) any {
+	if name == "dirname" && r.peek().kind == kWord && strings.EqualFold(r.peek().text, "__FILE__") {
+		r.pos++
+		r.accept(")")
+		return r.o.Dir
+	}
+	args, ok := r.array(")").(Array)
+	if !ok || !strings.HasPrefix(name, "getenv") && name != "env" {
+		return Unknown{}
+	}
+	key, _ := text(args["0"])
+	if v, set := r.o.Getenv(key); set {
+		return v
+	}
+	if fallback, given := args["1"]; given && name != "getenv" {
+		return fallback
+	}
+	return false
+}
+
+func (r *reader) array(closing string) any {
+	a := Array{}
+	next := int64(0)
+	for {
+		if r.accept(closing) {
+			return a
+		}
+		if r.peek().kind == kEnd {
+			return Unknown{}
+		}
+		v := r.expression()
+		if r.accept("=>") {
+			key, ok := text(v)
+			item := r.expression()
+			if ok {
+				a[key] = item
+				if n, err := strconv.ParseInt(key, 10, 64); err == nil && n >= next {
+					next = n + 1
+				}
+			}
+		} else {
+			a[strconv.FormatInt(next, 10)] = v
+			next++
+		}
+		if !r.accept(",") && !r.is(closing) {
+			return Unknown{}
+		}
+	}
+}

@@ -1,0 +1,73 @@
+package phpliteral
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+const sample = `<?php
+// define('DB_NAME', 'commented_out');
+/* $table_prefix = 'no_'; */
+# define("DB_NAME", "nor this");
+define( 'DB_NAME', 'museum\'s \\ cms' );
+define("DB_USER", "kee\x70er\n\u{e9}\$x");
+if ( ! defined('DB_HOST') ) { define('DB_HOST', getenv('DB_HOST') ?: 'localhost:/run/db.sock'); }
+define('DB_NAME', 'second wins not');
+define('DB_PASSWORD', <<<'SECRET'
+    it's "raw" $here
+    SECRET);
+const SUFFIX = '_x';
+define('JOINED', DB_NAME . SUFFIX . 7);
+define('ENVD', getenv_docker('NOT_SET_ANYWHERE', 'fallback'));
+define('DYNAMIC', md5('x'));
+$table_prefix = 'kp_';
+$greeting = "site {$table_prefix}main $table_prefix";
+$databases['default']['default'] = array (
+  'database' => 'deep',
+  'port' => 3307,
+  'nested' => ['a', 'k' => ['x' => true]],
+);
+class JConfig { public $host = '[::1]:3306'; public string $user = 'typed'; }
+?> <p>$table_prefix = 'html';</p> <?php $after = __DIR__ . '/data.db';
+`
+
+func TestRead(t *testing.T) {
+	env := map[string]string{}
+	f := Read(sample, Options{Dir: "/srv/site", Getenv: func(k string) (string, bool) { v, ok := env[k]; return v, ok }})
+	for path, want := range map[string]string{
+		"DB_NAME":                               `museum's \ cms`,
+		"DB_USER":                               "keeper\né$x",
+		"DB_HOST":                               "localhost:/run/db.sock",
+		"DB_PASSWORD":                           `it's "raw" $here`,
+		"JOINED":                                `museum's \ cms_x7`,
+		"ENVD":                                  "fallback",
+		"$table_prefix":                         "kp_",
+		"$greeting":                             "site kp_main kp_",
+		"$databases.default.default.database":   "deep",
+		"$databases.default.default.port":       "3307",
+		"$databases.default.default.nested.k.x": "1",
+		"$host":                                 "[::1]:3306",
+		"$user":                                 "typed",
+		"$after":                                "/srv/site/data.db",
+	} {
+		got, ok := f.Text(path)
+		assert.True(t, ok, path)
+		assert.Equal(t, want, got, path)
+	}
+	_, ok := f.Text("DYNAMIC")
+	assert.False(t, ok, "a value that only running tells must not be made up")
+	v, _ := f.Lookup("DYNAMIC")
+	assert.Equal(t, Unknown{}, v)
+
+	env["DB_HOST"] = "db.internal"
+	host, _ := Read(sample, Options{Getenv: func(k string) (string, bool) { v, ok := env[k]; return v, ok }}).Text("DB_HOST")
+	assert.Equal(t, "db.internal", host)
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(sample)
+	f.Add("<?php $a = [[[[(((")
+	f.Add("<?php define('A', <<<X\n")
+	f.Fuzz(func(t *testing.T, src string) { Read(src, Options{}) })
+}

@@ -1,0 +1,167 @@
+package restore
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"revlet/internal/database"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+	"revlet/internal/state"
+)
+
+// Phase is how far a restore has come. Each is journalled before it begins.
+type Phase string
+
+// The phases. A restore that is found in Staging is reverted, one in Swapping
+// is finished; Undoing and Settling are finished.
+const (
+	Staging  Phase = "staging"  // nothing live has changed
+	Swapping Phase = "swapping" // everything is staged; live and staged change places
+	Done     Phase = "done"     // the replaced state is aside
+	Undoing  Phase = "undoing"  // the replaced state is being put back
+	Settling Phase = "settling" // the replaced state is being deleted
+)
+
+// Journal is all that is needed to finish or revert a restore in another
+// process.
+type Journal struct {
+	ID      string    `json:"id"`
+	Site    string    `json:"site"`
+	Archive string    `json:"archive"`
+	Started time.Time `json:"started"`
+	Phase   Phase     `json:"phase"`
+	// Files is nil when the files are not restored.
+	Files     *FilesPlan       `json:"files,omitempty"`
+	Databases []*database.Plan `json:"databases,omitempty"`
+	// Switch is the maintenance file, relative to the webroot.
+	Switch     string `json:"switch,omitempty"`
+	SwitchText string `json:"switch_text,omitempty"`
+
+	path string
+	d    *disk.Disk
+}
+
+// FilesPlan is the files' share of a restore.
+type FilesPlan struct {
+	// Root is the webroot with links resolved.
+	Root string `json:"root"`
+	// Box is a folder beside it that only its owner may enter; what is staged
+	// and what is set aside lie in it.
+	Box string `json:"box"`
+	// LiveInode and StagedInode tell the two trees apart after a crash.
+	LiveInode   uint64 `json:"live_inode,omitempty"`
+	StagedInode uint64 `json:"staged_inode,omitempty"`
+	// Carried are database files inside the webroot, relative to it, that stay
+	// what they are because only the files are restored.
+	Carried []string `json:"carried,omitempty"`
+}
+
+func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }
+func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
+
+// newBox names the folder for a restore beside a path.
+func newBox(beside, site_, id string) string {
+	return filepath.Join(filepath.Dir(beside), site.LeftoverPrefix+site_+"-"+id)
+}
+
+func newJournal(st *state.State, site, archive string, now time.Time) *Journal {
+	id := now.UTC().Format("20060102_150405")
+	j := &Journal{ID: id, Site: site, Archive: archive, Started: now.UTC(), Phase: Staging, d: st.Disk}
+	j.path = filepath.Join(journalDir(st, site), id+".json")
+	return j
+}
+
+func journalDir(st *state.State, site string) string {
+	return filepath.Join(st.Dir, "journals", site)
+}
+
+// enter journals a phase before it begins.
+func (j *Journal) enter(p Phase) error {
+	j.Phase = p
+	return j.save()
+}
+
+func (j *Journal) save() error {
+	data, err := json.MarshalIndent(j, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := j.d.MkdirAll(filepath.Dir(j.path), 0o700); err != nil {
+		return fmt.Errorf("write the restore's journal: %w", err)
+	}
+	if err := j.d.WriteFile(j.path, data, 0o600); err != nil {
+		return fmt.Errorf("write the restore's journal: %w", err)
+	}
+	return nil
+}
+
+func (j *Journal) close() error {
+	if err := j.d.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("close the restore's journal: %w", err)
+	}
+	return nil
+}
+
+// Journals reads the journals of a site, newest first.
+func Journals(st *state.State, site string) ([]*Journal, error) {
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the restore journals: %w", err)
+	}
+	slices.Sort(names)
+	slices.Reverse(names)
+	var all []*Journal
+	for _, name := range names {
+		if strings.HasPrefix(name, ".") || !strings.HasSuffix(name, ".json") {
+			continue
+		}
+		j := &Journal{path: filepath.Join(journalDir(st, site), name), d: st.Disk}
+		data, err := st.Disk.ReadFile(j.path)
+		if err == nil {
+			err = json.Unmarshal(data, j)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the restore journal %s cannot be read: %w", j.path, err)
+		}
+		all = append(all, j)
+	}
+	return all, nil
+}
+
+// safeBox refuses to work in a folder that is not one this program made.
+func safeBox(box string) error {
+	if !filepath.IsAbs(box) || !strings.HasPrefix(filepath.Base(box), site.LeftoverPrefix) {
+		return fmt.Errorf("%q is not a folder that Revlet set aside", box)
+	}
+	return nil
+}
+
+func inode(d *disk.Disk, path string) (uint64, error) {
+	info, err := d.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return inodeOf(info), nil
+}
+
+// makeBox creates the folder that holds what is staged and set aside.
+func makeBox(d *disk.Disk, box string) error {
+	if err := d.Mkdir(box, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("make room beside the webroot: %w; the folder above it must be writable for this account", err)
+	}
+	return nil
+}

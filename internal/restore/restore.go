@@ -1,0 +1,429 @@
+// Package restore puts a site back: it stages an archive beside the live site,
+// lets both change places in one step, and keeps what was replaced, so that a
+// restore can be taken back. Every phase is journalled before it begins.
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archive"
+	"revlet/internal/catalog"
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/disk"
+	"revlet/internal/observe"
+	"revlet/internal/site"
+	"revlet/internal/state"
+	"revlet/internal/store"
+)
+
+// Opener opens a database to restore into. beside, if not empty, is where the
+// files of a database that is one are staged.
+type Opener func(ctx context.Context, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error)
+
+// Job says what to restore where.
+type Job struct {
+	Site    *site.Site
+	Archive *catalog.Held
+	// Files and Database choose the halves.
+	Files, Database bool
+	State           *state.State
+	Open            Opener
+	Now             func() time.Time
+	Observer        observe.Observer
+}
+
+// Result is what a restore did.
+type Result struct {
+	Journal *Journal
+	// Paths and Rows count what was put back.
+	Paths, Rows int64
+	Tables      int
+	// Swap is how long the site was between its two states.
+	Swap time.Duration
+	Took time.Duration
+	// Aside names where the replaced state lies.
+	Aside []string
+}
+
+// Run restores. The caller holds the site's lock and has called Recover. Until
+// everything is staged and checked, nothing live changes; an error before that
+// leaves the site as it was.
+func Run(ctx context.Context, j Job) (*Result, error) {
+	if j.Now == nil {
+		j.Now = time.Now
+	}
+	r := &run{Job: j, disk: j.State.Disk, observer: observe.Or(j.Observer), start: j.Now()}
+	r.journal = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start)
+	if err := r.preflight(ctx); err != nil {
+		return nil, fmt.Errorf("restore %s: %w; nothing was changed", j.Site.Name, err)
+	}
+	defer r.closeTargets()
+	if err := r.stage(ctx); err != nil {
+		err = errors.Join(err, revertStage(context.WithoutCancel(ctx), r.disk, r.journal, r.targets))
+		return nil, fmt.Errorf("restore %s: %w; the site is unchanged", j.Site.Name, err)
+	}
+	// From here on the work is finished even if the person loses patience: the
+	// swap takes moments, and stopping inside it would help nobody.
+	ctx = context.WithoutCancel(ctx)
+	swapStart := j.Now()
+	if err := swap(ctx, r.disk, r.journal, r.targets); err != nil {
+		if back := takeBack(ctx, r.disk, r.journal, r.targets); back != nil {
+			return nil, fmt.Errorf("restore %s: %w; putting the site back failed too: %w; when the cause is mended, `revlet undo %s` puts it back", j.Site.Name, err, back, j.Site.Name)
+		}
+		return nil, fmt.Errorf("restore %s: %w; the site was put back as it was", j.Site.Name, err)
+	}
+	r.result.Swap = j.Now().Sub(swapStart)
+	r.result.Took = j.Now().Sub(r.start)
+	r.result.Journal = r.journal
+	r.result.Aside = r.journal.AsidePlaces()
+	return &r.result, nil
+}
+
+type run struct {
+	Job
+	disk     *disk.Disk
+	observer observe.Observer
+	journal  *Journal
+	targets  map[string]database.Target
+	inside   []insideDatabase
+	start    time.Time
+	mu       sync.Mutex
+	result   Result
+}
+
+// insideDatabase is a database file that lies in a webroot that is restored
+// with it: it is loaded right into the staged tree.
+type insideDatabase struct {
+	db     site.Database
+	target database.Target
+	plan   *database.Plan
+}
+
+// preflight refuses what cannot work before anything is written.
+func (r *run) preflight(ctx context.Context) error {
+	rec := r.Archive.Record
+	if r.Files && !rec.Scope.HasFiles() {
+		return fmt.Errorf("archive %s holds no files (its scope is %s)", rec.Name, rec.Scope)
+	}
+	if r.Database && !rec.Scope.HasDatabase() {
+		return fmt.Errorf("archive %s holds no database (its scope is %s)", rec.Name, rec.Scope)
+	}
+	if err := r.partsPresent(ctx); err != nil {
+		return err
+	}
+	if r.Files {
+		if err := r.planFiles(); err != nil {
+			return err
+		}
+	}
+	if m := r.maintenance(); m.File != "" {
+		r.journal.Switch = m.File
+		r.journal.SwitchText = strings.ReplaceAll(m.Content, "{unix}", strconv.FormatInt(r.start.Unix(), 10))
+	}
+	return r.openTargets(ctx)
+}
+
+func (r *run) maintenance() site.Maintenance {
+	if r.Site.Recipe == nil {
+		return site.Maintenance{}
+	}
+	return r.Site.Recipe.Maintenance
+}
+
+// wanted are the parts that this restore reads.
+func (r *run) wanted() []archive.Part {
+	return slices.DeleteFunc(slices.Clone(r.Archive.Parts), func(p archive.Part) bool {
+		isFile := p.Kind == archive.KindFiles || p.Kind == archive.KindTree
+		return isFile && !r.Files || !isFile && !r.Database
+	})
+}
+
+func (r *run) partsPresent(ctx context.Context) error {
+	for _, p := range r.wanted() {
+		err := r.Archive.EachStore(func(s store.Named) error {
+			info, err := s.Stat(ctx, archive.PartPath(r.Archive.Site, p.Name))
+			if err == nil && info.Bytes != p.Bytes {
+				err = fmt.Errorf("store %s: part %s: %w: it has %d bytes, %d were written", s.Name, p.Name, archive.ErrDamaged, info.Bytes, p.Bytes)
+			}
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("archive %s cannot be restored whole: %w; `revlet verify %s` lists all damage", r.Archive.Name, err, r.Archive.Name)
+		}
+	}
+	return nil
+}
+
+// spare is kept free beyond what the restored files need.
+const spare = 16 << 20
+
+func (r *run) planFiles() error {
+	root, err := filepath.EvalSymlinks(r.Site.Root)
+	if errors.Is(err, fs.ErrNotExist) {
+		root, err = r.Site.Root, r.disk.MkdirAll(filepath.Dir(r.Site.Root), 0o755)
+	}
+	if err != nil {
+		return fmt.Errorf("the webroot: %w", err)
+	}
+	f := &FilesPlan{Root: root, Box: newBox(root, r.Site.Name, r.journal.ID)}
+	free, err := r.disk.Free(filepath.Dir(root))
+	if err != nil {
+		return err
+	}
+	totals := r.Archive.Totals
+	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + spare
+	if r.Database {
+		for _, db := range r.Site.Databases {
+			if _, inside := r.Site.Inside(db); inside {
+				need += totals.DatabaseBytes
+			}
+		}
+	}
+	if free < need {
+		return fmt.Errorf("no room beside the webroot: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(root), free>>20, need>>20)
+	}
+	for _, db := range r.Site.Databases {
+		if rel, inside := r.Site.Inside(db); inside && !r.Database {
+			f.Carried = append(f.Carried, rel)
+		}
+	}
+	r.journal.Files = f
+	return nil
+}
+
+// openTargets connects to every database that is restored.
+func (r *run) openTargets(ctx context.Context) error {
+	r.targets = map[string]database.Target{}
+	if !r.Database {
+		return nil
+	}
+	for label, origin := range r.Archive.Origin.Databases {
+		db, ok := r.Site.Database(label)
+		if !ok {
+			return fmt.Errorf("archive %s holds a database %q that the site does not have now; describe it under `databases:` or restore with --only files", r.Archive.Name, label)
+		}
+		if db.Engine != origin.Engine {
+			return fmt.Errorf("database %s: the archive's is %s, the site's is %s", label, origin.Engine, db.Engine)
+		}
+		mode := fileMode(origin)
+		rel, inside := r.Site.Inside(db)
+		if inside && r.Files {
+			db.Path = filepath.Join(r.journal.Files.staged(), filepath.FromSlash(rel))
+		}
+		beside := ""
+		if db.Path != "" && !inside {
+			beside = newBox(db.Path, r.Site.Name, r.journal.ID)
+		} else if inside {
+			root, err := filepath.EvalSymlinks(r.Site.Root)
+			if err != nil {
+				root = r.Site.Root
+			}
+			beside = newBox(root, r.Site.Name, r.journal.ID)
+		}
+		target, err := r.Open(ctx, db, mode, beside)
+		if err != nil {
+			return err
+		}
+		if inside && r.Files {
+			r.inside = append(r.inside, insideDatabase{db: db, target: target})
+			continue
+		}
+		r.targets[label] = target
+	}
+	return nil
+}
+
+func fileMode(o archive.DBOrigin) sqlite.FileMode {
+	perm, err := strconv.ParseUint(o.Mode, 8, 32)
+	if err != nil {
+		return sqlite.FileMode{}
+	}
+	return sqlite.FileMode{Perm: fs.FileMode(perm & 0o777), UID: o.UID, GID: o.GID}
+}
+
+func (r *run) closeTargets() {
+	for _, t := range r.targets {
+		_ = t.Close()
+	}
+	for _, d := range r.inside {
+		_ = d.target.Close()
+	}
+}
+
+// stage writes everything beside the live site.
+func (r *run) stage(ctx context.Context) error {
+	ix, err := r.Archive.ReadIndex(ctx)
+	if err != nil {
+		return err
+	}
+	var total int64
+	for _, p := range r.wanted() {
+		total += p.Bytes
+	}
+	r.observer.Phase("staging "+r.Archive.Name, total)
+	if err := r.journal.enter(Staging); err != nil {
+		return err
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	if r.Files {
+		g.Go(func() error { return r.stageFiles(ctx, ix) })
+	}
+	for label, target := range r.targets {
+		plan := target.Plan(r.journal.ID)
+		plan.Label = label
+		r.journal.Databases = append(r.journal.Databases, plan)
+		err := r.journal.save()
+		if err == nil {
+			err = target.Prepare(ctx, plan, r.tables(label))
+		}
+		if err == nil {
+			err = r.journal.save()
+		}
+		if err != nil {
+			return errors.Join(err, g.Wait())
+		}
+		g.Go(func() error { return r.loadDatabase(ctx, ix, label, target, plan) })
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if err := r.stageInside(context.WithoutCancel(ctx), ix); err != nil {
+		return err
+	}
+	if f := r.journal.Files; f != nil {
+		if err := r.disk.SyncFS(f.Box); err != nil {
+			return err
+		}
+		if f.StagedInode, err = inode(r.disk, f.staged()); err != nil {
+			return err
+		}
+		if f.LiveInode, err = inode(r.disk, f.Root); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
+	f := r.journal.Files
+	if err := makeBox(r.disk, f.Box); err != nil {
+		return err
+	}
+	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
+		return err
+	}
+	t := &Tree{Disk: r.disk, Pace: r.observer.Advance}
+	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
+		return err
+	}
+	r.result.Paths = t.Written()
+	return nil
+}
+
+// stageInside loads databases that lie in the webroot into the staged tree,
+// once its folders stand.
+func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
+	for _, d := range r.inside {
+		plan := d.target.Plan(r.journal.ID)
+		if err := d.target.Prepare(ctx, plan, nil); err != nil {
+			return err
+		}
+		before, err := r.disk.Stat(filepath.Dir(d.db.Path))
+		if err != nil {
+			return err
+		}
+		if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
+			return err
+		}
+		if err := d.target.Swap(ctx, plan); err != nil {
+			return err
+		}
+		// Putting the file in has changed its folder's time.
+		if err := r.setTimes(filepath.Dir(d.db.Path), before.ModTime()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) setTimes(dir string, t time.Time) error {
+	root, err := r.disk.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return root.Chtimes(".", t, t)
+}
+
+// tables are the names of a database's tables in the archive.
+func (r *run) tables(label string) []string {
+	var names []string
+	for _, p := range r.Archive.Parts {
+		if p.Kind == archive.KindRows && p.Database == label && p.Slice <= 1 {
+			names = append(names, p.Table)
+		}
+	}
+	return append(names, r.Archive.Origin.Databases[label].Sequences...)
+}
+
+// loadDatabase loads schema, rows and objects into the staging place.
+func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string, target database.Target, plan *database.Plan) error {
+	for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
+		g, ctx := errgroup.WithContext(ctx)
+		g.SetLimit(target.Lanes())
+		for _, p := range r.Archive.Parts {
+			if p.Kind == kind && p.Database == label {
+				g.Go(func() error { return r.loadPart(ctx, ix, p, target, plan) })
+			}
+		}
+		if err := g.Wait(); err != nil {
+			return fmt.Errorf("database %s: %w", label, err)
+		}
+	}
+	return nil
+}
+
+// loadPart loads one part, after its digest has been checked: rows that were
+// loaded from a damaged part could not be told from good ones.
+func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
+	return r.Archive.EachStore(func(s store.Named) error {
+		if err := ix.Check(ctx, s, r.Archive.Site, part, nil); err != nil {
+			return err
+		}
+		p, err := catalog.OpenPart(ctx, s, r.Archive.Site, part, r.observer.Advance)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		u := database.Unit{Kind: part.Kind, Table: part.Table, Slice: part.Slice}
+		return ix.CheckSQL(p, part, func(content io.Reader) error {
+			rows, err := target.Load(ctx, plan, u, content)
+			if err != nil {
+				return err
+			}
+			if u.Kind == database.Rows && rows != part.Entries {
+				return fmt.Errorf("table %s: %d rows came, %d were saved", part.Table, rows, part.Entries)
+			}
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.result.Rows += rows
+			if u.Kind == database.Rows && u.Slice <= 1 {
+				r.result.Tables++
+			}
+			return nil
+		})
+	})
+}

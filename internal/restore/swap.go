@@ -1,0 +1,410 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+	"revlet/internal/state"
+)
+
+// swap lets the staged and the live state change places. It can be called
+// again after a crash at any point.
+func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := j.enter(Swapping); err != nil {
+		return err
+	}
+	closed, err := closeSite(d, j)
+	if err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := targets[p.Label].Swap(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	if j.Files != nil {
+		if err := j.Files.swap(d); err != nil {
+			return fmt.Errorf("files: %w", err)
+		}
+	}
+	if err := openSite(d, closed); err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := dropEmptyStage(ctx, targets[p.Label], p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	return j.enter(Done)
+}
+
+// dropEmptyStage removes the staging place once nothing is in it.
+func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) error {
+	if p.Stage == p.Live {
+		return nil
+	}
+	return t.DropStage(ctx, p)
+}
+
+// takeBack puts back what a restore set aside and deletes what it had staged.
+func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := j.enter(Undoing); err != nil {
+		return err
+	}
+	closed, err := closeSite(d, j)
+	if err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := targets[p.Label].Revert(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	if j.Files != nil {
+		if err := j.Files.revert(d); err != nil {
+			return fmt.Errorf("files: %w", err)
+		}
+	}
+	if err := openSite(d, closed); err != nil {
+		return err
+	}
+	return revertStage(ctx, d, j, targets)
+}
+
+// revertStage deletes everything that is staged or, after takeBack, left over.
+func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	for _, p := range j.Databases {
+		t, ok := targets[p.Label]
+		if !ok {
+			continue
+		}
+		if err := errors.Join(t.DropStage(ctx, p), t.DropAside(ctx, p)); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	return errors.Join(removeBoxes(d, j), j.close())
+}
+
+// settle deletes what a restore set aside.
+func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := j.enter(Settling); err != nil {
+		return err
+	}
+	return revertStage(ctx, d, j, targets)
+}
+
+func removeBoxes(d *disk.Disk, j *Journal) error {
+	boxes := map[string]bool{}
+	if j.Files != nil {
+		boxes[j.Files.Box] = true
+	}
+	for _, p := range j.Databases {
+		if p.Engine == "sqlite" {
+			boxes[filepath.Dir(p.Stage)] = true
+		}
+	}
+	for box := range boxes {
+		if err := safeBox(box); err != nil {
+			return err
+		}
+		if err := d.RemoveAll(box); err != nil {
+			return fmt.Errorf("remove %s: %w", box, err)
+		}
+	}
+	return nil
+}
+
+// closeSite puts the maintenance file into both trees: the live one, and the
+// one that is about to be. It returns where.
+func closeSite(d *disk.Disk, j *Journal) ([]string, error) {
+	if j.Switch == "" || j.Files == nil {
+		return nil, nil
+	}
+	var placed []string
+	for _, tree := range []string{j.Files.Root, j.Files.staged(), j.Files.aside()} {
+		there, err := d.Exists(tree)
+		if err != nil {
+			return placed, err
+		}
+		if !there {
+			continue
+		}
+		root, err := d.OpenRoot(tree)
+		if err != nil {
+			return placed, err
+		}
+		f, err := root.Create(j.Switch, 0o644)
+		if err == nil {
+			_, err = f.Write([]byte(j.SwitchText))
+			err = errors.Join(err, f.Close())
+		} else if errors.Is(err, fs.ErrExist) {
+			err = nil
+		}
+		if err = errors.Join(err, root.Close()); err != nil {
+			return placed, fmt.Errorf("close the site for maintenance: %w", err)
+		}
+		placed = append(placed, tree)
+	}
+	return []string{
+		filepath.Join(j.Files.Root, j.Switch), filepath.Join(j.Files.staged(), j.Switch), filepath.Join(j.Files.aside(), j.Switch),
+	}, nil
+}
+
+// openSite takes the maintenance files away, wherever the trees are now.
+func openSite(d *disk.Disk, files []string) error {
+	for _, f := range files {
+		if err := d.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("end the maintenance: %w", err)
+		}
+	}
+	return nil
+}
+
+// swap puts the staged tree in the webroot's place and the live one aside.
+func (f *FilesPlan) swap(d *disk.Disk) error {
+	now, err := inode(d, f.Root)
+	if err != nil {
+		return err
+	}
+	if now != f.StagedInode {
+		if err := f.carry(d, f.Root, f.staged()); err != nil {
+			return err
+		}
+		if err := f.exchange(d, f.staged(), f.aside(), now != 0); err != nil {
+			return err
+		}
+	}
+	return f.tidy(d, f.staged(), f.aside(), f.LiveInode)
+}
+
+// revert puts the tree that was set aside back. What was restored ends up
+// where it was staged.
+func (f *FilesPlan) revert(d *disk.Disk) error {
+	now, err := inode(d, f.Root)
+	if err != nil {
+		return err
+	}
+	if now == f.StagedInode && f.LiveInode == 0 {
+		return d.Rename(f.Root, f.staged()) // there was no webroot before
+	}
+	if now == f.StagedInode || now == 0 {
+		if err := f.carry(d, f.Root, f.aside()); err != nil {
+			return err
+		}
+		if err := f.exchange(d, f.aside(), f.staged(), now != 0); err != nil {
+			return err
+		}
+	}
+	return f.tidy(d, f.aside(), f.staged(), f.StagedInode)
+}
+
+// exchange puts from in the webroot's place: in one atomic step where the file
+// system can, else by two renames. What was there ends up in from or in to.
+func (f *FilesPlan) exchange(d *disk.Disk, from, to string, occupied bool) error {
+	if occupied {
+		err := d.Exchange(from, f.Root)
+		if err == nil {
+			return nil
+		}
+		if !disk.ExchangeUnsupported(err) {
+			return err
+		}
+		if err := d.Rename(f.Root, to); err != nil {
+			return err
+		}
+	}
+	return d.Rename(from, f.Root)
+}
+
+// tidy gives a tree that an exchange left in from its right place.
+func (f *FilesPlan) tidy(d *disk.Disk, from, to string, tree uint64) error {
+	now, err := inode(d, from)
+	if err != nil {
+		return err
+	}
+	if tree != 0 && now == tree {
+		if err := d.Rename(from, to); err != nil {
+			return err
+		}
+	}
+	return errors.Join(d.SyncDir(f.Box), d.SyncDir(filepath.Dir(f.Root)))
+}
+
+// carry links database files that stay what they are from the tree that is
+// live into the one that is about to be.
+func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
+	for _, rel := range f.Carried {
+		for _, suffix := range []string{"-wal", "-journal", "-shm", ""} {
+			name := filepath.FromSlash(rel + suffix)
+			to := filepath.Join(next, name)
+			if err := d.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			there, err := d.Exists(filepath.Join(live, name))
+			if err != nil {
+				return err
+			}
+			if !there {
+				continue
+			}
+			if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+				return err
+			}
+			if err := d.Link(filepath.Join(live, name), to); err != nil {
+				return fmt.Errorf("keep the database file: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// AsidePlaces names, for people, where the replaced state lies.
+func (j *Journal) AsidePlaces() []string {
+	var all []string
+	if j.Files != nil && j.Files.LiveInode != 0 {
+		all = append(all, j.Files.aside())
+	}
+	for _, p := range j.Databases {
+		switch {
+		case p.Engine == "sqlite":
+			all = append(all, p.Aside)
+		case p.Aside != p.Live:
+			all = append(all, "database "+p.Aside)
+		default:
+			all = append(all, "tables "+database.AsideNames+" in database "+p.Live)
+		}
+	}
+	return all
+}
+
+// Outcome says what Recover, Undo or Settle did with one restore.
+type Outcome struct {
+	Journal *Journal
+	// Did is reverted, finished, undone or settled.
+	Did string
+}
+
+// Recoverer finishes or reverts restores.
+type Recoverer struct {
+	Site  *site.Site
+	State *state.State
+	Open  Opener
+}
+
+func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database.Target, func(), error) {
+	all := map[string]database.Target{}
+	done := func() {
+		for _, t := range all {
+			_ = t.Close()
+		}
+	}
+	for _, p := range j.Databases {
+		db, ok := r.Site.Database(p.Label)
+		if !ok {
+			return all, done, fmt.Errorf("the site has no database %q any more", p.Label)
+		}
+		t, err := r.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(p.Stage))
+		if err != nil {
+			return all, done, err
+		}
+		all[p.Label] = t
+	}
+	return all, done, nil
+}
+
+// Recover brings a restore that died half-way to one of its two ends: back if
+// nothing live had changed, to the end otherwise. The caller holds the site's
+// lock.
+func (r Recoverer) Recover(ctx context.Context) ([]Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	var all []Outcome
+	for _, j := range journals {
+		if j.Phase == Done {
+			continue
+		}
+		did, err := r.finish(ctx, j)
+		if err != nil {
+			return all, fmt.Errorf("a restore of %s from %s stopped half-way (%s) and cannot be completed: %w", j.Site, j.Archive, j.Phase, err)
+		}
+		all = append(all, Outcome{j, did})
+	}
+	return all, nil
+}
+
+func (r Recoverer) finish(ctx context.Context, j *Journal) (string, error) {
+	targets, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return "", err
+	}
+	switch j.Phase {
+	case Staging:
+		return "reverted", revertStage(ctx, r.State.Disk, j, targets)
+	case Swapping:
+		return "finished", swap(ctx, r.State.Disk, j, targets)
+	case Undoing:
+		return "undone", takeBack(ctx, r.State.Disk, j, targets)
+	case Settling:
+		return "settled", settle(ctx, r.State.Disk, j, targets)
+	default:
+		return "", fmt.Errorf("the journal says %q, which this Revlet does not know", j.Phase)
+	}
+}
+
+// ErrNothingAside is wrapped when there is no restore to undo or settle.
+var ErrNothingAside = errors.New("no restore has set anything aside")
+
+// Undo takes the newest restore back.
+func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(journals) == 0 {
+		return nil, fmt.Errorf("site %s: %w", r.Site.Name, ErrNothingAside)
+	}
+	j := journals[0]
+	targets, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
+		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
+	}
+	return &Outcome{j, "undone"}, nil
+}
+
+// Settle deletes for good what every restore of the site has set aside.
+func (r Recoverer) Settle(ctx context.Context) ([]Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(journals) == 0 {
+		return nil, fmt.Errorf("site %s: %w", r.Site.Name, ErrNothingAside)
+	}
+	var all []Outcome
+	for _, j := range journals {
+		targets, done, err := r.targets(ctx, j)
+		if err == nil {
+			err = settle(ctx, r.State.Disk, j, targets)
+		}
+		done()
+		if err != nil {
+			return all, fmt.Errorf("settle the restore of %s: %w", j.Archive, err)
+		}
+		all = append(all, Outcome{j, "settled"})
+	}
+	return all, nil
+}

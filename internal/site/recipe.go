@@ -1,0 +1,164 @@
+// Package site knows what a site is: its webroot, the databases that belong to
+// it, and the recipe for its kind of CMS.
+package site
+
+import (
+	"embed"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml"
+)
+
+// Recipe is what Revlet knows about one kind of CMS.
+type Recipe struct {
+	Name  string `yaml:"name"`
+	Title string `yaml:"title"`
+	// Recognise lists files that only this CMS has together.
+	Recognise   []string                    `yaml:"recognise"`
+	Version     VersionSource               `yaml:"version"`
+	Settings    SettingsSource              `yaml:"settings"`
+	Databases   map[string]DatabaseSettings `yaml:"databases"`
+	Address     AddressSource               `yaml:"address"`
+	Components  []Component                 `yaml:"components"`
+	Skip        []string                    `yaml:"skip"`
+	Maintenance Maintenance                 `yaml:"maintenance"`
+	// Broken are texts that only a page in trouble shows.
+	Broken []string `yaml:"broken"`
+}
+
+// VersionSource says where the CMS writes its own version.
+type VersionSource struct {
+	File  string `yaml:"file"`
+	Value string `yaml:"value"`
+}
+
+// SettingsSource says which file holds the site's settings, relative to the
+// webroot, and in which syntax: php or yaml.
+type SettingsSource struct {
+	Syntax string   `yaml:"syntax"`
+	Files  []string `yaml:"files"`
+}
+
+// DatabaseSettings names the settings that lead to one database.
+type DatabaseSettings struct {
+	Engine        string `yaml:"engine"`
+	Host          string `yaml:"host"`
+	Name          string `yaml:"name"`
+	User          string `yaml:"user"`
+	Password      string `yaml:"password"`
+	Path          string `yaml:"path"`
+	Prefix        string `yaml:"prefix"`
+	DefaultPrefix string `yaml:"default_prefix"`
+	// OwnTables are tables, without prefix, that every installation has.
+	OwnTables []string `yaml:"own_tables"`
+}
+
+// AddressSource says in which table row the CMS keeps its public address.
+type AddressSource struct {
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+	Where  string `yaml:"where"`
+	Is     string `yaml:"is"`
+}
+
+// Component is a named share of a site: paths as doublestar patterns relative
+// to the webroot.
+type Component struct {
+	Name  string   `yaml:"name"`
+	Paths []string `yaml:"paths"`
+}
+
+// Maintenance is the CMS's own switch: a file whose presence closes the site.
+type Maintenance struct {
+	File    string `yaml:"file"`
+	Content string `yaml:"content"`
+}
+
+//go:embed recipes/*.yaml
+var recipeFiles embed.FS
+
+// Recipes returns every embedded recipe, ordered by name.
+func Recipes() ([]*Recipe, error) {
+	names, err := fs.Glob(recipeFiles, "recipes/*.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var all []*Recipe
+	for _, name := range names {
+		data, err := recipeFiles.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		r := &Recipe{}
+		if err := yaml.UnmarshalWithOptions(data, r, yaml.Strict()); err != nil {
+			return nil, fmt.Errorf("recipe %s: %w", path.Base(name), err)
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}
+
+// RecipeNamed returns the recipe of that name.
+func RecipeNamed(name string) (*Recipe, error) {
+	all, err := Recipes()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, r := range all {
+		if r.Name == name {
+			return r, nil
+		}
+		names = append(names, r.Name)
+	}
+	return nil, fmt.Errorf("there is no recipe %q; the recipes are auto, none, %s", name, strings.Join(names, ", "))
+}
+
+// Recognise returns the recipe whose files the webroot holds, or nil.
+func Recognise(read ReadFunc) (*Recipe, error) {
+	all, err := Recipes()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if !slices.ContainsFunc(r.Recognise, func(f string) bool { _, err := read(f); return err != nil }) {
+			return r, nil
+		}
+	}
+	return nil, nil
+}
+
+// ComponentOf names the component that a path, relative to the webroot,
+// belongs to; "other" when the recipe does not say.
+func (r *Recipe) ComponentOf(rel string) string {
+	if r != nil {
+		for _, c := range r.Components {
+			if matchesAny(c.Paths, rel) {
+				return c.Name
+			}
+		}
+	}
+	return "other"
+}
+
+// matchesAny tells whether a path matches one of the patterns. `dir/**` means
+// what is in dir, not dir itself.
+func matchesAny(patterns []string, rel string) bool {
+	for _, p := range patterns {
+		if dir, inside := strings.CutSuffix(p, "/**"); inside && !strings.ContainsAny(dir, "*?[{\\") {
+			if strings.HasPrefix(rel, dir+"/") {
+				return true
+			}
+			continue
+		}
+		if ok, err := doublestar.Match(p, rel); err == nil && ok {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,177 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"revlet/internal/phpliteral"
+)
+
+// ReadFunc reads a file by its path relative to the webroot. It serves a live
+// webroot as well as one inside an archive.
+type ReadFunc func(rel string) ([]byte, error)
+
+// InFolder reads from a webroot on this machine.
+func InFolder(root string) ReadFunc {
+	return func(rel string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(root, filepath.FromSlash(rel)))
+	}
+}
+
+// settings answers for values in a site's settings file.
+type settings interface {
+	// Text returns a setting's value; false when it is absent or not a literal.
+	Text(name string) (string, bool)
+}
+
+type yamlSettings map[string]any
+
+func (y yamlSettings) Text(name string) (string, bool) {
+	v, ok := y[name]
+	if !ok || v == nil {
+		return "", false
+	}
+	return fmt.Sprint(v), true
+}
+
+func parseSettings(syntax, dir string, data []byte) (settings, error) {
+	switch syntax {
+	case "php":
+		return phpliteral.Read(string(data), phpliteral.Options{Dir: dir}), nil
+	case "yaml":
+		y := yamlSettings{}
+		if err := yaml.Unmarshal(data, &y); err != nil {
+			return nil, err
+		}
+		return y, nil
+	default:
+		return nil, fmt.Errorf("unknown settings syntax %q", syntax)
+	}
+}
+
+// ErrSettings is wrapped by errors about a site's settings file.
+var ErrSettings = errors.New("cannot read the site's settings")
+
+// readSettings finds and reads the recipe's settings file. It returns its path
+// relative to the webroot as well.
+func (r *Recipe) readSettings(root string, read ReadFunc) (settings, string, error) {
+	for _, rel := range r.Settings.Files {
+		data, err := read(rel)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		where := filepath.Join(root, rel)
+		if err != nil {
+			return nil, "", fmt.Errorf("%w: %w", ErrSettings, err)
+		}
+		s, err := parseSettings(r.Settings.Syntax, filepath.Dir(where), data)
+		if err != nil {
+			return nil, "", fmt.Errorf("%w in %s: %w", ErrSettings, where, err)
+		}
+		return s, rel, nil
+	}
+	return nil, "", fmt.Errorf("%w: %s has none of %s; is this a finished %s installation?",
+		ErrSettings, root, strings.Join(r.Settings.Files, ", "), r.Title)
+}
+
+// databases reads the database settings a recipe asks for.
+func (r *Recipe) databases(root string, read ReadFunc) ([]Database, error) {
+	s, file, err := r.readSettings(root, read)
+	if err != nil {
+		return nil, err
+	}
+	var all []Database
+	for label, want := range r.Databases {
+		db := Database{Label: label, Engine: want.Engine, Prefix: want.DefaultPrefix, OwnTables: want.OwnTables}
+		need := func(setting string) string {
+			v, ok := s.Text(setting)
+			if !ok && err == nil {
+				err = fmt.Errorf("%w: %s does not say %s as a plain value; describe the database under `databases:` in the configuration",
+					ErrSettings, filepath.Join(root, file), setting)
+			}
+			return v
+		}
+		if want.Prefix != "" {
+			if p, ok := s.Text(want.Prefix); ok {
+				db.Prefix = p
+			}
+		}
+		if want.Engine == "sqlite" {
+			db.Path = need(want.Path)
+			if err == nil && !filepath.IsAbs(db.Path) {
+				db.Path = filepath.Join(root, db.Path)
+			}
+		} else {
+			db.Name, db.User, db.Password = need(want.Name), need(want.User), need(want.Password)
+			host := need(want.Host)
+			if err == nil {
+				err = db.setHost(host)
+			}
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, db)
+	}
+	return all, nil
+}
+
+// setHost takes a host as PHP database settings write it: name, name:port,
+// name:/socket, /socket, [v6]:port. `localhost` alone means the socket.
+func (db *Database) setHost(s string) error {
+	db.Host, db.Port, db.Socket = "", 3306, ""
+	host, rest := s, ""
+	if strings.HasPrefix(s, "[") {
+		inner, after, ok := strings.Cut(s[1:], "]")
+		if !ok {
+			return fmt.Errorf("%w: database host %q: the bracket is not closed", ErrSettings, s)
+		}
+		host, rest = inner, strings.TrimPrefix(after, ":")
+	} else if strings.HasPrefix(s, "/") {
+		host, rest = "localhost", s
+	} else if net.ParseIP(s) == nil {
+		host, rest, _ = strings.Cut(s, ":")
+	}
+	if host == "" {
+		host = "localhost"
+	}
+	// MySQL clients take `p:` before a host as "keep the connection open".
+	if host == "p" && rest != "" {
+		return db.setHost(rest)
+	}
+	if strings.HasPrefix(rest, "/") {
+		db.Host, db.Socket = host, rest
+		return nil
+	}
+	if rest != "" {
+		port, err := strconv.Atoi(strings.SplitN(rest, ":", 2)[0])
+		if err != nil || port < 1 || port > 65535 {
+			return fmt.Errorf("%w: database host %q: %q is not a port", ErrSettings, s, rest)
+		}
+		db.Port = port
+	}
+	db.Host = host
+	if host == "localhost" && rest == "" {
+		db.Socket = defaultSocket()
+	}
+	return nil
+}
+
+// defaultSocket is where distributions put the server's socket; empty when
+// there is none, so that TCP is tried.
+func defaultSocket() string {
+	for _, p := range []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"} {
+		if _, err := os.Stat(p); err == nil {
+			return p
+		}
+	}
+	return ""
+}

@@ -1,0 +1,213 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"revlet/internal/config"
+)
+
+// RootLabel is the first path element of everything in the webroot, in lists
+// and tar entries alike.
+const RootLabel = "webroot"
+
+// Site is a configured site with its settings read.
+type Site struct {
+	Name    string
+	Root    string
+	Address string
+	// Recipe is nil for a site described by hand.
+	Recipe    *Recipe
+	Databases []Database
+	Skip      []string
+	Stores    []string
+	Check     *config.Check
+}
+
+// Database is one database of a site and how to reach it.
+type Database struct {
+	// Label names it within the site: main, or as configured.
+	Label string
+	// Engine is mysql or sqlite.
+	Engine   string
+	Host     string
+	Port     int
+	Socket   string
+	User     string
+	Password string
+	Name     string
+	// Path is the database file, for sqlite.
+	Path string
+	// Prefix begins the names of the CMS's tables.
+	Prefix    string
+	OwnTables []string
+}
+
+// Where describes the database for people, without secrets.
+func (db Database) Where() string {
+	if db.Engine == "sqlite" {
+		return db.Path
+	}
+	host := db.Host + ":" + strconv.Itoa(db.Port)
+	if db.Socket != "" {
+		host = db.Socket
+	}
+	return fmt.Sprintf("%s@%s/%s", db.User, host, db.Name)
+}
+
+// ErrNoRoot is wrapped when a site's webroot is not there.
+var ErrNoRoot = errors.New("the webroot is missing")
+
+// Open reads a site's settings from its webroot. A webroot that is missing
+// gives an error that wraps ErrNoRoot.
+func Open(name string, c config.Site) (*Site, error) {
+	info, err := os.Stat(c.Root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("site %s: %w: %s; is the disk mounted, is `root:` right? `revlet restore` puts it back from an archive", name, ErrNoRoot, c.Root)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	if !info.IsDir() {
+		return nil, fmt.Errorf("site %s: the webroot %s is not a folder", name, c.Root)
+	}
+	return OpenFrom(name, c, InFolder(c.Root))
+}
+
+// OpenFrom is Open with the settings read through read, such as from an
+// archive when the webroot is gone.
+func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
+	s := &Site{Name: name, Root: c.Root, Address: c.Address, Stores: c.Stores, Check: c.Check, Skip: slices.Clone(c.Skip)}
+	var err error
+	switch c.Recipe {
+	case "", "auto":
+		s.Recipe, err = Recognise(read)
+	case "none":
+	default:
+		s.Recipe, err = RecipeNamed(c.Recipe)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	if s.Recipe != nil {
+		s.Skip = append(s.Skip, s.Recipe.Skip...)
+	}
+	if len(c.Databases) > 0 {
+		s.Databases, err = described(c.Databases)
+	} else if s.Recipe != nil {
+		s.Databases, err = s.Recipe.databases(c.Root, read)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
+	return s, nil
+}
+
+// described turns databases written in the configuration into their parts.
+func described(all map[string]config.Database) ([]Database, error) {
+	var out []Database
+	for label, c := range all {
+		db := Database{Label: label, Engine: "sqlite", Path: c.SQLite}
+		if c.MySQL != "" {
+			if err := db.parseURL(c.MySQL); err != nil {
+				return nil, fmt.Errorf("database %s: %w", label, err)
+			}
+			password, err := c.Password()
+			if err != nil {
+				return nil, fmt.Errorf("database %s: %w", label, err)
+			}
+			db.Password = password
+		}
+		out = append(out, db)
+	}
+	return out, nil
+}
+
+// parseURL reads user@host:port/name and user@/path/of/socket/name.
+func (db *Database) parseURL(s string) error {
+	user, rest, ok := strings.Cut(s, "@")
+	slash := strings.LastIndexByte(rest, '/')
+	if !ok || slash < 0 || rest[slash+1:] == "" {
+		return fmt.Errorf("%q is not user@host:port/name", s)
+	}
+	db.Engine, db.User, db.Name = "mysql", user, rest[slash+1:]
+	return db.setHost(rest[:slash])
+}
+
+// Skips tells whether a path, relative to the webroot, is left out of archives,
+// and by which rule. The rule is empty for what is saved in another way: a
+// database's own files.
+func (s *Site) Skips(rel string) (string, bool) {
+	for _, p := range s.Skip {
+		if matchesAny([]string{p}, rel) {
+			return p, true
+		}
+	}
+	for _, db := range s.Databases {
+		if inside, ok := s.Inside(db); ok && isDatabaseFile(inside, rel) {
+			return "", true
+		}
+	}
+	if strings.HasPrefix(path.Base(rel), LeftoverPrefix) {
+		return "a leftover of Revlet", true
+	}
+	return "", false
+}
+
+// LeftoverPrefix begins the name of anything Revlet puts next to or into a
+// webroot for a while; such names are never archived.
+const LeftoverPrefix = ".revlet-"
+
+// Inside returns a database file's path relative to the webroot, if it lies in it.
+func (s *Site) Inside(db Database) (string, bool) {
+	if db.Engine != "sqlite" {
+		return "", false
+	}
+	rel, err := filepath.Rel(s.Root, db.Path)
+	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
+		return "", false
+	}
+	return filepath.ToSlash(rel), true
+}
+
+func isDatabaseFile(db, rel string) bool {
+	suffix, ok := strings.CutPrefix(rel, db)
+	return ok && slices.Contains([]string{"", "-wal", "-shm", "-journal"}, suffix)
+}
+
+// Database returns the database with a label.
+func (s *Site) Database(label string) (Database, bool) {
+	i := slices.IndexFunc(s.Databases, func(db Database) bool { return db.Label == label })
+	if i < 0 {
+		return Database{}, false
+	}
+	return s.Databases[i], true
+}
+
+// Version reads the CMS's version from its own files; empty when unknown.
+func (s *Site) Version() string { return s.Recipe.VersionIn(InFolder(s.Root)) }
+
+// VersionIn reads a CMS's version through read.
+func (r *Recipe) VersionIn(read ReadFunc) string {
+	if r == nil || r.Version.File == "" {
+		return ""
+	}
+	data, err := read(r.Version.File)
+	if err != nil {
+		return ""
+	}
+	values, err := parseSettings(r.Settings.Syntax, "", data)
+	if err != nil {
+		return ""
+	}
+	v, _ := values.Text(r.Version.Value)
+	return v
+}

@@ -1,0 +1,118 @@
+// Package state is Revlet's own folder on a machine: locks, scratch space,
+// journals, logs and history.
+package state
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/gofrs/flock"
+
+	"revlet/internal/disk"
+)
+
+// State is the state folder.
+type State struct {
+	Dir  string
+	Disk *disk.Disk
+}
+
+// Open makes the folder when it is missing. An empty dir means the default:
+// $XDG_STATE_HOME/revlet, ~/.local/state/revlet, or /var/lib/revlet for root.
+func Open(d *disk.Disk, dir string) (*State, error) {
+	if dir == "" {
+		dir = defaultDir()
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the state folder (`state:` or --state): %w", err)
+	}
+	return &State{Dir: dir, Disk: d}, nil
+}
+
+func defaultDir() string {
+	if x := os.Getenv("XDG_STATE_HOME"); x != "" {
+		return filepath.Join(x, "revlet")
+	}
+	if home, err := os.UserHomeDir(); err == nil && os.Geteuid() != 0 {
+		return filepath.Join(home, ".local", "state", "revlet")
+	}
+	return "/var/lib/revlet"
+}
+
+// ErrBusy is wrapped by Lock when another run works on the site.
+var ErrBusy = errors.New("another run of Revlet works on this site")
+
+// Lock keeps other runs off a site until the returned function is called. The
+// lock ends with the process, however that ends.
+func (s *State) Lock(site string) (unlock func(), err error) {
+	dir := filepath.Join(s.Dir, "locks")
+	if err := s.Disk.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("lock site %s: %w", site, err)
+	}
+	file := filepath.Join(dir, site+".lock")
+	l := flock.New(file)
+	got, err := l.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("lock site %s: %w", site, err)
+	}
+	if !got {
+		holder, _ := os.ReadFile(file)
+		return nil, fmt.Errorf("site %s: %w (process %s); wait for it to end", site, ErrBusy, strings.TrimSpace(string(holder)))
+	}
+	// Who holds the lock is a courtesy to readers of the error above.
+	_ = os.WriteFile(file, []byte(fmt.Sprintln(os.Getpid())), 0o600)
+	return func() { _ = l.Unlock() }, nil
+}
+
+// Spool returns an empty scratch folder for a site. The caller holds the
+// site's lock, so whatever lay in it was left by a run that died.
+func (s *State) Spool(site string) (string, error) {
+	return Empty(s.Disk, filepath.Join(s.Dir, "spool", site))
+}
+
+// Empty makes sure that dir exists and that nothing is in it.
+func Empty(d *disk.Disk, dir string) (string, error) {
+	if err := d.RemoveAll(dir); err != nil {
+		return "", fmt.Errorf("clear the scratch folder: %w", err)
+	}
+	if err := d.MkdirAll(dir, 0o700); err != nil {
+		return "", fmt.Errorf("make the scratch folder: %w", err)
+	}
+	return dir, nil
+}
+
+// Ledger is where a site's running backup notes the parts it has written.
+func (s *State) Ledger(site string) string { return filepath.Join(s.Dir, "ledger", site) }
+
+// History is the file that runs and checks are remembered in.
+func (s *State) History() string { return filepath.Join(s.Dir, "history.db") }
+
+// Inside tells whether p lies in dir or is dir, links resolved as far as they
+// exist.
+func Inside(p, dir string) bool {
+	rel, err := filepath.Rel(resolve(dir), resolve(p))
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, "../")
+}
+
+// resolve follows links in the part of a path that exists.
+func resolve(p string) string {
+	rest := ""
+	for at := p; ; at = filepath.Dir(at) {
+		real, err := filepath.EvalSymlinks(at)
+		if err == nil {
+			return filepath.Join(real, rest)
+		}
+		if !errors.Is(err, fs.ErrNotExist) || at == filepath.Dir(at) {
+			return p
+		}
+		rest = filepath.Join(filepath.Base(at), rest)
+	}
+}

@@ -1,0 +1,198 @@
+// Package folder keeps archives in a folder on this machine.
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"revlet/internal/disk"
+	"revlet/internal/store"
+)
+
+// Folder is a store in a folder that exists already.
+type Folder struct {
+	root string
+	d    *disk.Disk
+}
+
+// New returns the store in the folder at root.
+func New(d *disk.Disk, root string) *Folder { return &Folder{root: root, d: d} }
+
+const incoming = ".incoming"
+
+// Incoming is a folder, on the store's own file system, where an object can be
+// prepared for Adopt.
+func (f *Folder) Incoming() string { return filepath.Join(f.root, incoming) }
+
+// Root is the folder's path.
+func (f *Folder) Root() string { return f.root }
+
+// Where implements store.Store.
+func (f *Folder) Where() string { return f.root }
+
+// Offsite implements store.Store: a folder is on this machine.
+func (f *Folder) Offsite() bool { return false }
+
+// Check implements store.Store. A folder that does not exist is refused, for
+// it may be the mount point of a disk that is not there.
+func (f *Folder) Check(context.Context) error {
+	info, err := f.d.Stat(f.root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("the store folder %s does not exist; is its disk mounted? If it is new: mkdir -p %s", f.root, f.root)
+	case err != nil:
+		return fmt.Errorf("the store folder: %w", err)
+	case !info.IsDir():
+		return fmt.Errorf("the store %s is not a folder", f.root)
+	}
+	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
+		return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
+	}
+	probe, err := os.CreateTemp(f.Incoming(), "probe-*")
+	if err != nil {
+		return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
+	}
+	_ = probe.Close()
+	return f.d.Remove(probe.Name())
+}
+
+// path refuses names that would leave the store.
+func (f *Folder) path(name string) (string, error) {
+	if !filepath.IsLocal(name) {
+		return "", fmt.Errorf("%q is not a name in a store", name)
+	}
+	return filepath.Join(f.root, filepath.FromSlash(name)), nil
+}
+
+// Put implements store.Store.
+func (f *Folder) Put(ctx context.Context, name string, src io.Reader, size int64) error {
+	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	temporary := filepath.Join(f.Incoming(), fmt.Sprintf("put-%d-%s", os.Getpid(), filepath.Base(name)))
+	_ = os.Remove(temporary)
+	out, err := f.d.Create(temporary)
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	n, err := io.Copy(out, src)
+	if err == nil && n != size {
+		err = fmt.Errorf("%d bytes came, %d were promised", n, size)
+	}
+	if err == nil {
+		err = out.Sync()
+	}
+	err = errors.Join(err, out.Close())
+	if err == nil {
+		err = f.Adopt(ctx, name, temporary)
+	}
+	if err != nil {
+		_ = os.Remove(temporary)
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	return nil
+}
+
+// Adopt moves a finished and synced file on the store's file system to its
+// place in the store.
+func (f *Folder) Adopt(_ context.Context, name, file string) error {
+	to, err := f.path(name)
+	if err != nil {
+		return err
+	}
+	if err := f.d.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if err := f.d.Rename(file, to); err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	return f.d.SyncDir(filepath.Dir(to))
+}
+
+// Open implements store.Store.
+func (f *Folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	p, err := f.path(name)
+	if err != nil {
+		return nil, err
+	}
+	file, err := f.d.Open(p)
+	if err != nil {
+		return nil, notFound(name, err)
+	}
+	return file, nil
+}
+
+// Stat implements store.Store.
+func (f *Folder) Stat(_ context.Context, name string) (store.Info, error) {
+	p, err := f.path(name)
+	if err != nil {
+		return store.Info{}, err
+	}
+	info, err := f.d.Stat(p)
+	if err != nil {
+		return store.Info{}, notFound(name, err)
+	}
+	return store.Info{Name: name, Bytes: info.Size()}, nil
+}
+
+func notFound(name string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s is %w", name, store.ErrNotFound)
+	}
+	return fmt.Errorf("read %s: %w", name, err)
+}
+
+// List implements store.Store.
+func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
+	top, err := f.path(dir)
+	if err != nil {
+		return nil, err
+	}
+	var all []store.Info
+	err = filepath.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if entry.IsDir() || strings.HasPrefix(entry.Name(), ".") {
+			return nil
+		}
+		info, err := entry.Info()
+		if err != nil {
+			return nil // removed while listing
+		}
+		rel, err := filepath.Rel(f.root, p)
+		if err != nil {
+			return err
+		}
+		all = append(all, store.Info{Name: filepath.ToSlash(rel), Bytes: info.Size()})
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list %s: %w", dir, err)
+	}
+	return all, nil
+}
+
+// Remove implements store.Store.
+func (f *Folder) Remove(_ context.Context, name string) error {
+	p, err := f.path(name)
+	if err != nil {
+		return err
+	}
+	if err := f.d.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove %s: %w", name, err)
+	}
+	return nil
+}

@@ -1,0 +1,45 @@
+#!/bin/sh
+# Installs the Debian packages that the tests (or the screenshots) need, when
+# something is missing. Without root or apt-get it names what is missing; the
+# tests that need it are then skipped, and say so.
+set -eu
+export PATH="$PATH:/usr/sbin:/sbin"
+
+case "${1:-test}" in
+test)
+    tools="mariadbd mariadb mariadb-dump mariadb-install-db php zstd sqlite3"
+    packages="mariadb-server-core mariadb-client php-cli php-mysql php-gd php-xml php-mbstring zstd sqlite3 wordpress wordpress-theme-twentytwentythree"
+    files="/usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
+    ;;
+screenshots)
+    tools="Xvfb xterm import tmux"
+    packages="xvfb xterm imagemagick tmux fonts-dejavu-core"
+    files=""
+    ;;
+*)
+    echo "usage: $0 [test|screenshots]" >&2
+    exit 2
+    ;;
+esac
+
+missing=""
+for t in $tools; do command -v "$t" >/dev/null 2>&1 || missing="$missing $t"; done
+for f in $files; do [ -e "$f" ] || missing="$missing $f"; done
+[ -z "$missing" ] && exit 0
+
+echo "missing:$missing"
+if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
+    echo "not root, or no apt-get here: install $packages" >&2
+    exit 0
+fi
+
+# No service is to start: the tests run private servers of their own.
+policy=/usr/sbin/policy-rc.d
+if [ ! -e $policy ]; then
+    printf '#!/bin/sh\nexit 101\n' >$policy
+    chmod 755 $policy
+    trap 'rm -f $policy' EXIT
+fi
+export DEBIAN_FRONTEND=noninteractive
+apt-get update -qq
+apt-get install -y -qq --no-install-recommends $packages >/dev/null
