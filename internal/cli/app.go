@@ -112,7 +112,7 @@ func (a *app) finish(ctx context.Context, err error) int {
 
 func (a *app) root() *cli.Command {
 	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.out, "revlet "+Version) }
-	return &cli.Command{
+	root := &cli.Command{
 		Name:    "revlet",
 		Usage:   "keep a content-managed web site recoverable",
 		Version: Version,
@@ -120,9 +120,6 @@ func (a *app) root() *cli.Command {
 			"and puts the site back. Begin with `revlet demo`, or with `revlet adopt PATH`.",
 		Writer: a.out, ErrWriter: a.err, Reader: a.in,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
-			return usageError("%w; `revlet %s --help` shows how it goes", err, c.Name)
-		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: $REVLET_CONFIG, ./revlet.yaml, the user's, the system's)"},
 			&cli.StringFlag{Name: "state", Usage: "the `FOLDER` for history, journals and scratch files"},
@@ -139,6 +136,19 @@ func (a *app) root() *cli.Command {
 			a.demoCommand(), a.adoptCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
 			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.standinCommand(),
 		},
+	}
+	strict(root, "")
+	return root
+}
+
+// strict gives a command and all below it the same answer to wrong usage.
+func strict(c *cli.Command, above string) {
+	name := strings.TrimSpace(above + " " + c.Name)
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+		return usageError("%w; `%s --help` shows the options", err, name)
+	}
+	for _, sub := range c.Commands {
+		strict(sub, name)
 	}
 }
 

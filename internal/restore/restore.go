@@ -109,7 +109,6 @@ type run struct {
 type insideDatabase struct {
 	db     site.Database
 	target database.Target
-	plan   *database.Plan
 }
 
 // preflight refuses what cannot work before anything is written.
@@ -352,15 +351,15 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 			return err
 		}
 		// Putting the file in has changed its folder's time.
-		if err := r.setTimes(filepath.Dir(d.db.Path), before.ModTime()); err != nil {
+		if err := setTimes(r.disk, filepath.Dir(d.db.Path), before.ModTime()); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *run) setTimes(dir string, t time.Time) error {
-	root, err := r.disk.OpenRoot(dir)
+func setTimes(d *disk.Disk, dir string, t time.Time) error {
+	root, err := d.OpenRoot(dir)
 	if err != nil {
 		return err
 	}

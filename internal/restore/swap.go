@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"time"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
@@ -22,7 +23,7 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 	}
 	closed, err := closeSite(d, j)
 	if err != nil {
-		return err
+		return fmt.Errorf("close the site for maintenance: %w", err)
 	}
 	for _, p := range j.Databases {
 		if err := targets[p.Label].Swap(ctx, p); err != nil {
@@ -60,7 +61,7 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 	}
 	closed, err := closeSite(d, j)
 	if err != nil {
-		return err
+		return fmt.Errorf("close the site for maintenance: %w", err)
 	}
 	for _, p := range j.Databases {
 		if err := targets[p.Label].Revert(ctx, p); err != nil {
@@ -121,47 +122,74 @@ func removeBoxes(d *disk.Disk, j *Journal) error {
 	return nil
 }
 
-// closeSite puts the maintenance file into both trees: the live one, and the
-// one that is about to be. It returns where.
-func closeSite(d *disk.Disk, j *Journal) ([]string, error) {
+// closure is the maintenance file in both trees: the live one, and the one that
+// is about to be.
+type closure struct {
+	j *Journal
+	// times are the trees' own, by inode; putting a file in changes them.
+	times map[uint64]time.Time
+}
+
+// trees are all places where a tree of this restore can be.
+func (c closure) trees() []string {
+	return []string{c.j.Files.Root, c.j.Files.staged(), c.j.Files.aside()}
+}
+
+func closeSite(d *disk.Disk, j *Journal) (closure, error) {
+	c := closure{j, map[uint64]time.Time{}}
 	if j.Switch == "" || j.Files == nil {
-		return nil, nil
+		return c, nil
 	}
-	var placed []string
-	for _, tree := range []string{j.Files.Root, j.Files.staged(), j.Files.aside()} {
-		there, err := d.Exists(tree)
-		if err != nil {
-			return placed, err
-		}
-		if !there {
+	for _, tree := range c.trees() {
+		info, err := d.Lstat(tree)
+		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		root, err := d.OpenRoot(tree)
 		if err != nil {
-			return placed, err
+			return c, err
 		}
-		f, err := root.Create(j.Switch, 0o644)
-		if err == nil {
-			_, err = f.Write([]byte(j.SwitchText))
-			err = errors.Join(err, f.Close())
-		} else if errors.Is(err, fs.ErrExist) {
-			err = nil
+		c.times[inodeOf(info)] = info.ModTime()
+		if err := writeSwitch(d, tree, j); err != nil {
+			return c, err
 		}
-		if err = errors.Join(err, root.Close()); err != nil {
-			return placed, fmt.Errorf("close the site for maintenance: %w", err)
-		}
-		placed = append(placed, tree)
 	}
-	return []string{
-		filepath.Join(j.Files.Root, j.Switch), filepath.Join(j.Files.staged(), j.Switch), filepath.Join(j.Files.aside(), j.Switch),
-	}, nil
+	return c, nil
+}
+
+func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
+	root, err := d.OpenRoot(tree)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	f, err := root.Create(j.Switch, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.Write([]byte(j.SwitchText))
+	return errors.Join(err, f.Close())
 }
 
 // openSite takes the maintenance files away, wherever the trees are now.
-func openSite(d *disk.Disk, files []string) error {
-	for _, f := range files {
-		if err := d.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func openSite(d *disk.Disk, c closure) error {
+	if c.j.Switch == "" || c.j.Files == nil {
+		return nil
+	}
+	for _, tree := range c.trees() {
+		if err := d.Remove(filepath.Join(tree, c.j.Switch)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("end the maintenance: %w", err)
+		}
+		now, err := inode(d, tree)
+		if err != nil {
+			return err
+		}
+		if t, ok := c.times[now]; ok && now != 0 {
+			if err := setTimes(d, tree, t); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -180,3 +180,42 @@ func Execute(ctx context.Context, file, statement string) error {
 	_, err = db.ExecContext(ctx, statement)
 	return err
 }
+
+// Dump writes every table's rows, in order, for comparing.
+func Dump(ctx context.Context, file string) (string, error) {
+	db, err := sql.Open("sqlite", "file:"+file+"?mode=rw&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	var text string
+	err = each(ctx, db, "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema ORDER BY type, name", func(r *sql.Rows) error {
+		var kind, name, table, create string
+		err := r.Scan(&kind, &name, &table, &create)
+		text += fmt.Sprintf("%s %s %s %s\n", kind, name, table, create)
+		return err
+	})
+	for _, table := range []string{"settings", "pages", "exhibits", "opening_hours", "keepers_log", "users", "sqlite_sequence"} {
+		if err != nil {
+			break
+		}
+		err = each(ctx, db, "SELECT * FROM "+table+" ORDER BY 1", func(r *sql.Rows) error {
+			names, err := r.Columns()
+			if err != nil {
+				return err
+			}
+			values := make([]any, len(names))
+			pointers := make([]any, len(names))
+			for i := range values {
+				pointers[i] = &values[i]
+			}
+			err = r.Scan(pointers...)
+			text += fmt.Sprintf("%s %q\n", table, values)
+			return err
+		})
+		if err != nil && table == "exhibits" {
+			text, err = text+"exhibits: "+err.Error()+"\n", nil
+		}
+	}
+	return text, err
+}

@@ -1,0 +1,271 @@
+// Package e2e drives the built program on real files, a real CMS and real
+// servers, all private and in temporary folders.
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// program is the built binary under test.
+var program string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "revlet-e2e-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		program = filepath.Join(dir, "revlet")
+		build := exec.Command("go", "build", "-o", program, "revlet/cmd/revlet")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintln(os.Stderr, string(out))
+			return 1
+		}
+		// Debian keeps servers out of an ordinary account's path.
+		os.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin:/sbin")
+		return m.Run()
+	}())
+}
+
+// need skips a test whose tools are missing; in CI they must be there.
+func need(t *testing.T, tools ...string) {
+	t.Helper()
+	for _, tool := range tools {
+		_, err := exec.LookPath(tool)
+		if filepath.IsAbs(tool) {
+			_, err = os.Stat(tool)
+		}
+		if err != nil && os.Getenv("CI") != "" {
+			require.NoError(t, err, "CI must have what scripts/setup.sh installs")
+		}
+		if err != nil {
+			t.Skipf("%s is not installed; scripts/setup.sh installs it", tool)
+		}
+	}
+}
+
+// world is a folder with a configuration, a state folder and a store.
+type world struct {
+	t   *testing.T
+	dir string
+}
+
+func newWorld(t *testing.T) *world {
+	w := &world{t: t, dir: t.TempDir()}
+	w.write("revlet.yaml", "state: ./state\n")
+	return w
+}
+
+func (w *world) path(rel ...string) string {
+	return filepath.Join(append([]string{w.dir}, rel...)...)
+}
+
+func (w *world) write(rel, text string) {
+	require.NoError(w.t, os.MkdirAll(filepath.Dir(w.path(rel)), 0o755))
+	require.NoError(w.t, os.WriteFile(w.path(rel), []byte(text), 0o600))
+}
+
+// result is what a run of the program gave back.
+type result struct {
+	out, err string
+	code     int
+}
+
+func (w *world) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = w.dir
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir)
+	return cmd
+}
+
+func (w *world) try(args ...string) result {
+	w.t.Helper()
+	var out, errOut bytes.Buffer
+	cmd := w.command(args...)
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	if cmd.ProcessState == nil {
+		require.NoError(w.t, err)
+	}
+	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// run expects success and returns what was printed.
+func (w *world) run(args ...string) string {
+	w.t.Helper()
+	r := w.try(args...)
+	require.Equal(w.t, 0, r.code, "revlet %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	return r.out
+}
+
+// fails expects an exit code and every one of the words in what is printed.
+func (w *world) fails(code int, words []string, args ...string) result {
+	w.t.Helper()
+	r := w.try(args...)
+	require.Equal(w.t, code, r.code, "revlet %s\n%s%s", strings.Join(args, " "), r.out, r.err)
+	for _, word := range words {
+		require.Contains(w.t, r.out+r.err, word)
+	}
+	require.NotContains(w.t, r.err, "goroutine ", "no stack traces")
+	return r
+}
+
+// json runs a command with --json and decodes what it prints.
+func (w *world) json(into any, args ...string) {
+	w.t.Helper()
+	require.NoError(w.t, json.Unmarshal([]byte(w.run(append(args, "--json")...)), into))
+}
+
+// newest is the newest archive's name.
+func (w *world) newest() string {
+	w.t.Helper()
+	var l struct{ Archives []struct{ Name string } }
+	w.json(&l, "archives")
+	require.NotEmpty(w.t, l.Archives)
+	return l.Archives[0].Name
+}
+
+// parts are the stored parts of the newest archive.
+func (w *world) parts(site string) []storedPart {
+	w.t.Helper()
+	data, err := os.ReadFile(w.path("archives", site, "archives", w.newest()+".json"))
+	require.NoError(w.t, err)
+	var rec struct{ Parts []storedPart }
+	require.NoError(w.t, json.Unmarshal(data, &rec))
+	for i, p := range rec.Parts {
+		rec.Parts[i].file = w.path("archives", site, "parts", p.Name[:2], p.Name)
+	}
+	return rec.Parts
+}
+
+type storedPart struct {
+	Name, Kind, Table string
+	file              string
+}
+
+// flip changes one byte in the middle of a file.
+func flip(t *testing.T, file string) {
+	t.Helper()
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	data[len(data)/2] ^= 1
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+}
+
+// snapshot describes every path below root: mode, owner, time and content,
+// leaving out the names in skip.
+func snapshot(t *testing.T, root string, skip ...string) map[string]string {
+	t.Helper()
+	tree := map[string]string{}
+	err := filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(root, p)
+		for _, s := range skip {
+			if rel == s || strings.HasPrefix(rel, s+"/") || strings.HasPrefix(rel, s+"-") {
+				return nil
+			}
+		}
+		info, err := os.Lstat(p)
+		if err != nil {
+			return err
+		}
+		st := info.Sys().(*syscall.Stat_t)
+		text := fmt.Sprintf("%v %d:%d links=%d", info.Mode(), st.Uid, st.Gid, map[bool]uint64{true: 0, false: uint64(st.Nlink)}[d.IsDir()])
+		switch {
+		case info.Mode()&fs.ModeSymlink != 0:
+			target, _ := os.Readlink(p)
+			tree[rel] = text + " -> " + target
+			return nil
+		case info.Mode().IsRegular():
+			data, err := os.ReadFile(p)
+			if err != nil {
+				return err
+			}
+			sum := sha256.Sum256(data)
+			text += " " + hex.EncodeToString(sum[:8])
+		}
+		tree[rel] = text + " " + info.ModTime().UTC().Format(time.RFC3339Nano)
+		return nil
+	})
+	require.NoError(t, err)
+	return tree
+}
+
+// freePort returns a port on loopback that nobody listens on.
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// start runs a server until the test ends.
+func start(t *testing.T, ready func() bool, name string, args ...string) {
+	t.Helper()
+	log := filepath.Join(t.TempDir(), "log")
+	f, err := os.Create(log)
+	require.NoError(t, err)
+	cmd := exec.Command(name, args...)
+	cmd.Stdout, cmd.Stderr = f, f
+	require.NoError(t, cmd.Start())
+	exited := make(chan error, 1)
+	go func() { exited <- cmd.Wait() }()
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		select {
+		case <-exited:
+		case <-time.After(20 * time.Second):
+			_ = cmd.Process.Kill()
+			<-exited
+		}
+		_ = f.Close()
+	})
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if ready() {
+			return
+		}
+		select {
+		case err := <-exited:
+			exited <- err
+			text, _ := os.ReadFile(log)
+			require.FailNow(t, "the server ended", "%s: %v\n%s", name, err, text)
+		default:
+		}
+	}
+	text, _ := os.ReadFile(log)
+	require.FailNow(t, "the server does not answer", "%s\n%s", name, text)
+}
+
+// get asks for a page and returns its status and text.
+func get(t *testing.T, url string) (int, string) {
+	t.Helper()
+	client := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	resp, err := client.Get(url)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return resp.StatusCode, string(body)
+}
