@@ -1,5 +1,19 @@
 package e2e
 
-import "syscall"
+import (
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
 
 func makePipe(path string) error { return syscall.Mkfifo(path, 0o644) }
+
+// replaceOnce changes the last place where old stands.
+func replaceOnce(t *testing.T, text, old, new string) string {
+	t.Helper()
+	i := strings.LastIndex(text, old)
+	require.GreaterOrEqual(t, i, 0, old)
+	return text[:i] + new + text[i+len(old):]
+}

@@ -42,6 +42,7 @@ func TestMain(m *testing.M) {
 		}
 		// Debian keeps servers out of an ordinary account's path.
 		os.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin:/sbin")
+		defer func() { stopServer() }()
 		return m.Run()
 	}())
 }

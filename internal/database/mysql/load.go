@@ -50,7 +50,7 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 // one when the account may not.
 func (db *Database) makeStage(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
 	for _, name := range []string{p.Stage, p.Aside} {
-		_, err := conn.ExecContext(ctx, fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET %s COLLATE %s", quote(name), db.info.Charset, db.info.Collation))
+		_, err := conn.ExecContext(ctx, db.createDatabase(name))
 		if isCode(err, errDBAccess, errTableAccess, errSpecific) {
 			p.Stage, p.Aside = p.Live, p.Live
 			return nil
@@ -60,6 +60,10 @@ func (db *Database) makeStage(ctx context.Context, conn *sql.Conn, p *database.P
 		}
 	}
 	return nil
+}
+
+func (db *Database) createDatabase(name string) string {
+	return fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET %s COLLATE %s", quote(name), db.info.Charset, db.info.Collation)
 }
 
 func moves(p *database.Plan, tables []string, live map[string]*table) []database.TableMove {
@@ -253,6 +257,12 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	if p.Stage != p.Live {
+		// A finished swap has removed the empty staging database.
+		if _, err := db.pool.ExecContext(ctx, db.createDatabase(p.Stage)); err != nil {
+			return db.c.explain(err)
+		}
+	}
 	return db.exchange(ctx, p, p.OldObjects, func(e exists, m database.TableMove) (out []string) {
 		if m.Staged != "" && !e.has(p.Stage, m.Staged) && e.has(p.Live, m.Name) {
 			out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))

@@ -183,7 +183,7 @@ var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET 
 var schemaStatement = regexp.MustCompile("(?s)^(?:CREATE TABLE (`(?:[^`]|``)*`) \\(|CREATE SEQUENCE (`(?:[^`]|``)*`) |DO SETVAL\\((`(?:[^`]|``)*`), -?[0-9]+, 0\\)$)")
 
 // objectStatement matches what a part of kind objects holds.
-var objectStatement = regexp.MustCompile("(?is)^CREATE (?:ALGORITHM\\s*=\\s*\\w+\\s+)?(?:SQL SECURITY \\w+\\s+)?(?:AGGREGATE\\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\\s+`")
+var objectStatement = regexp.MustCompile("(?is)^CREATE (?:ALGORITHM\\s*=\\s*\\w+\\s+)?(?:SQL SECURITY \\w+\\s+)?(?:AGGREGATE\\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\\s")
 
 // reaching matches words that have no place in a plain table definition:
 // they would copy other data or reach out of the database.

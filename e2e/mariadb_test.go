@@ -1,0 +1,139 @@
+package e2e
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // to look into the private server
+	"github.com/stretchr/testify/require"
+)
+
+// server is a private MariaDB in a temporary folder, shared by the tests of
+// this package.
+type server struct {
+	port   int
+	socket string
+	root   *sql.DB
+}
+
+var (
+	serverOnce   sync.Once
+	sharedServer *server
+	serverError  error
+	stopServer   = func() {}
+)
+
+// mariadb starts the private server once.
+func mariadb(t *testing.T) *server {
+	t.Helper()
+	need(t, "mariadbd", "mariadb", "mariadb-install-db")
+	serverOnce.Do(func() { sharedServer, serverError = startServer(freePort(t)) })
+	require.NoError(t, serverError)
+	return sharedServer
+}
+
+func startServer(port int) (*server, error) {
+	dir, err := os.MkdirTemp("", "revlet-mariadb-")
+	if err != nil {
+		return nil, err
+	}
+	me := fmt.Sprintf("--user=%s", map[bool]string{true: "root", false: os.Getenv("USER")}[os.Geteuid() == 0])
+	data := "--datadir=" + filepath.Join(dir, "data")
+	if out, err := exec.Command("mariadb-install-db", "--no-defaults", data, me, "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	s := &server{port: port, socket: filepath.Join(dir, "s")}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.Command("mariadbd", "--no-defaults", data, me, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port), "--socket="+s.socket,
+		"--pid-file="+filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M", "--event-scheduler=OFF", "--plugin-maturity=experimental")
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stopServer = func() {
+		_ = s.root.Close()
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+		_ = os.RemoveAll(dir)
+	}
+	s.root, err = sql.Open("mysql", "root@unix("+s.socket+")/?multiStatements=true")
+	if err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if s.root.Ping() == nil {
+			return s, nil
+		}
+	}
+	text, _ := os.ReadFile(log.Name())
+	return nil, fmt.Errorf("mariadbd does not answer: %s", text)
+}
+
+func (s *server) exec(t *testing.T, q string) {
+	t.Helper()
+	_, err := s.root.Exec(q)
+	require.NoError(t, err, q)
+}
+
+// column collects a query's first column.
+func (s *server) column(t *testing.T, q string) []string {
+	t.Helper()
+	rows, err := s.root.Query(q)
+	require.NoError(t, err)
+	defer rows.Close()
+	var all []string
+	for rows.Next() {
+		var v string
+		require.NoError(t, rows.Scan(&v))
+		all = append(all, v)
+	}
+	require.NoError(t, rows.Err())
+	return all
+}
+
+// describe gives every table's definition and checksum, and every view,
+// trigger and routine of a database.
+func (s *server) describe(t *testing.T, db string) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for _, table := range s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = '"+db+"' AND TABLE_TYPE <> 'VIEW'") {
+		name := "`" + db + "`.`" + escapeName(table) + "`"
+		var ignored, create string
+		require.NoError(t, s.root.QueryRow("SHOW CREATE TABLE "+name).Scan(&ignored, &create))
+		var sum sql.NullString
+		require.NoError(t, s.root.QueryRow("CHECKSUM TABLE "+name).Scan(&ignored, &sum))
+		all[table] = sum.String + " " + create
+	}
+	for kind, q := range map[string]string{
+		"view":    "SELECT CONCAT(TABLE_NAME, ' ', VIEW_DEFINITION) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = '" + db + "'",
+		"trigger": "SELECT CONCAT(TRIGGER_NAME, ' ', EVENT_OBJECT_TABLE, ' ', ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT, SQL_MODE) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '" + db + "'",
+		"routine": "SELECT CONCAT(ROUTINE_TYPE, ROUTINE_NAME, ROUTINE_DEFINITION, SQL_MODE) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = '" + db + "'",
+		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, COALESCE(INTERVAL_VALUE, '')) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
+	} {
+		for i, text := range s.column(t, q+" ORDER BY 1") {
+			all[fmt.Sprintf("%s %d", kind, i)] = text
+		}
+	}
+	return all
+}
+
+func escapeName(name string) string {
+	out := ""
+	for _, c := range name {
+		if c == '`' {
+			out += "`"
+		}
+		out += string(c)
+	}
+	return out
+}
