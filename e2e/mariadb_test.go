@@ -1,11 +1,14 @@
 package e2e
 
 import (
+	"context"
 	"database/sql"
+	"database/sql/driver"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -79,10 +82,20 @@ func startServer(port int) (*server, error) {
 	return nil, fmt.Errorf("mariadbd does not answer: %s", text)
 }
 
+// exec runs statements on a connection of their own, which is then thrown
+// away with all that they set.
 func (s *server) exec(t *testing.T, q string) {
 	t.Helper()
-	_, err := s.root.Exec(q)
-	require.NoError(t, err, q)
+	conn, err := s.root.Conn(t.Context())
+	if t.Context().Err() != nil { // cleaning up
+		conn, err = s.root.Conn(context.Background())
+	}
+	require.NoError(t, err)
+	_, err = conn.ExecContext(context.Background(), q)
+	_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+	if err != nil {
+		require.FailNow(t, err.Error(), "%.200s", q)
+	}
 }
 
 // column collects a query's first column.
@@ -120,8 +133,9 @@ func (s *server) describe(t *testing.T, db string) map[string]string {
 		"routine": "SELECT CONCAT(ROUTINE_TYPE, ROUTINE_NAME, ROUTINE_DEFINITION, SQL_MODE) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = '" + db + "'",
 		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, COALESCE(INTERVAL_VALUE, '')) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
 	} {
-		for i, text := range s.column(t, q+" ORDER BY 1") {
-			all[fmt.Sprintf("%s %d", kind, i)] = text
+		for _, text := range s.column(t, q+" ORDER BY 1") {
+			name, _, _ := strings.Cut(text, " ")
+			all[kind+" "+name] = text
 		}
 	}
 	return all

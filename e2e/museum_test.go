@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -258,6 +259,19 @@ func TestSocketsAreGaps(t *testing.T) {
 	w.json(&shown, "show", "kestrelpoint")
 	require.Len(t, shown.Record.Gaps, 1)
 	assert.Equal(t, "webroot/uploads/pipe", shown.Record.Gaps[0].Path)
+}
+
+func TestProgressOnATerminal(t *testing.T) {
+	need(t, "script", "timeout")
+	w, _ := museum(t)
+	for _, line := range []string{"backup", "verify", "restore kestrelpoint --yes"} {
+		cmd := w.command()
+		cmd.Path, _ = exec.LookPath("timeout")
+		cmd.Args = []string{"timeout", "20", "script", "-qec", program + " " + line, "/dev/null"}
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		assert.Contains(t, string(out), "/s", "the bar shows a rate")
+	}
 }
 
 func TestDemo(t *testing.T) {

@@ -159,7 +159,7 @@ func unqualified(all map[string]string, from, to string) map[string]string {
 // live leaves out tables that were set aside in the same database.
 func live(all map[string]string) map[string]string {
 	for name := range all {
-		if len(name) > 7 && name[:7] == "rv_old_" {
+		if strings.HasPrefix(strings.TrimPrefix(name, "view "), "rv_old_") {
 			delete(all, name)
 		}
 	}

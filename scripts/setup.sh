@@ -12,8 +12,8 @@ test)
     files="/usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
     ;;
 screenshots)
-    tools="Xvfb xterm import tmux"
-    packages="xvfb xterm imagemagick tmux fonts-dejavu-core"
+    tools="Xvfb xterm import chromium"
+    packages="xvfb xterm imagemagick chromium fonts-dejavu-core"
     files=""
     ;;
 *)

@@ -159,6 +159,7 @@ const (
 	GapUnreadable = "unreadable"
 	GapMoving     = "moving"
 	GapSpecial    = "special"
+	GapDatabase   = "database"
 )
 
 const nameTime = "20060102-150405"

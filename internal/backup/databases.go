@@ -41,6 +41,9 @@ func (r *run) openDatabases(ctx context.Context) error {
 			return err
 		}
 		r.record.Origin.Databases[db.Label] = r.origin(d)
+		for _, g := range d.snapshot.Gaps() {
+			r.addGap(archive.Gap{Path: "database/" + db.Label + "/" + g.Object, Kind: archive.GapDatabase, Why: g.Why})
+		}
 		r.neighbours = append(r.neighbours, d.snapshot.Neighbours()...)
 	}
 	return nil

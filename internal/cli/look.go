@@ -182,7 +182,9 @@ func (b *bar) close() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.bar != nil {
-		b.bar.SetTotal(-1, true)
+		// What was announced need not all have come: not every stored byte is
+		// paced, and a phase may end early.
+		b.bar.Abort(true)
 		b.group.Wait()
 		b.bar = nil
 	}

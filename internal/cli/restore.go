@@ -146,7 +146,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database boo
 	} else {
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
-	a.facts(append(lines, [2]string{"now there", "is set aside, not deleted"}))
+	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
 	a.showGaps(h.Record, gapsShown)
 	fmt.Fprintln(a.out)
 }
@@ -288,12 +288,8 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	if err != nil {
 		return err
 	}
-	for _, j := range journals {
-		for _, place := range j.AsidePlaces() {
-			if !c.Bool("json") {
-				fmt.Fprintf(a.out, "  set aside %s by the restore of %s: %s\n", when(j.Started), j.Archive, place)
-			}
-		}
+	if !c.Bool("json") {
+		a.showAside(journals)
 	}
 	if c.Bool("dry-run") {
 		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
@@ -324,6 +320,18 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 		}
 	}
 	return err
+}
+
+func (a *app) showAside(journals []*restore.Journal) {
+	var lines [][2]string
+	for _, j := range journals {
+		lines = append(lines, [2]string{"set aside", fmt.Sprintf("%s, by the restore of %s", when(j.Started), j.Archive)})
+		for _, place := range j.AsidePlaces() {
+			lines = append(lines, [2]string{"", place})
+		}
+	}
+	a.facts(lines)
+	fmt.Fprintln(a.out)
 }
 
 // siteForAside opens the site; when its webroot is broken, its settings are

@@ -40,6 +40,9 @@ type Unit struct {
 	Bytes int64
 }
 
+// Gap is an object of a database that could not be read.
+type Gap struct{ Object, Why string }
+
 // Source is a database that can be dumped.
 type Source interface {
 	Info() Info
@@ -63,6 +66,8 @@ type Snapshot interface {
 	Consistency() string
 	// Sequences names the sequences that the schema unit defines.
 	Sequences() []string
+	// Gaps are what the account may not read.
+	Gaps() []Gap
 	// Neighbours names tables of other sites in the same database; they are
 	// not in Units.
 	Neighbours() []string
@@ -83,10 +88,23 @@ type Plan struct {
 	Aside string `json:"aside"`
 	// Tables are the tables that come or go, for mysql.
 	Tables []TableMove `json:"tables,omitempty"`
-	// NewObjects and OldObjects are the views, triggers and routines of the
-	// archive and of the live database as SQL text.
+	// Views are the live views, which go aside under other names.
+	Views []TableMove `json:"views,omitempty"`
+	// NewObjects are the views, triggers and routines of the archive, OldObjects
+	// the triggers and routines of the live database, as SQL text.
 	NewObjects string `json:"new_objects,omitempty"`
 	OldObjects string `json:"old_objects,omitempty"`
+	// NewKeys and OldKeys are the foreign keys of both, where they have to be
+	// added once the tables bear their right names.
+	NewKeys []ForeignKey `json:"new_keys,omitempty"`
+	OldKeys []ForeignKey `json:"old_keys,omitempty"`
+}
+
+// ForeignKey is one constraint as SHOW CREATE TABLE gives it.
+type ForeignKey struct {
+	Table      string `json:"table"`
+	Name       string `json:"name"`
+	Definition string `json:"definition"`
 }
 
 // TableMove is one table of a Plan.

@@ -55,6 +55,9 @@ const (
 	errNoDatabase    = 1049
 	errNoTable       = 1146
 	errNoSuchRoutine = 1305
+	errInvalidView   = 1356
+	errNoColumn      = 1054
+	errCannotDrop    = 1091
 )
 
 func isCode(err error, codes ...uint16) bool {

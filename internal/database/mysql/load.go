@@ -31,19 +31,24 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 	if err != nil {
 		return err
 	}
-	mine, _ := neighbours(listed, db.c.Prefix, db.c.OwnTables)
+	mine, views, _ := db.neighbours(listed, views)
 	live := map[string]*table{}
 	for _, t := range mine {
 		live[t.name] = t
 	}
-	if p.OldObjects, err = db.dumpObjects(ctx, conn, views, live); err != nil {
+	if p.OldObjects, _, err = db.dumpObjects(ctx, conn, nil, live); err != nil {
 		return err
 	}
 	if err := db.makeStage(ctx, conn, p); err != nil {
 		return err
 	}
 	p.Tables = moves(p, tables, live)
-	return nil
+	for i, v := range views {
+		p.Views = append(p.Views, database.TableMove{Name: v, Aside: fmt.Sprintf("%s%s_v%d", asidePrefix, p.ID, i)})
+	}
+	// A foreign key whose parent is missing would take hold of the restored one.
+	p.OldKeys, err = liveKeys(ctx, conn, live)
+	return err
 }
 
 // makeStage creates the staging and aside databases, or settles for the live
@@ -170,6 +175,11 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 				return err
 			}
 			stmt = strings.Replace(stmt, quote(table), quote(to), 1)
+			if p.Stage == p.Live {
+				var keys []database.ForeignKey
+				stmt, keys = splitKeys(table, stmt)
+				p.NewKeys = append(p.NewKeys, keys...)
+			}
 		}
 		if _, err := conn.ExecContext(ctx, stmt); err != nil {
 			return fmt.Errorf("table %s: %w", table, err)
@@ -242,131 +252,38 @@ func eachObject(text string, visit func(stmt string) error) error {
 	}
 }
 
-// Swap implements database.Target.
-func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
-	return db.exchange(ctx, p, p.NewObjects, func(e exists, m database.TableMove) (out []string) {
-		if m.Aside != "" && e.has(p.Live, m.Name) && !e.has(p.Aside, m.Aside) {
-			out = append(out, in(p.Live, m.Name)+" TO "+in(p.Aside, m.Aside))
-		}
-		if m.Staged != "" && e.has(p.Stage, m.Staged) {
-			out = append(out, in(p.Stage, m.Staged)+" TO "+in(p.Live, m.Name))
-		}
-		return out
-	})
-}
-
-// Revert implements database.Target.
-func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
-	if p.Stage != p.Live {
-		// A finished swap has removed the empty staging database.
-		if _, err := db.pool.ExecContext(ctx, db.createDatabase(p.Stage)); err != nil {
-			return db.c.explain(err)
-		}
-	}
-	return db.exchange(ctx, p, p.OldObjects, func(e exists, m database.TableMove) (out []string) {
-		if m.Staged != "" && !e.has(p.Stage, m.Staged) && e.has(p.Live, m.Name) {
-			out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))
-		}
-		if m.Aside != "" && e.has(p.Aside, m.Aside) {
-			out = append(out, in(p.Aside, m.Aside)+" TO "+in(p.Live, m.Name))
-		}
-		return out
-	})
-}
-
-// exists tells which tables there are, as database and name.
-type exists map[[2]string]bool
-
-func (e exists) has(db, table string) bool { return e[[2]string{db, table}] }
-
-func (db *Database) existing(ctx context.Context, p *database.Plan) (exists, error) {
-	rows, err := db.pool.QueryContext(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES
-		WHERE TABLE_TYPE <> 'VIEW' AND TABLE_SCHEMA IN (?, ?, ?)`, p.Live, p.Stage, p.Aside)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	e := exists{}
-	for rows.Next() {
-		var schema, name string
-		if err := rows.Scan(&schema, &name); err != nil {
-			return nil, err
-		}
-		e[[2]string{schema, name}] = true
-	}
-	return e, rows.Err()
-}
-
-// exchange renames, in one statement, the tables that renames still names, with
-// the live views, triggers and routines taken away before and objects put in
-// their place afterwards. All of it can be run again.
-func (db *Database) exchange(ctx context.Context, p *database.Plan, objects string, renames func(exists, database.TableMove) []string) error {
-	e, err := db.existing(ctx, p)
-	if err != nil {
-		return db.c.explain(err)
-	}
-	var todo []string
-	for _, m := range p.Tables {
-		todo = append(todo, renames(e, m)...)
-	}
-	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
-		if err := db.clearObjects(ctx, conn, p); err != nil {
-			return err
-		}
-		if len(todo) > 0 {
-			if _, err := conn.ExecContext(ctx, "RENAME TABLE "+strings.Join(todo, ", ")); err != nil {
-				return fmt.Errorf("exchange the tables: %w", err)
-			}
-		}
-		return eachObject(objects, func(stmt string) error {
-			if _, err := conn.ExecContext(ctx, stmt); err != nil {
-				return fmt.Errorf("%.60s…: %w", stmt, err)
-			}
-			return nil
-		})
-	})
-}
-
-func (db *Database) clearObjects(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
-	listed, views, err := db.listTables(ctx, conn)
-	if err != nil {
-		return err
-	}
-	mine, _ := neighbours(listed, db.c.Prefix, db.c.OwnTables)
-	own := map[string]*table{}
-	for _, t := range mine {
-		own[t.name] = t
-	}
-	live, err := db.readObjects(ctx, conn, views, own)
-	if err != nil {
-		return err
-	}
-	return db.dropObjects(ctx, conn, p.Live, live)
-}
-
 // DropStage implements database.Target.
 func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
-	return db.drop(ctx, p, p.Stage, func(m database.TableMove) string { return m.Staged })
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		return dropPlace(ctx, conn, p, p.Stage, func(m database.TableMove) string { return m.Staged })
+	})
 }
 
 // DropAside implements database.Target.
 func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
-	return db.drop(ctx, p, p.Aside, func(m database.TableMove) string { return m.Aside })
-}
-
-func (db *Database) drop(ctx context.Context, p *database.Plan, place string, name func(database.TableMove) string) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
-		if place != p.Live {
-			_, err := conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+quote(place))
-			return err
-		}
-		for _, m := range p.Tables {
-			if n := name(m); n != "" {
-				if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(place, n)); err != nil {
-					return err
-				}
+		for _, v := range p.Views {
+			if _, err := conn.ExecContext(ctx, "DROP VIEW IF EXISTS "+in(p.Live, v.Aside)); err != nil {
+				return err
 			}
 		}
-		return nil
+		return dropPlace(ctx, conn, p, p.Aside, func(m database.TableMove) string { return m.Aside })
 	})
+}
+
+// dropPlace deletes a staging or aside database, or, when there is none, the
+// tables under their other names.
+func dropPlace(ctx context.Context, conn *sql.Conn, p *database.Plan, place string, name func(database.TableMove) string) error {
+	if place != p.Live {
+		_, err := conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+quote(place))
+		return err
+	}
+	for _, m := range p.Tables {
+		if n := name(m); n != "" {
+			if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(place, n)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

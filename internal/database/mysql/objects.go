@@ -3,10 +3,13 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
+
+	"revlet/internal/database"
 )
 
 // delimiter ends statements that have semicolons inside.
@@ -31,12 +34,12 @@ func (o object) statement() string {
 
 // dumpObjects writes views, triggers, routines and events as SQL text that the
 // plain client loads. tables limits triggers to those of the site's own tables.
-func (db *Database) dumpObjects(ctx context.Context, conn *sql.Conn, views []string, tables map[string]*table) (string, error) {
-	objects, err := db.readObjects(ctx, conn, views, tables)
+func (db *Database) dumpObjects(ctx context.Context, conn *sql.Conn, views []string, tables map[string]*table) (string, []database.Gap, error) {
+	objects, gaps, err := db.readObjects(ctx, conn, views, tables)
 	if err != nil {
-		return "", err
+		return "", nil, err
 	}
-	return objectsText(objects), nil
+	return objectsText(objects), gaps, nil
 }
 
 func objectsText(objects []object) string {
@@ -58,8 +61,10 @@ func objectsText(objects []object) string {
 	return b.String()
 }
 
-func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []string, tables map[string]*table) ([]object, error) {
+// readObjects reads the definitions of what it may, and says what it may not.
+func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []string, tables map[string]*table) ([]object, []database.Gap, error) {
 	var all []object
+	var gaps []database.Gap
 	for _, kind := range []struct{ what, list string }{
 		{"FUNCTION", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1"},
 		{"PROCEDURE", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1"},
@@ -71,14 +76,18 @@ func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []str
 		if kind.list != "" {
 			var err error
 			if names, err = db.strings(ctx, kind.list); err != nil {
-				return nil, fmt.Errorf("list each %s: %w", strings.ToLower(kind.what), err)
+				return nil, nil, fmt.Errorf("list each %s: %w", strings.ToLower(kind.what), err)
 			}
 		}
 		var of []object
 		for _, name := range names {
 			o, err := showCreate(ctx, conn, kind.what, name)
+			if errors.Is(err, errUnreadable) || isCode(err, errTableAccess, errSpecific, errDBAccess, errNoSuchRoutine, errInvalidView) {
+				gaps = append(gaps, database.Gap{Object: strings.ToLower(kind.what) + " " + name, Why: err.Error()})
+				continue
+			}
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			of = append(of, o)
 		}
@@ -89,8 +98,11 @@ func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []str
 	}
 	return slices.DeleteFunc(all, func(o object) bool {
 		return o.kind == "TRIGGER" && tables != nil && !onOwnTable(o, tables)
-	}), nil
+	}), gaps, nil
 }
+
+// errUnreadable is wrapped when the server hides an object's definition.
+var errUnreadable = errors.New("the account may not read its definition")
 
 var triggerTable = regexp.MustCompile("(?is)\\sON\\s+(?:`(?:[^`]|``)*`\\.)?(`(?:[^`]|``)*`|\\S+)\\s+FOR\\s+EACH\\s+ROW")
 
@@ -140,7 +152,7 @@ func showCreate(ctx context.Context, conn *sql.Conn, kind, name string) (object,
 		}
 	}
 	if o.create == "" {
-		return o, fmt.Errorf("%s %s: the account may not read its definition (it needs the right SHOW VIEW, TRIGGER, EVENT or, for routines, SHOW CREATE ROUTINE)", strings.ToLower(kind), name)
+		return o, fmt.Errorf("%w: it belongs to another account", errUnreadable)
 	}
 	return o, nil
 }
@@ -202,9 +214,9 @@ func withoutDatabase(s, db string) string {
 }
 
 // dropObjects removes the same kinds of objects that dumpObjects writes.
-func (db *Database) dropObjects(ctx context.Context, conn *sql.Conn, database string, objects []object) error {
+func (db *Database) dropObjects(ctx context.Context, conn *sql.Conn, name string, objects []object) error {
 	for _, o := range objects {
-		if _, err := conn.ExecContext(ctx, "DROP "+o.kind+" IF EXISTS "+in(database, o.name)); err != nil {
+		if _, err := conn.ExecContext(ctx, "DROP "+o.kind+" IF EXISTS "+in(name, o.name)); err != nil {
 			return fmt.Errorf("set aside %s %s: %w", strings.ToLower(o.kind), o.name, err)
 		}
 	}

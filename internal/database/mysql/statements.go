@@ -177,13 +177,13 @@ func (s *splitter) peekFold(want string) bool {
 
 // sessionStatement matches the settings that Revlet's own parts begin with.
 var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
-	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
+	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks|system_versioning_insert_history) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
 
 // schemaStatement matches what a part of kind schema holds.
 var schemaStatement = regexp.MustCompile("(?s)^(?:CREATE TABLE (`(?:[^`]|``)*`) \\(|CREATE SEQUENCE (`(?:[^`]|``)*`) |DO SETVAL\\((`(?:[^`]|``)*`), -?[0-9]+, 0\\)$)")
 
 // objectStatement matches what a part of kind objects holds.
-var objectStatement = regexp.MustCompile("(?is)^CREATE (?:ALGORITHM\\s*=\\s*\\w+\\s+)?(?:SQL SECURITY \\w+\\s+)?(?:AGGREGATE\\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\\s")
+var objectStatement = regexp.MustCompile(`(?is)^CREATE (?:ALGORITHM\s*=\s*\w+\s+)?(?:SQL SECURITY \w+\s+)?(?:AGGREGATE\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\s`)
 
 // reaching matches words that have no place in a plain table definition:
 // they would copy other data or reach out of the database.

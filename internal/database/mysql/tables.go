@@ -19,6 +19,9 @@ type table struct {
 	columns []column
 	// key orders the rows: the primary key, another unique key, or all columns.
 	key []string
+	// period names the columns that bound a row's time, for tables that keep
+	// their past.
+	period [2]string
 	// intKey is set when key is one integer column, by which it can be sliced.
 	intKey bool
 }
@@ -72,11 +75,12 @@ func (db *Database) listTables(ctx context.Context, conn *sql.Conn) (tables []*t
 	return tables, views, rows.Err()
 }
 
-// neighbours splits off the tables of other sites: those under another prefix
-// with which all of the recipe's own tables exist as well.
-func neighbours(tables []*table, prefix string, own []string) (mine []*table, others []string) {
+// neighbours splits off the tables and views of other sites: those under
+// another prefix with which all of the recipe's own tables exist as well.
+func (db *Database) neighbours(tables []*table, views []string) (mine []*table, myViews, others []string) {
+	prefix, own := db.c.Prefix, db.c.OwnTables
 	if len(own) == 0 {
-		return tables, nil
+		return tables, views, nil
 	}
 	names := map[string]bool{}
 	for _, t := range tables {
@@ -92,14 +96,18 @@ func neighbours(tables []*table, prefix string, own []string) (mine []*table, ot
 		// begin with its own prefix and have no users of their own.
 		foreign = append(foreign, p)
 	}
+	theirs := func(name string) bool {
+		p := longest(name, append(foreign, prefix))
+		return p != prefix && p != ""
+	}
 	for _, t := range tables {
-		if longest(t.name, append(foreign, prefix)) != prefix && longest(t.name, foreign) != "" {
+		if theirs(t.name) {
 			others = append(others, t.name)
 		} else {
 			mine = append(mine, t)
 		}
 	}
-	return mine, others
+	return mine, slices.DeleteFunc(slices.Clone(views), theirs), others
 }
 
 // longest returns the longest of the prefixes that name begins with.
@@ -130,6 +138,9 @@ func (t *table) describe(ctx context.Context, conn *sql.Conn) error {
 	if err := t.readColumns(ctx, conn); err != nil {
 		return fmt.Errorf("table %s: columns: %w", t.name, err)
 	}
+	if t.kind == "SYSTEM VERSIONED" {
+		t.keepPast()
+	}
 	if err := t.readKey(ctx, conn); err != nil {
 		return fmt.Errorf("table %s: keys: %w", t.name, err)
 	}
@@ -149,12 +160,30 @@ func (t *table) readColumns(ctx context.Context, conn *sql.Conn) error {
 		if err := rows.Scan(&name, &kind, &charset, &extra, &generated); err != nil {
 			return err
 		}
+		switch generated {
+		case "ROW START":
+			t.period[0] = name
+			continue
+		case "ROW END":
+			t.period[1] = name
+			continue
+		}
 		if generated != "" || strings.Contains(extra, "GENERATED") && !strings.Contains(extra, "DEFAULT_GENERATED") {
 			continue
 		}
 		t.columns = append(t.columns, column{name, formOf(strings.ToLower(kind), charset)})
 	}
 	return rows.Err()
+}
+
+// keepPast adds the columns that bound a row's time to those that are saved.
+func (t *table) keepPast() {
+	for i, hidden := range []string{"row_start", "row_end"} {
+		if t.period[i] == "" {
+			t.period[i] = hidden
+		}
+		t.columns = append(t.columns, column{t.period[i], formText})
+	}
 }
 
 func formOf(kind, charset string) form {
@@ -180,6 +209,9 @@ func formOf(kind, charset string) form {
 }
 
 func (t *table) readKey(ctx context.Context, conn *sql.Conn) error {
+	if t.kind == "SYSTEM VERSIONED" {
+		defer func() { t.key = append(t.key, t.period[1], t.period[0]); t.intKey = false }()
+	}
 	rows, err := conn.QueryContext(ctx, `SELECT s.INDEX_NAME, s.COLUMN_NAME, s.NULLABLE = 'YES' OR s.SUB_PART IS NOT NULL,
 		c.DATA_TYPE IN ('tinyint','smallint','mediumint','int','bigint')
 		FROM information_schema.STATISTICS s JOIN information_schema.COLUMNS c USING (TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME)

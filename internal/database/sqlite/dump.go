@@ -337,6 +337,9 @@ func (s *snapshot) Consistency() string { return s.how }
 // Sequences implements database.Snapshot.
 func (s *snapshot) Sequences() []string { return nil }
 
+// Gaps implements database.Snapshot: who may read the file may read all of it.
+func (s *snapshot) Gaps() []database.Gap { return nil }
+
 // Neighbours implements database.Snapshot.
 func (s *snapshot) Neighbours() []string { return nil }
 

@@ -1,0 +1,87 @@
+package e2e
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// everything is a schema with one of all that MariaDB has.
+//
+//go:embed testdata/everything.sql
+var everything string
+
+// described is a world whose site is a database and a folder, both described
+// by hand.
+func described(t *testing.T, s *server, db string, grants ...string) *world {
+	w := newWorld(t)
+	s.exec(t, fmt.Sprintf("CREATE DATABASE %s CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci; CREATE USER 'museum'@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON %s.* TO 'museum'@'127.0.0.1'", db, db))
+	for _, g := range grants {
+		s.exec(t, g)
+	}
+	t.Cleanup(func() { s.exec(t, "DROP DATABASE IF EXISTS "+db+"; DROP USER 'museum'@'127.0.0.1'") })
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("htdocs/index.html", "a page")
+	w.write("pw", "x\n")
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: {mysql: \"museum@127.0.0.1:%d/%s\", password_file: pw}}\n", s.port, db))
+	return w
+}
+
+// history reads the rows that a system-versioned table keeps of its past.
+func (s *server) past(t *testing.T, db string) []string {
+	return s.column(t, "SELECT CONCAT_WS(' ', id, price, ROW_START, ROW_END) FROM "+db+".versioned FOR SYSTEM_TIME ALL ORDER BY 1")
+}
+
+func TestEveryKindOfTableComesBack(t *testing.T) {
+	s := mariadb(t)
+	for name, grants := range map[string][]string{
+		"own database only":  nil,
+		"may make databases": {"GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'"},
+		"may lock all":       {"GRANT RELOAD ON *.* TO 'museum'@'127.0.0.1'"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			db := "lighthouse"
+			w := described(t, s, db, grants...)
+			s.exec(t, "USE lighthouse;"+everything)
+			want, past := s.describe(t, db), s.past(t, db)
+			out := w.run("backup")
+			assert.Contains(t, out, "one moment on 2 connections")
+			first := w.parts("kestrelpoint")
+			w.run("backup")
+			assert.Equal(t, first, w.parts("kestrelpoint"), "the same database gives the same bytes")
+
+			s.exec(t, "USE lighthouse; SET foreign_key_checks = 0; DROP TABLE parent, texts; UPDATE numbers SET t = 5 WHERE id = 7; DROP FUNCTION twice; DROP TRIGGER t2; ALTER TABLE keyless ADD c INT; CREATE TABLE planted (a INT); CREATE VIEW planted_view AS SELECT 1")
+			broken := s.describe(t, db)
+			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+			assert.Equal(t, want, live(s.describe(t, db)))
+			assert.Equal(t, past, s.past(t, db))
+			assert.Equal(t, "150", s.column(t, "SELECT NEXTVAL(lighthouse.tickets)")[0], "a number that was handed out, or cached, is never handed out again")
+			w.run("undo", "kestrelpoint", "--yes")
+			assert.Equal(t, broken, s.describe(t, db))
+			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+			w.run("settle", "kestrelpoint", "--yes")
+			assert.Equal(t, want, s.describe(t, db))
+
+			w.write(".my.cnf", "[client]\nuser=root\nsocket="+s.socket+"\n")
+			recoverByHand(t, w, "SQLite", "DATABASE=recovered", "HOME="+w.dir)
+			defer s.exec(t, "DROP DATABASE recovered")
+			assert.Equal(t, want, unqualified(s.describe(t, "recovered"), "recovered", db), "the plain client loads it")
+			assert.Equal(t, past, s.past(t, "recovered"))
+		})
+	}
+}
+
+// dumpWithClient runs the server's own dump client.
+func dumpWithClient(t *testing.T, s *server, db string) string {
+	t.Helper()
+	need(t, "mariadb-dump")
+	out, err := exec.Command("mariadb-dump", "--no-defaults", "-uroot", "--socket="+s.socket, "--routines", "--events", "--hex-blob", db).Output()
+	require.NoError(t, err)
+	return strings.TrimSpace(string(out))
+}

@@ -1,0 +1,218 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"revlet/internal/database"
+)
+
+// Swap implements database.Target: one RENAME TABLE statement puts every live
+// table and view aside and every staged table in place.
+func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	return db.exchange(ctx, p, p.OldKeys, p.NewKeys, p.NewObjects, func(e exists) (out []string) {
+		for _, m := range p.Tables {
+			if m.Aside != "" && e.has(p.Live, m.Name) && !e.has(p.Aside, m.Aside) {
+				out = append(out, in(p.Live, m.Name)+" TO "+in(p.Aside, m.Aside))
+			}
+			if m.Staged != "" && e.has(p.Stage, m.Staged) {
+				out = append(out, in(p.Stage, m.Staged)+" TO "+in(p.Live, m.Name))
+			}
+		}
+		for _, v := range p.Views {
+			if e.has(p.Live, v.Name) && !e.has(p.Live, v.Aside) {
+				out = append(out, in(p.Live, v.Name)+" TO "+in(p.Live, v.Aside))
+			}
+		}
+		return out
+	})
+}
+
+// Revert implements database.Target.
+func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	if p.Stage != p.Live {
+		// A finished swap has removed the empty staging database.
+		if _, err := db.pool.ExecContext(ctx, db.createDatabase(p.Stage)); err != nil {
+			return db.c.explain(err)
+		}
+	}
+	return db.exchange(ctx, p, p.NewKeys, p.OldKeys, p.OldObjects, func(e exists) (out []string) {
+		for _, m := range p.Tables {
+			if m.Staged != "" && !e.has(p.Stage, m.Staged) && e.has(p.Live, m.Name) {
+				out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))
+			}
+			if m.Aside != "" && e.has(p.Aside, m.Aside) {
+				out = append(out, in(p.Aside, m.Aside)+" TO "+in(p.Live, m.Name))
+			}
+		}
+		for _, v := range p.Views {
+			if e.has(p.Live, v.Aside) {
+				out = append(out, in(p.Live, v.Aside)+" TO "+in(p.Live, v.Name))
+			}
+		}
+		return out
+	})
+}
+
+// exists tells which tables and views there are, as database and name; the
+// value is true for views.
+type exists map[[2]string]bool
+
+func (e exists) has(db, table string) bool {
+	_, ok := e[[2]string{db, table}]
+	return ok
+}
+
+func (db *Database) existing(ctx context.Context, conn *sql.Conn, p *database.Plan) (exists, error) {
+	rows, err := conn.QueryContext(ctx, `SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE = 'VIEW' FROM information_schema.TABLES
+		WHERE TABLE_SCHEMA IN (?, ?, ?)`, p.Live, p.Stage, p.Aside)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	e := exists{}
+	for rows.Next() {
+		var schema, name string
+		var view bool
+		if err := rows.Scan(&schema, &name, &view); err != nil {
+			return nil, err
+		}
+		e[[2]string{schema, name}] = view
+	}
+	return e, rows.Err()
+}
+
+// exchange takes the live triggers and routines away, renames in one statement
+// what renames still names, and makes the objects and foreign keys of the state
+// that is live now. Each step can be run again after a crash.
+func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []database.ForeignKey, objects string, renames func(exists) []string) error {
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		_, _ = conn.ExecContext(ctx, "SET SESSION system_versioning_alter_history = KEEP") // unknown to MySQL
+		if err := db.clearObjects(ctx, conn, p); err != nil {
+			return err
+		}
+		e, err := db.existing(ctx, conn, p)
+		if err != nil {
+			return err
+		}
+		if todo := renames(e); len(todo) > 0 {
+			if err := dropKeys(ctx, conn, p, from); err != nil {
+				return err
+			}
+			if _, err := conn.ExecContext(ctx, "RENAME TABLE "+strings.Join(todo, ", ")); err != nil {
+				return fmt.Errorf("exchange the tables: %w", err)
+			}
+		}
+		if err := addKeys(ctx, conn, p, to); err != nil {
+			return err
+		}
+		return eachObject(objects, func(stmt string) error {
+			if _, err := conn.ExecContext(ctx, stmt); err != nil {
+				return fmt.Errorf("%.60s…: %w", stmt, err)
+			}
+			return nil
+		})
+	})
+}
+
+// clearObjects drops live triggers and routines, which the plan can make anew,
+// and the views that a swap has made. A view whose aside is not there yet is
+// one of the old ones and stays for the rename.
+func (db *Database) clearObjects(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+	listed, views, err := db.listTables(ctx, conn)
+	if err != nil {
+		return err
+	}
+	mine, views, _ := db.neighbours(listed, views)
+	own := map[string]*table{}
+	for _, t := range mine {
+		own[t.name] = t
+	}
+	// What cannot be read could not be put back by an undo: it stays.
+	live, _, err := db.readObjects(ctx, conn, nil, own)
+	if err != nil {
+		return err
+	}
+	e, err := db.existing(ctx, conn, p)
+	if err != nil {
+		return err
+	}
+	old := map[string]bool{}
+	for _, v := range p.Views {
+		old[v.Name] = !e.has(p.Live, v.Aside)
+	}
+	for _, v := range views {
+		if !old[v] {
+			live = append(live, object{kind: "VIEW", name: v})
+		}
+	}
+	return db.dropObjects(ctx, conn, p.Live, live)
+}
+
+// keyLine matches a foreign key in SHOW CREATE TABLE, which gives each a line.
+var keyLine = regexp.MustCompile("^  CONSTRAINT (`(?:[^`]|``)*`) (FOREIGN KEY .*?),?$")
+
+// splitKeys takes the foreign keys out of a table's definition: their names are
+// unique in a database, so that staged tables cannot have them while the live
+// ones do.
+func splitKeys(table, create string) (string, []database.ForeignKey) {
+	var keys []database.ForeignKey
+	var lines []string
+	for line := range strings.SplitSeq(create, "\n") {
+		if m := keyLine.FindStringSubmatch(line); m != nil {
+			keys = append(keys, database.ForeignKey{Table: table, Name: unquote(m[1]), Definition: m[2]})
+			continue
+		}
+		if strings.HasPrefix(line, ")") && len(lines) > 0 {
+			lines[len(lines)-1] = strings.TrimSuffix(lines[len(lines)-1], ",")
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "\n"), keys
+}
+
+func liveKeys(ctx context.Context, conn *sql.Conn, live map[string]*table) ([]database.ForeignKey, error) {
+	var all []database.ForeignKey
+	for _, t := range live {
+		if t.kind == "SEQUENCE" {
+			continue
+		}
+		var name, create string
+		if err := conn.QueryRowContext(ctx, "SHOW CREATE TABLE "+quote(t.name)).Scan(&name, &create); err != nil {
+			return nil, err
+		}
+		_, keys := splitKeys(t.name, create)
+		all = append(all, keys...)
+	}
+	return all, nil
+}
+
+// dropKeys removes foreign keys from the live tables that still have them.
+func dropKeys(ctx context.Context, conn *sql.Conn, p *database.Plan, keys []database.ForeignKey) error {
+	for _, k := range keys {
+		_, err := conn.ExecContext(ctx, "ALTER TABLE "+in(p.Live, k.Table)+" DROP FOREIGN KEY "+quote(k.Name))
+		if err != nil && !isCode(err, errCannotDrop, errNoTable) {
+			return fmt.Errorf("foreign key %s of table %s: %w", k.Name, k.Table, err)
+		}
+	}
+	return nil
+}
+
+// addKeys gives the live tables foreign keys that they do not have yet.
+func addKeys(ctx context.Context, conn *sql.Conn, p *database.Plan, keys []database.ForeignKey) error {
+	for _, k := range keys {
+		var n int
+		err := conn.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ?
+			AND TABLE_NAME = ? AND CONSTRAINT_NAME = ? AND CONSTRAINT_TYPE = 'FOREIGN KEY'`, p.Live, k.Table, k.Name).Scan(&n)
+		if err == nil && n == 0 {
+			_, err = conn.ExecContext(ctx, "ALTER TABLE "+in(p.Live, k.Table)+" ADD CONSTRAINT "+quote(k.Name)+" "+k.Definition)
+		}
+		if err != nil {
+			return fmt.Errorf("foreign key %s of table %s: %w", k.Name, k.Table, err)
+		}
+	}
+	return nil
+}
