@@ -157,8 +157,12 @@ func (p *PartReader) Finish() error {
 	var extra [1]byte
 	if p.dec != nil {
 		// Reading past the promised end makes the decoder check its own sum.
-		if n, err := p.dec.Read(extra[:]); n > 0 || err != nil && !errors.Is(err, io.EOF) {
+		n, err := p.dec.Read(extra[:])
+		if n > 0 {
 			return fmt.Errorf("part %s: %w: it holds more than the record says", p.part.Name, ErrDamaged)
+		}
+		if err != nil && !errors.Is(err, io.EOF) {
+			return fmt.Errorf("part %s: %w: %w", p.part.Name, ErrDamaged, err)
 		}
 	}
 	if _, err := io.Copy(io.Discard, p.in); err != nil {

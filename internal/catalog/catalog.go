@@ -139,7 +139,10 @@ func (l *Listing) unknown(site, name string, before time.Time) error {
 			return fmt.Errorf("archive %s in store %s: %w", name, b.Store, b.Err)
 		}
 	}
+	trouble := append(slices.Clone(l.Broken), l.Silent...)
 	switch {
+	case len(l.Archives) == 0 && len(trouble) > 0:
+		return fmt.Errorf("site %s: no archive can be read: store %s: %w", site, trouble[0].Store, trouble[0].Err)
 	case len(l.Archives) == 0:
 		return fmt.Errorf("site %s: %w: it has none yet; `revlet backup %s` takes one", site, ErrUnknown, site)
 	case !before.IsZero():

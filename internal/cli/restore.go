@@ -277,6 +277,11 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	if err != nil {
 		return err
 	}
+	unlock, err := a.state.Lock(name)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	journals, err := restore.Journals(a.state, name)
 	if err != nil {
 		return err
@@ -298,11 +303,6 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	if err := a.confirmed(c, fmt.Sprintf(question, name, journals[0].Archive)); err != nil {
 		return err
 	}
-	unlock, err := a.state.Lock(name)
-	if err != nil {
-		return err
-	}
-	defer unlock()
 	run := history.Run{Site: name, Command: c.Name, Archive: journals[0].Archive, Started: a.now(), Outcome: "done"}
 	done, err := work(a.recoverer(s))
 	if err != nil {

@@ -50,6 +50,22 @@ func (f *File) Write(p []byte) (int, error) {
 	return f.File.Write(p)
 }
 
+// Chmod sets the file's permissions.
+func (f *File) Chmod(mode fs.FileMode) error {
+	if err := f.d.check("chmod", f.Name()); err != nil {
+		return err
+	}
+	return f.File.Chmod(mode)
+}
+
+// Chown sets the file's owner.
+func (f *File) Chown(uid, gid int) error {
+	if err := f.d.check("chown", f.Name()); err != nil {
+		return err
+	}
+	return f.File.Chown(uid, gid)
+}
+
 // Sync flushes the file to stable storage.
 func (f *File) Sync() error {
 	if err := f.d.check("sync", f.Name()); err != nil {
@@ -136,6 +152,14 @@ func (d *Disk) ReadNames(name string) ([]string, error) {
 	}
 	defer f.Close()
 	return f.Readdirnames(-1)
+}
+
+// WalkDir is filepath.WalkDir.
+func (d *Disk) WalkDir(name string, visit fs.WalkDirFunc) error {
+	if err := d.check("readdir", name); err != nil {
+		return err
+	}
+	return filepath.WalkDir(name, visit)
 }
 
 // MkdirAll is os.MkdirAll.

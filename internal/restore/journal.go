@@ -21,12 +21,13 @@ import (
 type Phase string
 
 // The phases. A restore that is found in Staging is reverted, one in Swapping
-// is finished; Undoing and Settling are finished.
+// is finished; Undoing, Clearing and Settling are finished.
 const (
 	Staging  Phase = "staging"  // nothing live has changed
 	Swapping Phase = "swapping" // everything is staged; live and staged change places
 	Done     Phase = "done"     // the replaced state is aside
 	Undoing  Phase = "undoing"  // the replaced state is being put back
+	Clearing Phase = "clearing" // it is back; what was restored is being deleted
 	Settling Phase = "settling" // the replaced state is being deleted
 )
 
@@ -44,6 +45,8 @@ type Journal struct {
 	// Switch is the maintenance file, relative to the webroot.
 	Switch     string `json:"switch,omitempty"`
 	SwitchText string `json:"switch_text,omitempty"`
+	// Times are the trees' own, by inode; putting the switch in changes them.
+	Times map[uint64]time.Time `json:"times,omitempty"`
 
 	path string
 	d    *disk.Disk
@@ -67,16 +70,29 @@ type FilesPlan struct {
 func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }
 func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
 
+// spare is where a tree waits when the exchange takes several renames.
+func (f *FilesPlan) spare() string { return filepath.Join(f.Box, "next") }
+
 // newBox names the folder for a restore beside a path.
 func newBox(beside, site_, id string) string {
 	return filepath.Join(filepath.Dir(beside), site.LeftoverPrefix+site_+"-"+id)
 }
 
-func newJournal(st *state.State, site, archive string, now time.Time) *Journal {
-	id := now.UTC().Format("20060102_150405")
-	j := &Journal{ID: id, Site: site, Archive: archive, Started: now.UTC(), Phase: Staging, d: st.Disk}
-	j.path = filepath.Join(journalDir(st, site), id+".json")
-	return j
+// newJournal begins a journal under an identity that no other restore of the
+// site has: everything staged and set aside is named after it.
+func newJournal(st *state.State, site, archive string, now time.Time) (*Journal, error) {
+	j := &Journal{Site: site, Archive: archive, Started: now.UTC(), Phase: Staging, d: st.Disk}
+	for at := now.UTC(); ; at = at.Add(time.Second) {
+		j.ID = at.Format("20060102_150405")
+		j.path = filepath.Join(journalDir(st, site), j.ID+".json")
+		taken, err := st.Disk.Exists(j.path)
+		if err != nil {
+			return nil, fmt.Errorf("begin the restore's journal: %w", err)
+		}
+		if !taken {
+			return j, nil
+		}
+	}
 }
 
 func journalDir(st *state.State, site string) string {
@@ -110,8 +126,12 @@ func (j *Journal) close() error {
 	return nil
 }
 
-// Journals reads the journals of a site, newest first.
+// Journals reads the journals of a site, newest first. The caller holds the
+// site's lock.
 func Journals(st *state.State, site string) ([]*Journal, error) {
+	if err := dropStray(st, site); err != nil {
+		return nil, fmt.Errorf("clear the restore journals: %w", err)
+	}
 	names, err := st.Disk.ReadNames(journalDir(st, site))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -137,6 +157,21 @@ func Journals(st *state.State, site string) ([]*Journal, error) {
 		all = append(all, j)
 	}
 	return all, nil
+}
+
+// dropStray removes journals that a process was killed while writing; the
+// caller holds the site's lock, so nobody writes one now.
+func dropStray(st *state.State, site string) error {
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, name := range names {
+		if err == nil && strings.HasPrefix(name, ".") {
+			err = st.Disk.Remove(filepath.Join(journalDir(st, site), name))
+		}
+	}
+	return err
 }
 
 // safeBox refuses to work in a folder that is not one this program made.

@@ -66,7 +66,10 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 		j.Now = time.Now
 	}
 	r := &run{Job: j, disk: j.State.Disk, observer: observe.Or(j.Observer), start: j.Now()}
-	r.journal = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start)
+	var err error
+	if r.journal, err = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start); err != nil {
+		return nil, err
+	}
 	if err := r.preflight(ctx); err != nil {
 		return nil, fmt.Errorf("restore %s: %w; nothing was changed", j.Site.Name, err)
 	}
@@ -166,8 +169,8 @@ func (r *run) partsPresent(ctx context.Context) error {
 	return nil
 }
 
-// spare is kept free beyond what the restored files need.
-const spare = 16 << 20
+// margin is kept free beyond what the restored files need.
+const margin = 16 << 20
 
 func (r *run) planFiles() error {
 	root, err := filepath.EvalSymlinks(r.Site.Root)
@@ -183,7 +186,7 @@ func (r *run) planFiles() error {
 		return err
 	}
 	totals := r.Archive.Totals
-	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + spare
+	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + margin
 	if r.Database {
 		for _, db := range r.Site.Databases {
 			if _, inside := r.Site.Inside(db); inside {

@@ -18,12 +18,8 @@ import (
 // swap lets the staged and the live state change places. It can be called
 // again after a crash at any point.
 func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if err := j.enter(Swapping); err != nil {
+	if err := closeSite(d, j, Swapping); err != nil {
 		return err
-	}
-	closed, err := closeSite(d, j)
-	if err != nil {
-		return fmt.Errorf("close the site for maintenance: %w", err)
 	}
 	for _, p := range j.Databases {
 		if err := targets[p.Label].Swap(ctx, p); err != nil {
@@ -35,7 +31,7 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 			return fmt.Errorf("files: %w", err)
 		}
 	}
-	if err := openSite(d, closed); err != nil {
+	if err := openSite(d, j); err != nil {
 		return err
 	}
 	for _, p := range j.Databases {
@@ -56,12 +52,8 @@ func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) er
 
 // takeBack puts back what a restore set aside and deletes what it had staged.
 func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if err := j.enter(Undoing); err != nil {
+	if err := closeSite(d, j, Undoing); err != nil {
 		return err
-	}
-	closed, err := closeSite(d, j)
-	if err != nil {
-		return fmt.Errorf("close the site for maintenance: %w", err)
 	}
 	for _, p := range j.Databases {
 		if err := targets[p.Label].Revert(ctx, p); err != nil {
@@ -73,7 +65,11 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 			return fmt.Errorf("files: %w", err)
 		}
 	}
-	if err := openSite(d, closed); err != nil {
+	if err := openSite(d, j); err != nil {
+		return err
+	}
+	// Once something is deleted, where things are no longer tells what was done.
+	if err := j.enter(Clearing); err != nil {
 		return err
 	}
 	return revertStage(ctx, d, j, targets)
@@ -90,7 +86,11 @@ func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[stri
 			return fmt.Errorf("database %s: %w", p.Label, err)
 		}
 	}
-	return errors.Join(removeBoxes(d, j), j.close())
+	// The journal goes last: as long as it stands, a later run tries again.
+	if err := removeBoxes(d, j); err != nil {
+		return err
+	}
+	return j.close()
 }
 
 // settle deletes what a restore set aside.
@@ -122,38 +122,49 @@ func removeBoxes(d *disk.Disk, j *Journal) error {
 	return nil
 }
 
-// closure is the maintenance file in both trees: the live one, and the one that
-// is about to be.
-type closure struct {
-	j *Journal
-	// times are the trees' own, by inode; putting a file in changes them.
-	times map[uint64]time.Time
-}
-
 // trees are all places where a tree of this restore can be.
-func (c closure) trees() []string {
-	return []string{c.j.Files.Root, c.j.Files.staged(), c.j.Files.aside()}
+func (j *Journal) trees() []string {
+	return []string{j.Files.Root, j.Files.staged(), j.Files.aside(), j.Files.spare()}
 }
 
-func closeSite(d *disk.Disk, j *Journal) (closure, error) {
-	c := closure{j, map[uint64]time.Time{}}
-	if j.Switch == "" || j.Files == nil {
-		return c, nil
+// hasSwitch tells whether the site can be closed for the exchange.
+func (j *Journal) hasSwitch() bool { return j.Switch != "" && j.Files != nil }
+
+// closeSite begins a phase and puts the maintenance file into both trees: the
+// live one, and the one that is about to be.
+func closeSite(d *disk.Disk, j *Journal, p Phase) error {
+	var trees []string
+	if j.Times == nil {
+		j.Times = map[uint64]time.Time{}
 	}
-	for _, tree := range c.trees() {
-		info, err := d.Lstat(tree)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
+	if j.hasSwitch() {
+		for _, tree := range j.trees() {
+			info, err := d.Lstat(tree)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			trees = append(trees, tree)
+			closed, err := d.Exists(filepath.Join(tree, j.Switch))
+			if err != nil {
+				return err
+			}
+			if !closed {
+				j.Times[inodeOf(info)] = info.ModTime()
+			}
 		}
-		if err != nil {
-			return c, err
-		}
-		c.times[inodeOf(info)] = info.ModTime()
+	}
+	if err := j.enter(p); err != nil {
+		return err
+	}
+	for _, tree := range trees {
 		if err := writeSwitch(d, tree, j); err != nil {
-			return c, err
+			return fmt.Errorf("close the site for maintenance: %w", err)
 		}
 	}
-	return c, nil
+	return nil
 }
 
 func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
@@ -174,19 +185,19 @@ func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
 }
 
 // openSite takes the maintenance files away, wherever the trees are now.
-func openSite(d *disk.Disk, c closure) error {
-	if c.j.Switch == "" || c.j.Files == nil {
+func openSite(d *disk.Disk, j *Journal) error {
+	if !j.hasSwitch() {
 		return nil
 	}
-	for _, tree := range c.trees() {
-		if err := d.Remove(filepath.Join(tree, c.j.Switch)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	for _, tree := range j.trees() {
+		if err := d.Remove(filepath.Join(tree, j.Switch)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("end the maintenance: %w", err)
 		}
 		now, err := inode(d, tree)
 		if err != nil {
 			return err
 		}
-		if t, ok := c.times[now]; ok && now != 0 {
+		if t, ok := j.Times[now]; ok && now != 0 {
 			if err := setTimes(d, tree, t); err != nil {
 				return err
 			}
@@ -197,72 +208,84 @@ func openSite(d *disk.Disk, c closure) error {
 
 // swap puts the staged tree in the webroot's place and the live one aside.
 func (f *FilesPlan) swap(d *disk.Disk) error {
-	now, err := inode(d, f.Root)
-	if err != nil {
-		return err
-	}
-	if now != f.StagedInode {
-		if err := f.carry(d, f.Root, f.staged()); err != nil {
-			return err
-		}
-		if err := f.exchange(d, f.staged(), f.aside(), now != 0); err != nil {
-			return err
-		}
-	}
-	return f.tidy(d, f.staged(), f.aside(), f.LiveInode)
+	return f.put(d, f.StagedInode, f.LiveInode, f.aside())
 }
 
-// revert puts the tree that was set aside back. What was restored ends up
-// where it was staged.
+// revert puts the tree that was live back and the restored one where it was
+// staged.
 func (f *FilesPlan) revert(d *disk.Disk) error {
+	return f.put(d, f.LiveInode, f.StagedInode, f.staged())
+}
+
+// put makes the tree with the inode want the webroot and moves the other one to
+// a place in the box. An inode of 0 stands for no tree at all. The trees are
+// told apart by their inodes, so that it can be called again wherever an
+// earlier call has stopped.
+func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
 	now, err := inode(d, f.Root)
 	if err != nil {
 		return err
 	}
-	if now == f.StagedInode && f.LiveInode == 0 {
-		return d.Rename(f.Root, f.staged()) // there was no webroot before
-	}
-	if now == f.StagedInode || now == 0 {
-		if err := f.carry(d, f.Root, f.aside()); err != nil {
+	switch {
+	case now == want:
+	case want == 0:
+		if err := d.Rename(f.Root, place); err != nil {
 			return err
 		}
-		if err := f.exchange(d, f.aside(), f.staged(), now != 0); err != nil {
+	default:
+		from, err := f.find(d, want)
+		if err != nil {
 			return err
 		}
-	}
-	return f.tidy(d, f.aside(), f.staged(), f.StagedInode)
-}
-
-// exchange puts from in the webroot's place: in one atomic step where the file
-// system can, else by two renames. What was there ends up in from or in to.
-func (f *FilesPlan) exchange(d *disk.Disk, from, to string, occupied bool) error {
-	if occupied {
-		err := d.Exchange(from, f.Root)
-		if err == nil {
-			return nil
-		}
-		if !disk.ExchangeUnsupported(err) {
+		if err := f.carry(d, f.Root, from); err != nil {
 			return err
 		}
-		if err := d.Rename(f.Root, to); err != nil {
+		if err := f.exchange(d, from, now != 0); err != nil {
 			return err
 		}
 	}
-	return d.Rename(from, f.Root)
-}
-
-// tidy gives a tree that an exchange left in from its right place.
-func (f *FilesPlan) tidy(d *disk.Disk, from, to string, tree uint64) error {
-	now, err := inode(d, from)
-	if err != nil {
-		return err
-	}
-	if tree != 0 && now == tree {
-		if err := d.Rename(from, to); err != nil {
+	for _, at := range []string{f.staged(), f.aside()} {
+		now, err := inode(d, at)
+		if err != nil {
 			return err
+		}
+		if at != place && now != 0 && now == other {
+			if err := d.Rename(at, place); err != nil {
+				return err
+			}
 		}
 	}
 	return errors.Join(d.SyncDir(f.Box), d.SyncDir(filepath.Dir(f.Root)))
+}
+
+// find returns where in the box the tree with an inode is.
+func (f *FilesPlan) find(d *disk.Disk, want uint64) (string, error) {
+	for _, at := range []string{f.staged(), f.aside(), f.spare()} {
+		now, err := inode(d, at)
+		if err != nil || now == want {
+			return at, err
+		}
+	}
+	return "", fmt.Errorf("the tree that belongs at %s is no longer in %s", f.Root, f.Box)
+}
+
+// exchange lets a tree in the box and the webroot change places: in one atomic
+// step where the file system can, else by renames.
+func (f *FilesPlan) exchange(d *disk.Disk, from string, occupied bool) error {
+	if !occupied {
+		return d.Rename(from, f.Root)
+	}
+	err := d.Exchange(from, f.Root)
+	if err == nil || !disk.ExchangeUnsupported(err) {
+		return err
+	}
+	if err := d.Rename(from, f.spare()); err != nil {
+		return err
+	}
+	if err := d.Rename(f.Root, from); err != nil {
+		return err
+	}
+	return d.Rename(f.spare(), f.Root)
 }
 
 // carry links database files that stay what they are from the tree that is
@@ -376,7 +399,7 @@ func (r Recoverer) finish(ctx context.Context, j *Journal) (string, error) {
 		return "", err
 	}
 	switch j.Phase {
-	case Staging:
+	case Staging, Clearing:
 		return "reverted", revertStage(ctx, r.State.Disk, j, targets)
 	case Swapping:
 		return "finished", swap(ctx, r.State.Disk, j, targets)
@@ -406,6 +429,10 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	defer done()
 	if err != nil {
 		return nil, err
+	}
+	if j.Phase == Staging || j.Phase == Clearing || j.Phase == Settling {
+		did, err := r.finish(ctx, j)
+		return &Outcome{j, did}, err
 	}
 	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
 		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)

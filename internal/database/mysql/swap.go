@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -90,6 +91,9 @@ func (db *Database) existing(ctx context.Context, conn *sql.Conn, p *database.Pl
 // that is live now. Each step can be run again after a crash.
 func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []database.ForeignKey, objects string, renames func(exists) []string) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		if err := takeTurn(ctx, conn, p); err != nil {
+			return err
+		}
 		_, _ = conn.ExecContext(ctx, "SET SESSION system_versioning_alter_history = KEEP") // unknown to MySQL
 		if err := db.clearObjects(ctx, conn, p); err != nil {
 			return err
@@ -116,6 +120,19 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 			return nil
 		})
 	})
+}
+
+// takeTurn waits until no other session exchanges the same tables: a process
+// that was killed leaves its last statement running on the server.
+func takeTurn(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+	var got sql.NullBool
+	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 120)", "revlet "+p.ID).Scan(&got); err != nil {
+		return err
+	}
+	if !got.Bool {
+		return errors.New("an earlier exchange of the tables still runs on the server")
+	}
+	return nil
 }
 
 // clearObjects drops live triggers and routines, which the plan can make anew,

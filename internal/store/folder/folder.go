@@ -155,7 +155,7 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 		return nil, err
 	}
 	var all []store.Info
-	err = filepath.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
+	err = f.d.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
