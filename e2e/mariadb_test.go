@@ -4,18 +4,14 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
-	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
-	"time"
 
-	_ "github.com/go-sql-driver/mysql" // to look into the private server
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/scratchserver"
 )
 
 // server is a private MariaDB in a temporary folder, shared by the tests of
@@ -37,49 +33,28 @@ var (
 func mariadb(t *testing.T) *server {
 	t.Helper()
 	need(t, "mariadbd", "mariadb", "mariadb-install-db")
-	serverOnce.Do(func() { sharedServer, serverError = startServer(freePort(t)) })
+	serverOnce.Do(func() { sharedServer, serverError = startServer() })
 	require.NoError(t, serverError)
 	return sharedServer
 }
 
-func startServer(port int) (*server, error) {
+func startServer() (*server, error) {
 	dir, err := os.MkdirTemp("", "revlet-mariadb-")
 	if err != nil {
 		return nil, err
 	}
-	me := fmt.Sprintf("--user=%s", map[bool]string{true: "root", false: os.Getenv("USER")}[os.Geteuid() == 0])
-	data := "--datadir=" + filepath.Join(dir, "data")
-	if out, err := exec.Command("mariadb-install-db", "--no-defaults", data, me, "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("%w: %s", err, out)
-	}
-	s := &server{port: port, socket: filepath.Join(dir, "s")}
-	log, err := os.Create(filepath.Join(dir, "log"))
+	m, err := scratchserver.StartMariaDB(context.Background(), dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command("mariadbd", "--no-defaults", data, me, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port), "--socket="+s.socket,
-		"--pid-file="+filepath.Join(dir, "pid"), "--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M", "--event-scheduler=OFF", "--plugin-maturity=experimental")
-	cmd.Stdout, cmd.Stderr = log, log
-	if err := cmd.Start(); err != nil {
-		return nil, err
-	}
+	s := &server{port: m.Port, socket: m.Socket}
 	stopServer = func() {
 		_ = s.root.Close()
-		_ = cmd.Process.Signal(syscall.SIGTERM)
-		_ = cmd.Wait()
+		_ = m.Stop()
 		_ = os.RemoveAll(dir)
 	}
-	s.root, err = sql.Open("mysql", "root@unix("+s.socket+")/?multiStatements=true")
-	if err != nil {
-		return nil, err
-	}
-	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if s.root.Ping() == nil {
-			return s, nil
-		}
-	}
-	text, _ := os.ReadFile(log.Name())
-	return nil, fmt.Errorf("mariadbd does not answer: %s", text)
+	s.root, err = m.Root()
+	return s, err
 }
 
 // exec runs statements on a connection of their own, which is then thrown

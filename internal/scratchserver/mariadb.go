@@ -1,0 +1,105 @@
+// Package scratchserver runs private database servers in temporary folders,
+// on free ports of the loopback address, from the programs that are installed.
+package scratchserver
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // to ask the server whether it is up
+)
+
+// MariaDB is a running private server. Its root account has no password and
+// can only connect through the socket.
+type MariaDB struct {
+	Port   int
+	Socket string
+	dir    string
+	cmd    *exec.Cmd
+}
+
+// startWait bounds how long a server may take to answer.
+const startWait = time.Minute
+
+// StartMariaDB makes a new data folder below dir and starts a server on it.
+// options are added to the server's command line.
+func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB, error) {
+	me, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	s := &MariaDB{Port: port, Socket: filepath.Join(dir, "s"), dir: dir}
+	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--user=" + me.Username}
+	install := exec.CommandContext(ctx, "mariadb-install-db", append(common, "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	if out, err := install.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	s.cmd = exec.Command("mariadbd", append(append(common, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port),
+		"--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid")), options...)...)
+	s.cmd.Stdout, s.cmd.Stderr = log, log
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start a scratch database server: %w", err)
+	}
+	if err := s.wait(ctx); err != nil {
+		text, _ := os.ReadFile(log.Name())
+		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), s.Stop())
+	}
+	return s, nil
+}
+
+// Root opens the server as its root account.
+func (s *MariaDB) Root() (*sql.DB, error) {
+	return sql.Open("mysql", "root@unix("+s.Socket+")/?multiStatements=true")
+}
+
+func (s *MariaDB) wait(ctx context.Context) error {
+	root, err := s.Root()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for end := time.Now().Add(startWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if root.PingContext(ctx) == nil {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return errors.New("it does not answer")
+}
+
+// Stop ends the server; its folder stays.
+func (s *MariaDB) Stop() error {
+	if err := s.cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		return err
+	}
+	return s.cmd.Wait()
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
