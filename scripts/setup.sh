@@ -7,9 +7,9 @@ export PATH="$PATH:/usr/sbin:/sbin"
 
 case "${1:-test}" in
 test)
-    tools="mariadbd mariadb mariadb-dump mariadb-install-db php zstd sqlite3"
-    packages="mariadb-server-core mariadb-client php-cli php-mysql php-gd php-xml php-mbstring zstd sqlite3 wordpress wordpress-theme-twentytwentythree"
-    files="/usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
+    tools="mariadbd mariadb mariadb-dump mariadb-install-db php zstd sqlite3 psql pg_dump pg_ctlcluster"
+    packages="mariadb-server-core mariadb-client php-cli php-mysql php-gd php-xml php-mbstring zstd sqlite3 postgresql wordpress wordpress-theme-twentytwentythree"
+    files="/usr/lib/postgresql /usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
     ;;
 screenshots)
     tools="Xvfb xterm import chromium"

@@ -47,12 +47,13 @@ type Site struct {
 	Check     *Check              `yaml:"check"`
 }
 
-// Database is one database described by hand. Exactly one of MySQL and SQLite
-// is set.
+// Database is one database described by hand. Exactly one of MySQL, Postgres
+// and SQLite is set.
 type Database struct {
-	// MySQL is user@host:port/name, or user@/path/of/socket/name.
-	MySQL  string `yaml:"mysql"`
-	SQLite string `yaml:"sqlite"`
+	// MySQL and Postgres are user@host:port/name, or user@/path/of/socket/name.
+	MySQL    string `yaml:"mysql"`
+	Postgres string `yaml:"postgres"`
+	SQLite   string `yaml:"sqlite"`
 	// PasswordFile and PasswordEnv say where the password is read from.
 	PasswordFile string `yaml:"password_file"`
 	PasswordEnv  string `yaml:"password_env"`
@@ -241,8 +242,8 @@ func (c *Config) settle(data []byte) error {
 			}
 		}
 		for label, db := range s.Databases {
-			if (db.MySQL == "") == (db.SQLite == "") {
-				return at(where+".databases."+label, "database %q of site %q needs one of `mysql:` and `sqlite:`", label, name)
+			if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
+				return at(where+".databases."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, name, kinds)
 			}
 			if db.PasswordFile != "" && db.PasswordEnv != "" {
 				return at(where+".databases."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, name)
@@ -259,6 +260,16 @@ func (c *Config) settle(data []byte) error {
 		c.Sites[name] = s
 	}
 	return nil
+}
+
+// count tells how many of the settings are given.
+func count(settings ...string) (n int) {
+	for _, s := range settings {
+		if s != "" {
+			n++
+		}
+	}
+	return n
 }
 
 func (c *Config) warnIfReadable(secret string) {

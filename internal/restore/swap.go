@@ -326,6 +326,8 @@ func (j *Journal) AsidePlaces() []string {
 		switch {
 		case p.Engine == "sqlite":
 			all = append(all, p.Aside)
+		case p.Engine == "postgres":
+			all = append(all, "schema "+p.Aside)
 		case p.Aside != p.Live:
 			all = append(all, "database "+p.Aside)
 		default:

@@ -128,6 +128,9 @@ func (r *Recipe) databases(root string, read ReadFunc) ([]Database, error) {
 // name:/socket, /socket, [v6]:port. `localhost` alone means the socket.
 func (db *Database) setHost(s string) error {
 	db.Host, db.Port, db.Socket = "", 3306, ""
+	if db.Engine == "postgres" {
+		db.Port = 5432
+	}
 	host, rest := s, ""
 	if strings.HasPrefix(s, "[") {
 		inner, after, ok := strings.Cut(s[1:], "]")
@@ -159,7 +162,7 @@ func (db *Database) setHost(s string) error {
 		db.Port = port
 	}
 	db.Host = host
-	if host == "localhost" && rest == "" {
+	if host == "localhost" && rest == "" && db.Engine == "mysql" {
 		db.Socket = defaultSocket()
 	}
 	return nil

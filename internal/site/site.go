@@ -35,7 +35,7 @@ type Site struct {
 type Database struct {
 	// Label names it within the site: main, or as configured.
 	Label string
-	// Engine is mysql or sqlite.
+	// Engine is mysql, postgres or sqlite.
 	Engine   string
 	Host     string
 	Port     int
@@ -116,8 +116,12 @@ func described(all map[string]config.Database) ([]Database, error) {
 	var out []Database
 	for label, c := range all {
 		db := Database{Label: label, Engine: "sqlite", Path: c.SQLite}
-		if c.MySQL != "" {
-			if err := db.parseURL(c.MySQL); err != nil {
+		if c.SQLite == "" {
+			db.Engine = "mysql"
+			if c.Postgres != "" {
+				db.Engine = "postgres"
+			}
+			if err := db.parseURL(c.MySQL + c.Postgres); err != nil {
 				return nil, fmt.Errorf("database %s: %w", label, err)
 			}
 			password, err := c.Password()
@@ -138,7 +142,7 @@ func (db *Database) parseURL(s string) error {
 	if !ok || slash < 0 || rest[slash+1:] == "" {
 		return fmt.Errorf("%q is not user@host:port/name", s)
 	}
-	db.Engine, db.User, db.Name = "mysql", user, rest[slash+1:]
+	db.User, db.Name = user, rest[slash+1:]
 	return db.setHost(rest[:slash])
 }
 

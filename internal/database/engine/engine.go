@@ -7,6 +7,7 @@ import (
 
 	"revlet/internal/database"
 	"revlet/internal/database/mysql"
+	"revlet/internal/database/postgres"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/disk"
 	"revlet/internal/site"
@@ -17,6 +18,8 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 	switch db.Engine {
 	case "mysql":
 		return mysql.Open(ctx, mysqlConfig(db))
+	case "postgres":
+		return postgres.Open(ctx, postgresConfig(db))
 	case "sqlite":
 		return sqlite.Open(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
 	default:
@@ -30,11 +33,17 @@ func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.Fil
 	switch db.Engine {
 	case "mysql":
 		return mysql.Open(ctx, mysqlConfig(db))
+	case "postgres":
+		return postgres.Open(ctx, postgresConfig(db))
 	case "sqlite":
 		return sqlite.ForRestore(sqlite.Config{Path: db.Path, Disk: d, Mode: mode, Beside: beside}), nil
 	default:
 		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
 	}
+}
+
+func postgresConfig(db site.Database) postgres.Config {
+	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name}
 }
 
 func mysqlConfig(db site.Database) mysql.Config {

@@ -1,0 +1,114 @@
+package e2e
+
+import (
+	"context"
+	_ "embed"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/scratchserver"
+)
+
+//go:embed testdata/everything-postgres.sql
+var everythingPostgres string
+
+type pgServer struct{ *scratchserver.Postgres }
+
+func postgres(t *testing.T) pgServer {
+	t.Helper()
+	if _, err := scratchserver.PostgresPrograms(); err != nil {
+		need(t, "initdb")
+	}
+	need(t, "psql", "pg_dump")
+	dir, err := os.MkdirTemp("", "rvpg")
+	require.NoError(t, err)
+	s, err := scratchserver.StartPostgres(t.Context(), dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Stop(); _ = os.RemoveAll(dir) })
+	return pgServer{s}
+}
+
+// exec runs statements with the simple protocol, several in one text.
+func (s pgServer) exec(t *testing.T, db, q string) {
+	t.Helper()
+	conn, err := s.Root(context.Background(), db)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(context.Background(), q, pgx.QueryExecModeSimpleProtocol)
+	require.NoError(t, err)
+}
+
+// describe is the server's own description of a database, and its rows.
+func (s pgServer) describe(t *testing.T, db string) []string {
+	t.Helper()
+	out, err := exec.Command("pg_dump", "-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "postgres", "--schema-only", "--no-owner", "--no-privileges", "-n", "public", db).Output()
+	require.NoError(t, err)
+	var lines []string
+	for line := range strings.SplitSeq(string(out), "\n") {
+		if !strings.HasPrefix(line, `\`) && !strings.HasPrefix(line, "--") && line != "" {
+			lines = append(lines, line)
+		}
+	}
+	conn, err := s.Root(t.Context(), db)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	rows, err := conn.Query(t.Context(), "SELECT format(CASE relkind WHEN 'S' THEN '(SELECT last_value, is_called FROM %I)' ELSE '%I' END, relname) FROM pg_class WHERE relkind IN ('r', 'm', 'S') AND relnamespace = 'public'::regnamespace ORDER BY 1")
+	require.NoError(t, err)
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	for _, name := range names {
+		var text string
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT coalesce(string_agg(x::text, E'\n' ORDER BY x::text), '') FROM "+name+" x").Scan(&text))
+		lines = append(lines, name+": "+text)
+	}
+	return lines
+}
+
+func TestPostgresComesBack(t *testing.T) {
+	s := postgres(t)
+	s.exec(t, "postgres", "CREATE ROLE museum LOGIN")
+	s.exec(t, "postgres", "CREATE DATABASE museum OWNER museum")
+	s.exec(t, "museum", "SET ROLE museum;"+everythingPostgres)
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("htdocs/index.html", "a page")
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: {postgres: \"museum@127.0.0.1:%d/museum\"}}\n", s.Port))
+	want := s.describe(t, "museum")
+	assert.Contains(t, w.run("backup"), "one exported snapshot on 2 connections")
+	w.run("verify", "--full")
+	first := w.parts("kestrelpoint")
+	w.run("backup")
+	assert.Equal(t, first, w.parts("kestrelpoint"), "the same database gives the same bytes")
+
+	s.exec(t, "museum", "SET ROLE museum; DROP TABLE parent CASCADE; DROP VIEW z_base CASCADE; UPDATE kinds SET b = NULL; DROP FUNCTION first_page; CREATE TABLE planted (a int)")
+	broken := s.describe(t, "museum")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	assert.Equal(t, want, s.describe(t, "museum"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "museum"))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--yes")
+	assert.Equal(t, want, s.describe(t, "museum"))
+
+	s.exec(t, "postgres", "CREATE DATABASE recovered OWNER museum")
+	script := "set -e\n"
+	for _, p := range w.parts("kestrelpoint") {
+		if strings.HasSuffix(p.file, ".sql.zst") {
+			script += "zstd -dc " + p.file + "\n"
+		}
+	}
+	psql := exec.Command("sh", "-c", fmt.Sprintf("(%s) | psql -q -v ON_ERROR_STOP=1 -h %s -p %d -U museum recovered", script, s.Socket, s.Port))
+	out, err := psql.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, want, s.describe(t, "recovered"), "plain psql loads it")
+
+	s.exec(t, "museum", "CREATE SCHEMA other; CREATE TABLE other.t (a int)")
+	w.fails(3, []string{"schema other (1 tables)", "only the account's own schema"}, "backup")
+}

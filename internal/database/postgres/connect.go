@@ -1,0 +1,135 @@
+// Package postgres saves and puts back PostgreSQL databases: the schema that
+// the site's account works in, staged in another schema and exchanged in one
+// transaction.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"revlet/internal/database"
+)
+
+// Config says how to reach a database.
+type Config struct {
+	Host     string
+	Port     int
+	Socket   string // the folder of the server's socket
+	User     string
+	Password string
+	Name     string
+}
+
+// Database is an open database. It is a Source and a Target.
+type Database struct {
+	c      Config
+	conn   *pgx.Conn
+	info   database.Info
+	schema string
+}
+
+func (c Config) where() string {
+	if c.Socket != "" {
+		return c.Socket
+	}
+	return net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
+}
+
+func (c Config) connect(ctx context.Context) (*pgx.Conn, error) {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(c.User, c.Password), Host: c.where(), Path: "/" + c.Name}
+	q := url.Values{"connect_timeout": {"15"}, "application_name": {"revlet"}, "client_encoding": {"UTF8"}}
+	if c.Socket != "" {
+		u.Host = ""
+		q.Set("host", c.Socket)
+		if c.Port != 0 {
+			q.Set("port", strconv.Itoa(c.Port))
+		}
+	}
+	u.RawQuery = q.Encode()
+	pc, err := pgx.ParseConfig(u.String())
+	if err != nil {
+		return nil, fmt.Errorf("database %s: its settings make no sense together", c.Name)
+	}
+	conn, err := pgx.ConnectConfig(ctx, pc)
+	if err != nil {
+		return nil, c.explain(err)
+	}
+	return conn, nil
+}
+
+// explain words a failure to connect with the next step. Codes are those of
+// PostgreSQL's appendix "Error Codes".
+func (c Config) explain(err error) error {
+	var pe *pgconn.PgError
+	hint := "nothing answers there; is the database server running?"
+	if errors.As(err, &pe) {
+		switch pe.Code {
+		case "28P01", "28000":
+			hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings", c.User)
+		case "3D000":
+			hint = fmt.Sprintf("the server has no database %q", c.Name)
+		default:
+			hint = pe.Message
+		}
+		return fmt.Errorf("database %s at %s: %s (%s)", c.Name, c.where(), hint, pe.Code)
+	}
+	// The driver's own text may repeat the whole address, password included.
+	return fmt.Errorf("database %s at %s: %s", c.Name, c.where(), hint)
+}
+
+// Open connects and looks at the database.
+func Open(ctx context.Context, c Config) (*Database, error) {
+	conn, err := c.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	db := &Database{c: c, conn: conn, info: database.Info{Engine: "postgres", Name: c.Name}}
+	err = conn.QueryRow(ctx, `SELECT current_setting('server_version'), pg_encoding_to_char(encoding), datcollate, pg_database_size(oid),
+		coalesce(current_schema(), 'public') FROM pg_database WHERE datname = current_database()`).
+		Scan(&db.info.Version, &db.info.Charset, &db.info.Collation, &db.info.Bytes, &db.schema)
+	if err != nil {
+		_ = conn.Close(ctx)
+		return nil, fmt.Errorf("database %s: %w", c.Name, err)
+	}
+	return db, nil
+}
+
+// Info implements database.Source.
+func (db *Database) Info() database.Info { return db.info }
+
+// Close implements database.Source and database.Target.
+func (db *Database) Close() error { return db.conn.Close(context.Background()) }
+
+// Lookup implements database.Source.
+func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
+	var v string
+	q := fmt.Sprintf("SELECT %s::text FROM %s WHERE %s::text = $1", quote(column), quote(table), quote(where))
+	err := db.conn.QueryRow(ctx, q, is).Scan(&v)
+	return v, err
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func literal(s string) string {
+	if strings.Contains(s, `\`) {
+		return ` E'` + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(s) + `'`
+	}
+	return `'` + strings.ReplaceAll(s, `'`, `''`) + `'`
+}
+
+// column collects a query's first column.
+func column(ctx context.Context, conn *pgx.Conn, q string, args ...any) ([]string, error) {
+	rows, err := conn.Query(ctx, q, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

@@ -1,0 +1,181 @@
+package postgres
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"revlet/internal/database"
+)
+
+// header makes a part loadable by itself with psql. Names in the text are
+// relative to the schema, which whoever loads it chooses with search_path.
+const header = "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = off;\n"
+
+// lanes is how many connections dump at a time; they share one snapshot.
+const lanes = 2
+
+type snapshot struct {
+	db      *Database
+	all     []*pgx.Conn
+	free    chan *pgx.Conn
+	schema  string
+	objects string
+	units   []database.Unit
+	queries map[string]tableQuery
+	gaps    []database.Gap
+}
+
+// tableQuery is how one table's rows are read and written back.
+type tableQuery struct{ read, write string }
+
+// Snapshot implements database.Source.
+func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
+	s := &snapshot{db: db, free: make(chan *pgx.Conn, lanes), queries: map[string]tableQuery{}}
+	if err := s.begin(ctx); err != nil {
+		_ = s.Close()
+		return nil, fmt.Errorf("database %s: %w", db.c.Name, err)
+	}
+	return s, nil
+}
+
+func (s *snapshot) begin(ctx context.Context) error {
+	id := ""
+	for range lanes {
+		conn, err := s.db.c.connect(ctx)
+		if err != nil {
+			return err
+		}
+		s.all = append(s.all, conn)
+		if _, err := conn.Exec(ctx, "BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"); err != nil {
+			return err
+		}
+		if id == "" {
+			err = conn.QueryRow(ctx, "SELECT pg_export_snapshot()").Scan(&id)
+		} else {
+			_, err = conn.Exec(ctx, "SET TRANSACTION SNAPSHOT "+literal(id))
+		}
+		if err != nil {
+			return err
+		}
+		// Everything outside the schema is then written with its schema's name.
+		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)+"; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
+			return err
+		}
+		s.free <- conn
+	}
+	d := &describer{conn: s.all[0], schema: s.db.schema}
+	if err := d.describe(ctx); err != nil {
+		return err
+	}
+	s.gaps = d.gaps
+	s.schema = header + d.early.String()
+	s.objects = header + d.late.String()
+	s.units = append(s.units, database.Unit{Kind: database.Schema})
+	for _, t := range d.tables {
+		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes})
+		s.queries[t.name] = t.query()
+	}
+	s.units = append(s.units, database.Unit{Kind: database.Objects})
+	return nil
+}
+
+// Units implements database.Snapshot.
+func (s *snapshot) Units() []database.Unit { return s.units }
+
+// Lanes implements database.Snapshot.
+func (s *snapshot) Lanes() int { return lanes }
+
+// Consistency implements database.Snapshot.
+func (s *snapshot) Consistency() string {
+	return fmt.Sprintf("one exported snapshot on %d connections", lanes)
+}
+
+// Sequences implements database.Snapshot: they are not staged by name.
+func (s *snapshot) Sequences() []string { return nil }
+
+// Gaps implements database.Snapshot.
+func (s *snapshot) Gaps() []database.Gap { return s.gaps }
+
+// Neighbours implements database.Snapshot.
+func (s *snapshot) Neighbours() []string { return nil }
+
+// Close implements database.Snapshot.
+func (s *snapshot) Close() error {
+	var errs []error
+	for _, c := range s.all {
+		errs = append(errs, c.Close(context.Background()))
+	}
+	return errors.Join(errs...)
+}
+
+// Dump implements database.Snapshot.
+func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int64, error) {
+	switch u.Kind {
+	case database.Schema:
+		_, err := io.WriteString(w, s.schema)
+		return 0, err
+	case database.Objects:
+		_, err := io.WriteString(w, s.objects)
+		return 0, err
+	}
+	var conn *pgx.Conn
+	select {
+	case conn = <-s.free:
+		defer func() { s.free <- conn }()
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
+	q := s.queries[u.Table]
+	out := bufio.NewWriterSize(w, 1<<18)
+	out.WriteString(header + q.write + "\n")
+	tag, err := conn.PgConn().CopyTo(ctx, out, q.read)
+	if err != nil {
+		return 0, fmt.Errorf("table %s: %w", u.Table, err)
+	}
+	out.WriteString("\\.\n")
+	return tag.RowsAffected(), out.Flush()
+}
+
+// table is one table with rows of its own.
+type table struct {
+	name    string
+	bytes   int64
+	columns []string
+	key     []string
+}
+
+func (t *table) query() tableQuery {
+	var names []string
+	for _, c := range t.columns {
+		names = append(names, quote(c))
+	}
+	list := strings.Join(names, ", ")
+	order := list
+	if len(t.key) > 0 {
+		names = nil
+		for _, k := range t.key {
+			names = append(names, quote(k))
+		}
+		order = strings.Join(names, ", ")
+	} else {
+		// Not every type has an order of its own, but each has a text.
+		names = nil
+		for _, c := range t.columns {
+			names = append(names, quote(c)+"::text")
+		}
+		order = strings.Join(names, ", ")
+	}
+	if list == "" {
+		return tableQuery{read: "COPY (SELECT FROM " + quote(t.name) + ") TO STDOUT", write: "COPY " + quote(t.name) + " FROM stdin;"}
+	}
+	return tableQuery{
+		read:  "COPY (SELECT " + list + " FROM ONLY " + quote(t.name) + " ORDER BY " + order + ") TO STDOUT",
+		write: "COPY " + quote(t.name) + " (" + list + ") FROM stdin;",
+	}
+}

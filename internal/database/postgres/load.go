@@ -1,0 +1,270 @@
+package postgres
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"revlet/internal/database"
+)
+
+// Plan implements database.Target: stage and aside are schemas.
+func (db *Database) Plan(id string) *database.Plan {
+	return &database.Plan{ID: id, Engine: "postgres", Live: db.schema, Stage: "rv_new_" + id, Aside: "rv_old_" + id}
+}
+
+// Prepare implements database.Target.
+func (db *Database) Prepare(ctx context.Context, p *database.Plan, _ []string) error {
+	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Stage)); err != nil {
+		return fmt.Errorf("make the staging schema: %w; the account needs the right CREATE on database %s", err, db.c.Name)
+	}
+	return nil
+}
+
+// Lanes implements database.Target.
+func (db *Database) Lanes() int { return lanes }
+
+// Load implements database.Target.
+func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit, r io.Reader) (int64, error) {
+	conn, err := db.c.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	// The live schema comes last: extensions may live there.
+	if _, err := conn.Exec(ctx, "SET search_path = "+quote(p.Stage)+", "+quote(p.Live)); err != nil {
+		return 0, err
+	}
+	in := bufio.NewReaderSize(r, 1<<18)
+	if u.Kind == database.Rows {
+		n, err := copyRows(ctx, conn, u.Table, in)
+		if err != nil {
+			return n, fmt.Errorf("load table %s: %w", u.Table, err)
+		}
+		return n, nil
+	}
+	text, err := io.ReadAll(in)
+	if err != nil {
+		return 0, err
+	}
+	return 0, runStatements(ctx, conn, u, string(text))
+}
+
+// copyHead is the line that begins a table's rows.
+func copyHead(table string) *regexp.Regexp {
+	return regexp.MustCompile(`^COPY ` + regexp.QuoteMeta(quote(table)) + `( \((?:"(?:[^"]|"")*"(?:, )?)+\))? FROM stdin;$`)
+}
+
+func copyRows(ctx context.Context, conn *pgx.Conn, table string, in *bufio.Reader) (int64, error) {
+	head := copyHead(table)
+	for {
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return 0, fmt.Errorf("the text ends before the rows: %w", io.ErrUnexpectedEOF)
+		}
+		line = strings.TrimSuffix(line, "\n")
+		if strings.Contains(header, line+"\n") {
+			continue
+		}
+		if !head.MatchString(line) {
+			return 0, fmt.Errorf("%w: %.60q", database.ErrForeignSQL, line)
+		}
+		tag, err := conn.PgConn().CopyFrom(ctx, &untilEnd{in: in}, strings.TrimSuffix(line, " FROM stdin;")+" FROM STDIN")
+		if err != nil {
+			return 0, err
+		}
+		if rest, err := io.ReadAll(in); err != nil || len(rest) > 0 {
+			return 0, errors.Join(err, fmt.Errorf("%w after the rows", database.ErrForeignSQL))
+		}
+		return tag.RowsAffected(), nil
+	}
+}
+
+// untilEnd gives rows up to the line `\.`.
+type untilEnd struct {
+	in   *bufio.Reader
+	rest []byte
+	done bool
+}
+
+func (u *untilEnd) Read(p []byte) (int, error) {
+	for len(u.rest) == 0 {
+		if u.done {
+			return 0, io.EOF
+		}
+		line, err := u.in.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) {
+			err = nil
+		}
+		if string(line) == "\\.\n" {
+			u.done = true
+			continue
+		}
+		if err != nil {
+			return 0, fmt.Errorf("the rows break off: %w", io.ErrUnexpectedEOF)
+		}
+		u.rest = line
+	}
+	n := copy(p, u.rest)
+	u.rest = u.rest[n:]
+	return n, nil
+}
+
+// allowed matches the beginnings of what parts of kind schema and objects hold.
+var allowed = regexp.MustCompile(`^(?:CREATE (?:OR REPLACE )?(?:EXTENSION IF NOT EXISTS|TYPE|DOMAIN|SEQUENCE|FUNCTION|PROCEDURE|(?:UNLOGGED )?TABLE|(?:UNIQUE )?INDEX|VIEW|MATERIALIZED VIEW|(?:CONSTRAINT )?TRIGGER|RULE) |` +
+	`ALTER TABLE (?:ONLY )?(?:"(?:[^"]|"")*"|\w+) (?:ADD CONSTRAINT|ATTACH PARTITION) |ALTER SEQUENCE (?:"(?:[^"]|"")*"|\w+) OWNED BY |SELECT setval\('(?:[^']|'')*', -?\d+, (?:true|false)\)$|COMMENT ON )`)
+
+func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, text string) error {
+	for _, stmt := range split(text) {
+		if strings.Contains(header, stmt+";\n") {
+			continue
+		}
+		if !allowed.MatchString(stmt) {
+			return fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
+		}
+		// One statement at a time: the extended protocol takes no second one.
+		if _, err := conn.Exec(ctx, stmt, pgx.QueryExecModeExec); err != nil {
+			return fmt.Errorf("load %s: %.60q: %w", u.Kind, stmt, err)
+		}
+	}
+	return nil
+}
+
+var dollarTag = regexp.MustCompile(`^\$(?:[A-Za-z_][A-Za-z_0-9]*)?\$`)
+
+// skipLiteral returns the place behind the quoted or dollar-quoted text that
+// begins at i; i+1 when a dollar begins none.
+func skipLiteral(text string, i int) int {
+	if text[i] == '$' {
+		tag := dollarTag.FindString(text[i:])
+		if tag == "" {
+			return i + 1
+		}
+		if end := strings.Index(text[i+len(tag):], tag); end >= 0 {
+			return i + end + 2*len(tag)
+		}
+		return len(text)
+	}
+	c := text[i]
+	escapes := c == '\'' && i > 0 && (text[i-1] == 'E' || text[i-1] == 'e')
+	for i++; i < len(text) && text[i] != c; i++ {
+		if escapes && text[i] == '\\' {
+			i++
+		}
+	}
+	return min(i+1, len(text))
+}
+
+// split cuts SQL at semicolons outside quotes, dollar quotes and comments.
+func split(text string) []string {
+	var all []string
+	from := 0
+	for i := 0; i < len(text); {
+		switch c := text[i]; {
+		case c == '\'' || c == '"' || c == '$':
+			i = skipLiteral(text, i)
+		case strings.HasPrefix(text[i:], "--"):
+			for i < len(text) && text[i] != '\n' {
+				i++
+			}
+		case c == ';':
+			all = append(all, strings.TrimSpace(text[from:i]))
+			i++
+			from = i
+		default:
+			i++
+		}
+	}
+	if rest := strings.TrimSpace(text[from:]); rest != "" {
+		all = append(all, rest)
+	}
+	return all
+}
+
+// Swap implements database.Target: everything in the live schema moves to the
+// aside one and everything staged into the live one, in one transaction. The
+// live schema itself stays, with its rights and the extensions in it.
+func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	return db.exchange(ctx, p.Live, p.Stage, p.Aside)
+}
+
+// Revert implements database.Target.
+func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	return db.exchange(ctx, p.Live, p.Aside, p.Stage)
+}
+
+// exchange makes what is in schema from live and moves what was live to a new
+// schema to. The schema from goes in the same transaction: while it is there,
+// the exchange has not been made.
+func (db *Database) exchange(ctx context.Context, live, from, to string) error {
+	err := pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
+		var there bool
+		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", from).Scan(&there); err != nil || !there {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "CREATE SCHEMA "+quote(to)); err != nil {
+			return err
+		}
+		for _, move := range [][2]string{{live, to}, {from, live}} {
+			if err := moveAll(ctx, tx, move[0], move[1]); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "DROP SCHEMA "+quote(from))
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("exchange the tables: %w", err)
+	}
+	return nil
+}
+
+// movable lists, as ALTER statements up to the new schema's name, everything in
+// the schema $1 that is not part of something else or of an extension.
+var movable = `SELECT format('ALTER %s %I.%I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'c' THEN 'TYPE' ELSE 'TABLE' END, $1::text, c.relname)
+	FROM pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'S', 'c', 'f') AND c.relnamespace = $1::text::regnamespace` + own("c.oid", "pg_class") + `
+	AND NOT EXISTS (SELECT FROM pg_depend o WHERE o.objid = c.oid AND o.classid = 'pg_class'::regclass AND o.deptype IN ('a', 'i') AND c.relkind = 'S' AND o.refclassid = 'pg_class'::regclass)
+	UNION ALL SELECT format('ALTER TYPE %I.%I', $1::text, t.typname) FROM pg_type t WHERE t.typtype IN ('e', 'd', 'r') AND t.typnamespace = $1::text::regnamespace` + own("t.oid", "pg_type") + `
+	UNION ALL SELECT format('ALTER ROUTINE %I.%I(%s)', $1::text, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p WHERE p.pronamespace = $1::text::regnamespace` + own("p.oid", "pg_proc") + `
+	AND NOT EXISTS (SELECT FROM pg_depend i WHERE i.objid = p.oid AND i.classid = 'pg_proc'::regclass AND i.deptype = 'i')`
+
+func moveAll(ctx context.Context, tx pgx.Tx, from, to string) error {
+	rows, err := tx.Query(ctx, movable, from)
+	if err != nil {
+		return err
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return err
+	}
+	for _, alter := range all {
+		if _, err := tx.Exec(ctx, alter+" SET SCHEMA "+quote(to)); err != nil {
+			return fmt.Errorf("%s: %w", alter, err)
+		}
+	}
+	return nil
+}
+
+// DropStage implements database.Target.
+func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
+	return db.drop(ctx, p.Stage)
+}
+
+// DropAside implements database.Target.
+func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
+	return db.drop(ctx, p.Aside)
+}
+
+func (db *Database) drop(ctx context.Context, schema string) error {
+	if !strings.HasPrefix(schema, "rv_") {
+		return fmt.Errorf("%q is not a schema that Revlet set aside", schema)
+	}
+	_, err := db.conn.Exec(ctx, "DROP SCHEMA IF EXISTS "+quote(schema)+" CASCADE")
+	return err
+}

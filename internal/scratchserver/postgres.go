@@ -1,0 +1,123 @@
+package scratchserver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Postgres is a running private server. Its postgres account has no password
+// and can only connect through the socket.
+type Postgres struct {
+	Port int
+	// Socket is the folder that the server's socket is in.
+	Socket string
+	cmd    *exec.Cmd
+}
+
+// PostgresPrograms returns the folder of the newest installed server's
+// programs, which Debian keeps out of the path.
+func PostgresPrograms() (string, error) {
+	if p, err := exec.LookPath("initdb"); err == nil {
+		return filepath.Dir(p), nil
+	}
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if err != nil || len(found) == 0 {
+		return "", errors.Join(errors.New("no PostgreSQL server is installed"), err)
+	}
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+// StartPostgres makes a new data folder below dir and starts a server on it.
+// The server refuses to run as root; it is then given to the account postgres
+// or nobody.
+func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
+	bin, err := PostgresPrograms()
+	if err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	s := &Postgres{Port: port, Socket: dir}
+	as, err := s.account(dir)
+	if err != nil {
+		return nil, err
+	}
+	install := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8")
+	install.SysProcAttr, install.Dir = as, dir
+	if out, err := install.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	s.cmd = exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", "127.0.0.1", "-F")
+	s.cmd.SysProcAttr, s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = as, dir, log, log
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start a scratch database server: %w", err)
+	}
+	if err := s.wait(ctx); err != nil {
+		text, _ := os.ReadFile(log.Name())
+		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), s.Stop())
+	}
+	return s, nil
+}
+
+func (s *Postgres) account(dir string) (*syscall.SysProcAttr, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		if u, err = user.Lookup("nobody"); err != nil {
+			return nil, err
+		}
+	}
+	uid, err := strconv.Atoi(u.Uid)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.Atoi(u.Gid)
+	if err != nil {
+		return nil, err
+	}
+	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}, os.Chown(dir, uid, gid)
+}
+
+// Root opens a database as the server's first account.
+func (s *Postgres) Root(ctx context.Context, db string) (*pgx.Conn, error) {
+	return pgx.Connect(ctx, fmt.Sprintf("host=%s port=%d user=postgres dbname=%s", s.Socket, s.Port, db))
+}
+
+func (s *Postgres) wait(ctx context.Context) error {
+	for end := time.Now().Add(startWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if conn, err := s.Root(ctx, "postgres"); err == nil {
+			return conn.Close(ctx)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return errors.New("it does not answer")
+}
+
+// Stop ends the server at once; its folder stays.
+func (s *Postgres) Stop() error {
+	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil {
+		return err
+	}
+	return s.cmd.Wait()
+}
