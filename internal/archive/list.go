@@ -51,6 +51,10 @@ type Entry struct {
 	// Target is where a link leads.
 	Target    string `json:"target,omitempty"`
 	TargetRaw []byte `json:"target_raw,omitempty"`
+	// XAttrs are extended attributes, access control lists among them.
+	XAttrs map[string][]byte `json:"xattrs,omitempty"`
+	// Sparse is set for a file that had holes.
+	Sparse bool `json:"sparse,omitempty"`
 	// Part is the name of the part that holds it.
 	Part string `json:"part"`
 

@@ -20,6 +20,13 @@ const (
 	SQLZstd = ".sql.zst"
 )
 
+// PAXXAttr begins the pax records for extended attributes, as other tar programs
+// write them; PAXSparse marks a file that had holes.
+const (
+	PAXXAttr  = "SCHILY.xattr."
+	PAXSparse = "REVLET.sparse"
+)
+
 // maxWindow bounds the memory that a hostile zstd frame may ask for.
 const maxWindow = 32 << 20
 

@@ -250,6 +250,7 @@ func same(a, b fs.FileInfo) bool { return a.Size() == b.Size() && a.ModTime().Eq
 // write puts a header and info.Size() bytes from r into the tar.
 func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
 	e := k.names.entry(archive.TypeFile, f.name, info)
+	e.XAttrs = readXAttrs(f.path)
 	if err := tw.WriteHeader(header(e)); err != nil {
 		return e, fmt.Errorf("%s: %w", f.name, err)
 	}
@@ -278,6 +279,15 @@ func header(e archive.Entry) *tar.Header {
 		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Target
 	case archive.TypeHardlink:
 		h.Typeflag, h.Linkname = tar.TypeLink, e.Target
+	}
+	if len(e.XAttrs) > 0 || e.Sparse {
+		h.PAXRecords = map[string]string{}
+	}
+	for name, value := range e.XAttrs {
+		h.PAXRecords[archive.PAXXAttr+name] = string(value)
+	}
+	if e.Sparse {
+		h.PAXRecords[archive.PAXSparse] = "1"
 	}
 	if h.ModTime.Before(time.Unix(0, 0)) {
 		h.ModTime = time.Unix(0, 0)

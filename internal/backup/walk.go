@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/pkg/xattr"
+
 	"revlet/internal/archive"
 	"revlet/internal/disk"
 	"revlet/internal/site"
@@ -54,7 +56,9 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := w.tree(w.entry(archive.TypeFolder, rel, info)); err != nil {
+	e := w.entry(archive.TypeFolder, rel, info)
+	e.XAttrs = readXAttrs(dir)
+	if err := w.tree(e); err != nil {
 		return err
 	}
 	names, err := w.disk.ReadNames(dir)
@@ -161,6 +165,28 @@ func (w *walker) entry(kind, rel string, info fs.FileInfo) archive.Entry {
 	return w.names.entry(kind, archiveName(rel), info)
 }
 
+// passingXAttrs belong to the machine, not to the site.
+var passingXAttrs = []string{"security.selinux", "security.ima", "security.evm"}
+
+// readXAttrs reads a path's extended attributes. A file system without any, or
+// one that hides them, gives none.
+func readXAttrs(path string) map[string][]byte {
+	names, err := xattr.LList(path)
+	if err != nil || len(names) == 0 {
+		return nil
+	}
+	all := map[string][]byte{}
+	for _, name := range names {
+		if slices.Contains(passingXAttrs, name) {
+			continue
+		}
+		if value, err := xattr.LGet(path, name); err == nil {
+			all[name] = value
+		}
+	}
+	return all
+}
+
 // owners looks up the names of accounts and groups, once each.
 type owners struct {
 	mu            sync.Mutex
@@ -176,6 +202,7 @@ func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
 		e.UID, e.GID, e.Inode = int(st.Uid), int(st.Gid), st.Ino
 		e.CTime = time.Unix(st.Ctim.Sec, st.Ctim.Nsec).UTC()
 		e.User, e.Group = o.names(st.Uid, st.Gid)
+		e.Sparse = kind == archive.TypeFile && st.Blocks*512 < info.Size()
 	}
 	return e
 }

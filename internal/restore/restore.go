@@ -332,6 +332,9 @@ func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
 		return err
 	}
 	r.result.Paths = t.Written()
+	if n := t.Unset(); n > 0 {
+		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
+	}
 	return nil
 }
 

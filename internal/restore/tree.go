@@ -2,6 +2,7 @@ package restore
 
 import (
 	"archive/tar"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"sync"
 	"syscall"
 
+	"github.com/pkg/xattr"
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archive"
@@ -50,6 +52,7 @@ type Tree struct {
 	mu      sync.Mutex
 	folders []*tar.Header
 	written int64
+	unset   int64
 }
 
 // Write unpacks every part of files and then the tree part into dir, which
@@ -87,6 +90,9 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, di
 	}
 	return t.finishFolders()
 }
+
+// Unset is how many extended attributes could not be set.
+func (t *Tree) Unset() int64 { return t.unset }
 
 // Written is how many paths were written.
 func (t *Tree) Written() int64 { return t.written }
@@ -190,12 +196,19 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(f, content)
+	if h.PAXRecords[archive.PAXSparse] != "" {
+		err = copySparse(f, content, h.Size)
+	} else {
+		_, err = io.Copy(f, content)
+	}
 	if err == nil {
 		err = t.owners.apply(h, f.Chown)
 	}
 	if err == nil {
 		err = f.Chmod(goMode(h.Mode))
+	}
+	if err == nil {
+		t.setXAttrs(h, f.File)
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("write %s: %w", rel, err)
@@ -237,6 +250,13 @@ func (t *Tree) finishFolders() error {
 		if err == nil {
 			err = t.root.Chmod(rel, goMode(h.Mode))
 		}
+		if err == nil && len(h.PAXRecords) > 0 {
+			var f *os.File
+			if f, err = t.root.Open(rel); err == nil {
+				t.setXAttrs(h, f)
+				err = f.Close()
+			}
+		}
 		if err == nil {
 			err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
 		}
@@ -245,6 +265,43 @@ func (t *Tree) finishFolders() error {
 		}
 	}
 	return nil
+}
+
+// setXAttrs sets a path's extended attributes. What this account or file
+// system may not have is counted, not fatal: the content is there.
+func (t *Tree) setXAttrs(h *tar.Header, f *os.File) {
+	for key, value := range h.PAXRecords {
+		name, ok := strings.CutPrefix(key, archive.PAXXAttr)
+		if ok && xattr.FSet(f, name, []byte(value)) != nil {
+			t.mu.Lock()
+			t.unset++
+			t.mu.Unlock()
+		}
+	}
+}
+
+// copySparse writes content with holes for what is nothing but zeros.
+func copySparse(f *disk.File, content io.Reader, size int64) error {
+	block := make([]byte, 64<<10)
+	zeros := make([]byte, len(block))
+	for {
+		n, err := io.ReadFull(content, block)
+		if n > 0 && bytes.Equal(block[:n], zeros[:n]) {
+			if _, err := f.Seek(int64(n), io.SeekCurrent); err != nil {
+				return err
+			}
+		} else if n > 0 {
+			if _, err := f.Write(block[:n]); err != nil {
+				return err
+			}
+		}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return f.Truncate(size)
+		case err != nil:
+			return err
+		}
+	}
 }
 
 func goMode(unix int64) fs.FileMode {

@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/pkg/xattr"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// plain is a world whose site is a folder without a database.
+func plain(t *testing.T) *world {
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	require.NoError(t, os.MkdirAll(w.path("htdocs"), 0o755))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, stores: [here], recipe: none}\n")
+	return w
+}
+
+// attributes lists extended attributes by path.
+func attributes(t *testing.T, root string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(p string, _ os.DirEntry, err error) error {
+		names, _ := xattr.LList(p)
+		for _, n := range names {
+			v, _ := xattr.LGet(p, n)
+			all[strings.TrimPrefix(p, root)+" "+n] = string(v)
+		}
+		return err
+	}))
+	return all
+}
+
+func TestEverythingInTheFileTree(t *testing.T) {
+	w := plain(t)
+	at := func(rel string) string { return w.path("htdocs", rel) }
+	w.write("htdocs/.hidden/.deep/file", "x")
+	w.write("htdocs/bad \xff\xfe utf8\n\t\x1b[31m", "odd")
+	w.write("htdocs/"+strings.Repeat("n", 255), "long")
+	w.write("htdocs/"+strings.Repeat("deep/", 60)+"file", "deep")
+	w.write("htdocs/-rf *", "flag-like")
+	w.write("htdocs/empty", "")
+	w.write("htdocs/old", "before the epoch of tools")
+	w.write("htdocs/readonly/file", "x")
+	for rel, target := range map[string]string{"dangling": "nowhere/at/all", "absolute": "/etc/hostname", "up": "../../..", "loop": "loop", "tofolder": ".hidden"} {
+		require.NoError(t, os.Symlink(target, at(rel)))
+	}
+	require.NoError(t, os.MkdirAll(at("none/at/all"), 0o700))
+	w.write("htdocs/hard/1", "linked")
+	require.NoError(t, os.Link(at("hard/1"), at("hard/2")))
+	require.NoError(t, os.Link(at("hard/1"), at("a-hard-3")))
+	require.NoError(t, os.Chmod(at("hard"), 0o3775|os.ModeSetgid|os.ModeSticky))
+	require.NoError(t, os.Chmod(at("empty"), 0o4711|os.ModeSetuid))
+	require.NoError(t, os.Chtimes(at("old"), time.Now(), time.Date(1999, 12, 31, 23, 59, 59, 123456789, time.UTC)))
+	big, err := os.Create(at("big.iso"))
+	require.NoError(t, err)
+	const size = 4<<30 + 12345
+	for _, off := range []int64{0, 1 << 30, size - 5} {
+		_, err = big.WriteAt([]byte("light"), off)
+		require.NoError(t, err)
+	}
+	require.NoError(t, big.Close())
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Lchown(at("old"), 12345, 54321))
+		require.NoError(t, os.Lchown(at("dangling"), 33, 33))
+	}
+	if xattr.Set(at("old"), "user.origin", []byte("kestrel\x00point")) == nil {
+		require.NoError(t, xattr.Set(at("none"), "user.folder", []byte("too")))
+		acl := []byte("\x02\x00\x00\x00\x01\x00\x06\x00\xff\xff\xff\xff\x02\x00\x04\x00\x21\x00\x00\x00\x04\x00\x04\x00\xff\xff\xff\xff\x10\x00\x04\x00\xff\xff\xff\xff\x20\x00\x00\x00\xff\xff\xff\xff")
+		_ = xattr.Set(at("hard/1"), "system.posix_acl_access", acl) // where the file system has them
+	}
+	require.NoError(t, os.Chmod(at("readonly"), 0o555))
+	require.NoError(t, syscall.Mkfifo(at("pipe"), 0o644))
+	short := filepath.Join(os.TempDir(), fmt.Sprintf("rv%d", os.Getpid()))
+	socket, err := net.Listen("unix", short)
+	require.NoError(t, err)
+	require.NoError(t, os.Rename(short, at("socket")))
+	want, wantAttributes := snapshot(t, w.path("htdocs"), "pipe", "socket", "big.iso"), attributes(t, w.path("htdocs"))
+	w.fails(3, []string{"2 paths could not be saved", "a named pipe", "a socket"}, "backup")
+	_ = socket.Close()
+	w.run("verify", "--full")
+	listing := w.run("show", "kestrelpoint", "--files")
+	assert.NotContains(t, listing, "\x1b", "a name cannot play with the terminal")
+
+	require.NoError(t, os.RemoveAll(w.path("htdocs")))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, want, snapshot(t, w.path("htdocs"), "big.iso"))
+	assert.Equal(t, wantAttributes, attributes(t, w.path("htdocs")))
+	var st syscall.Stat_t
+	require.NoError(t, syscall.Stat(at("big.iso"), &st))
+	assert.EqualValues(t, size, st.Size)
+	iso, err := os.Open(at("big.iso"))
+	require.NoError(t, err)
+	defer iso.Close()
+	for _, off := range []int64{0, 1 << 30, size - 5} {
+		mark := make([]byte, 5)
+		_, err = iso.ReadAt(mark, off)
+		require.NoError(t, err)
+		assert.Equal(t, "light", string(mark))
+	}
+	assert.Less(t, st.Blocks*512, int64(1<<20), "holes are holes again")
+	require.NoError(t, os.Chmod(at("readonly"), 0o755))
+}
