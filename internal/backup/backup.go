@@ -174,6 +174,9 @@ func (r *run) work(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = map[string]string{site.RootLabel: r.Site.Root}
+		if r.Site.Above != "" {
+			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.Above)
+		}
 		g.Go(func() error { return r.packFiles(ctx) })
 	}
 	for i := range r.sources {

@@ -45,11 +45,26 @@ type walker struct {
 // walk visits everything below the webroot.
 func (w *walker) walk(ctx context.Context) error {
 	w.links = map[[2]uint64]string{}
+	if err := w.above(); err != nil {
+		return err
+	}
 	info, err := w.disk.Stat(w.site.Root)
 	if err != nil {
 		return fmt.Errorf("read the webroot: %w", err)
 	}
 	return w.folder(ctx, w.site.Root, "", info)
+}
+
+// above takes in a settings file that lies beside the webroot.
+func (w *walker) above() error {
+	if w.site.Above == "" {
+		return nil
+	}
+	info, err := w.disk.Stat(w.site.Above)
+	if err != nil {
+		return fmt.Errorf("read the site's settings: %w", err)
+	}
+	return w.file(planned{path: w.site.Above, name: site.AboveLabel + "/" + filepath.Base(w.site.Above), info: info})
 }
 
 func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) error {

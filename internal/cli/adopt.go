@@ -7,11 +7,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/site"
 	"revlet/internal/state"
 )
@@ -26,6 +28,7 @@ func (a *app) adoptCommand() *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "what to call the site (default: from its address)"},
 			&cli.StringFlag{Name: "store", Usage: "where archives go: a configured store's `NAME`, or a folder for a new one"},
 			&cli.StringFlag{Name: "address", Usage: "the public `URL` (default: as the site's database says)"},
+			&cli.StringFlag{Name: "settings", Usage: "the settings `FILE`, relative to PATH, where one installation holds several sites"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written"},
 			jsonFlag,
 		},
@@ -71,7 +74,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	s, err := a.recognise(root)
+	s, err := a.recognise(root, c.String("settings"))
 	if err != nil {
 		return err
 	}
@@ -96,7 +99,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	entry := config.Site{Root: root, Address: found.Address, Recipe: found.Recipe, Stores: []string{found.Store}}
+	entry := config.Site{Root: root, Settings: c.String("settings"), Address: found.Address, Recipe: found.Recipe, Stores: []string{found.Store}}
 	if found.Address != "" {
 		entry.Check = &config.Check{Path: "/", Status: 200}
 	}
@@ -118,7 +121,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) recognise(root string) (*site.Site, error) {
+func (a *app) recognise(root, settings string) (*site.Site, error) {
 	info, err := os.Stat(root)
 	if err != nil {
 		return nil, fmt.Errorf("the webroot: %w", err)
@@ -126,31 +129,52 @@ func (a *app) recognise(root string) (*site.Site, error) {
 	if !info.IsDir() {
 		return nil, usageError("%s is not a folder; give the site's webroot", root)
 	}
-	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto"})
+	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto", Settings: settings})
 	if err != nil {
 		return nil, err
 	}
 	if s.Recipe == nil {
+		if below := cmsBelow(root); below != "" {
+			return nil, usageError("no known CMS is at %s itself, but one is below it: `revlet adopt %s`", root, below)
+		}
 		return nil, usageError("no known CMS is at %s; give the folder that holds its start page, or describe the site by hand in %s (root, databases, stores; docs in the README)", root, a.config.Path)
 	}
 	return s, nil
 }
 
+// cmsBelow looks for a CMS one folder deeper.
+func cmsBelow(root string) string {
+	dirs, err := filepath.Glob(filepath.Join(root, "*"))
+	if err != nil {
+		return ""
+	}
+	for _, dir := range dirs {
+		if r, err := site.Recognise(site.InFolder(dir)); err == nil && r != nil {
+			return dir
+		}
+	}
+	return ""
+}
+
 // confirm connects to the site's databases and looks for the site's address.
 func (a *app) confirm(ctx context.Context, s *site.Site) (*adopted, error) {
-	found := &adopted{Root: s.Root, Recipe: s.Recipe.Name, Version: s.Version(), Databases: []adoptedDatabase{}}
+	found := &adopted{Root: s.Root, Recipe: s.Recipe.Name, Version: s.Version(), Databases: []adoptedDatabase{}, Address: s.AddressInSettings()}
 	for _, db := range s.Databases {
 		source, err := a.openSource(ctx, db, os.TempDir())
 		if err != nil {
-			return nil, fmt.Errorf("%s at %s is recognised, but its database cannot be reached: %w", s.Recipe.Title, s.Root, err)
+			return nil, fmt.Errorf("%s at %s is recognised, but its database cannot be reached: %w%s", s.Recipe.Title, s.Root, err, whatToTry(s, db))
 		}
 		info := source.Info()
 		d := adoptedDatabase{Label: db.Label, Where: db.Where(), Version: info.Version, Bytes: info.Bytes}
 		look := s.Recipe.Address
-		d.Address, err = source.Lookup(ctx, db.Prefix+look.Table, look.Column, look.Where, look.Is)
+		if look.Table != "" {
+			d.Address, err = source.Lookup(ctx, db.Prefix+look.Table, look.Column, look.Where, look.Is)
+		} else {
+			err = ownTables(ctx, source, db)
+		}
 		_ = source.Close()
 		if err != nil {
-			return nil, fmt.Errorf("database %s can be reached, but it does not look like this site's: no address in table %s (%w); is the table prefix %q right?", db.Where(), db.Prefix+look.Table, err, db.Prefix)
+			return nil, fmt.Errorf("database %s can be reached, but it does not look like this site's: %w; is the table prefix %q right?", db.Where(), err, db.Prefix)
 		}
 		if found.Address == "" {
 			found.Address = d.Address
@@ -158,6 +182,36 @@ func (a *app) confirm(ctx context.Context, s *site.Site) (*adopted, error) {
 		found.Databases = append(found.Databases, d)
 	}
 	return found, nil
+}
+
+// whatToTry lists the next steps when a database cannot be reached.
+func whatToTry(s *site.Site, db site.Database) string {
+	if db.Engine == "sqlite" {
+		return ""
+	}
+	steps := []string{
+		"run this on the site's own machine: many servers answer no other",
+		fmt.Sprintf("compare user, password and host with %s", filepath.Join(s.Root, s.Recipe.Settings.Files[0])),
+	}
+	if db.Host == "localhost" && db.Socket == "" {
+		steps = append(steps, "`localhost` means a socket, and none was found; put `databases: {main: {mysql: \"user@/path/to.sock/name\", password_file: …}}` into the configuration")
+	}
+	return "\nWhat to try:\n- " + strings.Join(steps, "\n- ")
+}
+
+// ownTables tells whether a database has the tables that every installation of
+// the CMS has: how to confirm one that does not store its address.
+func ownTables(ctx context.Context, source database.Source, db site.Database) error {
+	tables, err := source.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	for _, own := range db.OwnTables {
+		if !slices.ContainsFunc(tables, func(t database.TableInfo) bool { return t.Name == db.Prefix+own }) {
+			return fmt.Errorf("it has no table %s", db.Prefix+own)
+		}
+	}
+	return nil
 }
 
 // nameFrom derives a site's name from its address, or else from its folder.
@@ -236,8 +290,12 @@ func (a *app) showAdopted(f *adopted, stores map[string]config.Store) {
 	fmt.Fprintf(a.out, "%s is %s %s at %s\n\n", a.bold(f.Site), title, f.Version, f.Root)
 	lines := [][2]string{{"address", f.Address}}
 	for _, db := range f.Databases {
+		confirmed := "its tables are this CMS's"
+		if db.Address != "" {
+			confirmed = "the database gives its address as " + db.Address
+		}
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s (%s)", db.Label, db.Where, size(db.Bytes))},
-			[2]string{"confirmed", "the database gives its address as " + db.Address})
+			[2]string{"confirmed", confirmed})
 	}
 	for name, s := range stores {
 		lines = append(lines, [2]string{"new store", fmt.Sprintf("%s: %s", name, s.Folder)})

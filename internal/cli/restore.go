@@ -115,6 +115,9 @@ func (a *app) restoreSite(ctx context.Context, h *catalog.Held) (*site.Site, err
 		cfg.Recipe = h.Origin.Recipe
 	}
 	fromArchive, second := site.OpenFrom(h.Site, cfg, func(rel string) ([]byte, error) {
+		if name, above := strings.CutPrefix(rel, "../"); above {
+			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
+		}
 		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
 	})
 	if second != nil {

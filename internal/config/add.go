@@ -124,6 +124,7 @@ func siteText(s Site) string {
 	line("root", s.Root)
 	line("address", s.Address)
 	line("recipe", s.Recipe)
+	line("settings", s.Settings)
 	if len(s.Skip) > 0 {
 		b.WriteString("    skip: " + flow(s.Skip) + "\n")
 	}

@@ -38,9 +38,12 @@ type Store struct {
 
 // Site describes a webroot, its databases and its public address.
 type Site struct {
-	Root      string              `yaml:"root"`
-	Address   string              `yaml:"address"`
-	Recipe    string              `yaml:"recipe"`
+	Root    string `yaml:"root"`
+	Address string `yaml:"address"`
+	Recipe  string `yaml:"recipe"`
+	// Settings is the site's settings file relative to the webroot, where one
+	// installation holds several sites.
+	Settings  string              `yaml:"settings"`
 	Databases map[string]Database `yaml:"databases"`
 	Skip      []string            `yaml:"skip"`
 	Stores    []string            `yaml:"stores"`

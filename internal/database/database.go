@@ -40,6 +40,14 @@ type Unit struct {
 	Bytes int64
 }
 
+// TableInfo is one table as the server describes it.
+type TableInfo struct {
+	Name  string
+	Bytes int64
+	// Plain is set when the table's engine has no transactions.
+	Plain bool
+}
+
 // Gap is an object of a database that could not be read.
 type Gap struct{ Object, Why string }
 
@@ -49,6 +57,8 @@ type Source interface {
 	// Lookup returns one value: column of the row of table where a column is a
 	// value. The table's name is complete, prefix included.
 	Lookup(ctx context.Context, table, column, where, is string) (string, error)
+	// Tables lists the tables there are.
+	Tables(ctx context.Context) ([]TableInfo, error)
 	// Snapshot begins a dump as of now.
 	Snapshot(ctx context.Context) (Snapshot, error)
 	Close() error

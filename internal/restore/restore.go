@@ -89,10 +89,41 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 		return nil, fmt.Errorf("restore %s: %w; the site was put back as it was", j.Site.Name, err)
 	}
 	r.result.Swap = j.Now().Sub(swapStart)
+	r.restoreAbove(ctx)
 	r.result.Took = j.Now().Sub(r.start)
 	r.result.Journal = r.journal
 	r.result.Aside = r.journal.AsidePlaces()
 	return &r.result, nil
+}
+
+// restoreAbove puts the settings file above the webroot back when it is gone.
+// One that is there stays: it is not part of what is exchanged. That it cannot
+// be put back is said, and is no reason to call the restore failed.
+func (r *run) restoreAbove(ctx context.Context) {
+	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files {
+		return
+	}
+	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
+		name, ok := strings.CutPrefix(e.Path, site.AboveLabel+"/")
+		if !ok || !filepath.IsLocal(name) {
+			return nil
+		}
+		to := filepath.Join(filepath.Dir(r.Site.Root), name)
+		if there, err := r.disk.Exists(to); err != nil || there {
+			return err
+		}
+		data, err := r.Archive.ReadFile(ctx, e.Path)
+		if err == nil {
+			err = r.disk.WriteFile(to, data, 0o600)
+		}
+		if err == nil {
+			r.observer.Note("note: the settings file " + to + " was gone and is put back, readable for this account only")
+		}
+		return err
+	})
+	if err != nil {
+		r.observer.Note("note: the settings file above the webroot could not be put back: " + err.Error())
+	}
 }
 
 type run struct {

@@ -127,6 +127,9 @@ func relative(name string) (string, error) {
 }
 
 func (t *Tree) entry(h *tar.Header, content io.Reader) error {
+	if strings.HasPrefix(h.Name, site.AboveLabel+"/") {
+		return nil // not in the webroot: see restoreAbove
+	}
 	rel, err := relative(h.Name)
 	if err != nil {
 		return err

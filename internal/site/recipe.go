@@ -31,7 +31,8 @@ type Recipe struct {
 	Broken []string `yaml:"broken"`
 }
 
-// VersionSource says where the CMS writes its own version.
+// VersionSource says where the CMS writes its own version; in Value, {name}
+// stands for a setting of that file.
 type VersionSource struct {
 	File  string `yaml:"file"`
 	Value string `yaml:"value"`
@@ -42,15 +43,28 @@ type VersionSource struct {
 type SettingsSource struct {
 	Syntax string   `yaml:"syntax"`
 	Files  []string `yaml:"files"`
+	// Others are patterns for settings of further sites in one installation.
+	Others []string `yaml:"others"`
+}
+
+// EngineSource says which make of database a site uses: always one, or as a
+// setting's value says.
+type EngineSource struct {
+	Always  string            `yaml:"always"`
+	Setting string            `yaml:"setting"`
+	Values  map[string]string `yaml:"values"`
 }
 
 // DatabaseSettings names the settings that lead to one database.
 type DatabaseSettings struct {
-	Engine        string `yaml:"engine"`
-	Host          string `yaml:"host"`
-	Name          string `yaml:"name"`
-	User          string `yaml:"user"`
-	Password      string `yaml:"password"`
+	Engine   EngineSource `yaml:"engine"`
+	Host     string       `yaml:"host"`
+	Port     string       `yaml:"port"`
+	Socket   string       `yaml:"socket"`
+	Name     string       `yaml:"name"`
+	User     string       `yaml:"user"`
+	Password string       `yaml:"password"`
+	// Path is a database file; {name} stands for a setting.
 	Path          string `yaml:"path"`
 	Prefix        string `yaml:"prefix"`
 	DefaultPrefix string `yaml:"default_prefix"`
@@ -58,12 +72,14 @@ type DatabaseSettings struct {
 	OwnTables []string `yaml:"own_tables"`
 }
 
-// AddressSource says in which table row the CMS keeps its public address.
+// AddressSource says in which table row, or in which setting, the CMS keeps its
+// public address.
 type AddressSource struct {
-	Table  string `yaml:"table"`
-	Column string `yaml:"column"`
-	Where  string `yaml:"where"`
-	Is     string `yaml:"is"`
+	Setting string `yaml:"setting"`
+	Table   string `yaml:"table"`
+	Column  string `yaml:"column"`
+	Where   string `yaml:"where"`
+	Is      string `yaml:"is"`
 }
 
 // Component is a named share of a site: paths as doublestar patterns relative

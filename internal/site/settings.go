@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -62,8 +63,12 @@ var ErrSettings = errors.New("cannot read the site's settings")
 
 // readSettings finds and reads the recipe's settings file. It returns its path
 // relative to the webroot as well.
-func (r *Recipe) readSettings(root string, read ReadFunc) (settings, string, error) {
-	for _, rel := range r.Settings.Files {
+func (r *Recipe) readSettings(root, file string, read ReadFunc) (settings, string, error) {
+	files := r.Settings.Files
+	if file != "" {
+		files = []string{file}
+	}
+	for _, rel := range files {
 		data, err := read(rel)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -79,49 +84,104 @@ func (r *Recipe) readSettings(root string, read ReadFunc) (settings, string, err
 		return s, rel, nil
 	}
 	return nil, "", fmt.Errorf("%w: %s has none of %s; is this a finished %s installation?",
-		ErrSettings, root, strings.Join(r.Settings.Files, ", "), r.Title)
+		ErrSettings, root, strings.Join(files, ", "), r.Title)
 }
 
-// databases reads the database settings a recipe asks for.
-func (r *Recipe) databases(root string, read ReadFunc) ([]Database, error) {
-	s, file, err := r.readSettings(root, read)
-	if err != nil {
-		return nil, err
+// filled replaces {name} in a pattern by settings; false when one is missing.
+func filled(pattern string, s settings) (string, bool) {
+	all := true
+	text := hole.ReplaceAllStringFunc(pattern, func(m string) string {
+		v, ok := s.Text(m[1 : len(m)-1])
+		all = all && ok
+		return v
+	})
+	return text, all
+}
+
+var hole = regexp.MustCompile(`\{[^{}]+\}`)
+
+// reading collects settings and remembers the first that cannot be read.
+type reading struct {
+	settings
+	file string
+	err  error
+}
+
+// need returns a setting that must be there as a plain value.
+func (r *reading) need(name string) string {
+	v, ok := r.Text(name)
+	if !ok && r.err == nil {
+		r.err = fmt.Errorf("%w: %s does not say %s as a plain value; describe the database under `databases:` in the configuration", ErrSettings, r.file, name)
 	}
-	var all []Database
+	return v
+}
+
+// maybe returns a setting, or nothing.
+func (r *reading) maybe(name string) string {
+	if name == "" {
+		return ""
+	}
+	v, _ := r.Text(name)
+	return v
+}
+
+// databases reads the database settings a recipe asks for, from the given
+// settings file or the recipe's own.
+func (r *Recipe) databases(root, file string, read ReadFunc) (all []Database, above, address string, err error) {
+	s, used, err := r.readSettings(root, file, read)
+	if err != nil {
+		return nil, "", "", err
+	}
+	if strings.HasPrefix(used, "../") {
+		above = filepath.Join(root, used)
+	}
+	in := &reading{settings: s, file: filepath.Join(root, used)}
 	for label, want := range r.Databases {
-		db := Database{Label: label, Engine: want.Engine, Prefix: want.DefaultPrefix, OwnTables: want.OwnTables}
-		need := func(setting string) string {
-			v, ok := s.Text(setting)
-			if !ok && err == nil {
-				err = fmt.Errorf("%w: %s does not say %s as a plain value; describe the database under `databases:` in the configuration",
-					ErrSettings, filepath.Join(root, file), setting)
-			}
-			return v
+		db := want.read(in, root)
+		if in.err != nil {
+			return nil, above, "", in.err
 		}
-		if want.Prefix != "" {
-			if p, ok := s.Text(want.Prefix); ok {
-				db.Prefix = p
-			}
-		}
-		if want.Engine == "sqlite" {
-			db.Path = need(want.Path)
-			if err == nil && !filepath.IsAbs(db.Path) {
-				db.Path = filepath.Join(root, db.Path)
-			}
-		} else {
-			db.Name, db.User, db.Password = need(want.Name), need(want.User), need(want.Password)
-			host := need(want.Host)
-			if err == nil {
-				err = db.setHost(host)
-			}
-		}
-		if err != nil {
-			return nil, err
-		}
+		db.Label = label
 		all = append(all, db)
 	}
-	return all, nil
+	return all, above, in.maybe(r.Address.Setting), nil
+}
+
+func (want DatabaseSettings) read(in *reading, root string) Database {
+	db := Database{Engine: want.Engine.Always, Prefix: want.DefaultPrefix, OwnTables: want.OwnTables}
+	if want.Engine.Setting != "" {
+		name := in.need(want.Engine.Setting)
+		if db.Engine = want.Engine.Values[strings.ToLower(name)]; db.Engine == "" && in.err == nil {
+			in.err = fmt.Errorf("%w: %s says the database is %q, which Revlet does not know", ErrSettings, in.file, name)
+		}
+	}
+	if want.Prefix != "" {
+		if p, ok := in.Text(want.Prefix); ok {
+			db.Prefix = p
+		}
+	}
+	if db.Engine == "sqlite" {
+		path, ok := filled(want.Path, in)
+		if !ok && in.err == nil {
+			in.err = fmt.Errorf("%w: %s does not say where the database file is", ErrSettings, in.file)
+		}
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(root, path)
+		}
+		db.Path = path
+		return db
+	}
+	db.Name, db.User, db.Password = in.need(want.Name), in.need(want.User), in.need(want.Password)
+	host := in.maybe(want.Host)
+	if socket := in.maybe(want.Socket); socket != "" {
+		host = "localhost:" + socket
+	} else if port := in.maybe(want.Port); port != "" {
+		host = net.JoinHostPort(strings.Trim(host, "[]"), port)
+	}
+	if in.err == nil {
+		in.err = db.setHost(host)
+	}
+	return db
 }
 
 // setHost takes a host as PHP database settings write it: name, name:port,

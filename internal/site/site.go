@@ -14,6 +14,9 @@ import (
 	"revlet/internal/config"
 )
 
+// AboveLabel is the first path element of a settings file above the webroot.
+const AboveLabel = "above"
+
 // RootLabel is the first path element of everything in the webroot, in lists
 // and tar entries alike.
 const RootLabel = "webroot"
@@ -29,7 +32,15 @@ type Site struct {
 	Skip      []string
 	Stores    []string
 	Check     *config.Check
+	// Above is the settings file when it lies outside the webroot, one folder
+	// above it; it is saved too.
+	Above string
+	// said is the address that the settings give.
+	said string
 }
+
+// AddressInSettings is the public address as the site's settings give it.
+func (s *Site) AddressInSettings() string { return s.said }
 
 // Database is one database of a site and how to reach it.
 type Database struct {
@@ -102,7 +113,7 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	if len(c.Databases) > 0 {
 		s.Databases, err = described(c.Databases)
 	} else if s.Recipe != nil {
-		s.Databases, err = s.Recipe.databases(c.Root, read)
+		s.Databases, s.Above, s.said, err = s.Recipe.databases(c.Root, c.Settings, read)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
@@ -212,6 +223,6 @@ func (r *Recipe) VersionIn(read ReadFunc) string {
 	if err != nil {
 		return ""
 	}
-	v, _ := values.Text(r.Version.Value)
+	v, _ := filled(r.Version.Value, values)
 	return v
 }

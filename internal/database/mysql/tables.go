@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"revlet/internal/database"
 )
 
 // table is one table as the dump needs to know it.
@@ -255,4 +257,23 @@ func (t *table) readKey(ctx context.Context, conn *sql.Conn) error {
 		t.key = append(t.key, c.name)
 	}
 	return rows.Err()
+}
+
+// Tables implements database.Source.
+func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return nil, db.c.explain(err)
+	}
+	defer conn.Close()
+	listed, _, err := db.listTables(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	mine, _, _ := db.neighbours(listed, nil)
+	var all []database.TableInfo
+	for _, t := range mine {
+		all = append(all, database.TableInfo{Name: t.name, Bytes: t.bytes, Plain: t.kind != "SEQUENCE" && !t.transactional()})
+	}
+	return all, nil
 }

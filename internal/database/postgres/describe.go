@@ -174,3 +174,16 @@ func (d *describer) findGaps(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Tables implements database.Source.
+func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
+	d := &describer{conn: db.conn, schema: db.schema}
+	if err := d.listTables(ctx); err != nil {
+		return nil, err
+	}
+	var all []database.TableInfo
+	for _, t := range d.tables {
+		all = append(all, database.TableInfo{Name: t.name, Bytes: t.bytes})
+	}
+	return all, nil
+}

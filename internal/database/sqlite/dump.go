@@ -479,3 +479,21 @@ func encodeReal(v float64) string {
 	}
 	return s
 }
+
+// Tables implements database.Source.
+func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []database.TableInfo
+	for rows.Next() {
+		var t database.TableInfo
+		if err := rows.Scan(&t.Name); err != nil {
+			return nil, err
+		}
+		all = append(all, t)
+	}
+	return all, rows.Err()
+}
