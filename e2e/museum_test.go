@@ -187,6 +187,20 @@ func TestDamageIsFoundAndNamed(t *testing.T) {
 	w.fails(4, []string{"100 bytes"}, "verify", "--quick")
 }
 
+func TestPreflight(t *testing.T) {
+	w, _ := museum(t)
+	w.write("htdocs/uploads/museum-backup.zip", "left here in 2019")
+	w.write("htdocs/old.sql.gz", "dump")
+	out := w.run("preflight")
+	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on this machine", "one read transaction", "are left out by rule"} {
+		assert.Contains(t, out, words)
+	}
+	require.NoError(t, os.RemoveAll(w.path("archives")))
+	w.write("htdocs/data/museum.db", "not a database at all, but long enough to be read as one")
+	out = w.fails(1, []string{"Stands in the way", "store here", "does not exist", "museum.db"}, "preflight").out
+	assert.Less(t, strings.Index(out, "Stands in the way"), strings.Index(out, "Passed"), "what matters comes first")
+}
+
 func TestClearErrors(t *testing.T) {
 	w, _ := museum(t)
 	w.run("backup")

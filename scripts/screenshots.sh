@@ -48,6 +48,9 @@ chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --d
 
 shot backup 'say revlet adopt htdocs --name kestrelpoint --store ./archives
 say revlet backup kestrelpoint --note \"before the redesign\"'
+printf 'CREATE TABLE old (a);' > htdocs/uploads/museum-2019.sql
+shot preflight 'say revlet preflight kestrelpoint'
+rm htdocs/uploads/museum-2019.sql
 shot show 'say revlet show kestrelpoint'
 shot restore 'rm -r htdocs/themes/lantern
 say revlet restore kestrelpoint --yes'

@@ -59,8 +59,19 @@ var ErrInsideWebroot = errors.New("lies inside the webroot, where anyone could d
 
 // Run takes an archive. The caller holds the site's lock. Until the record is
 // written, last of all, there is no archive: whatever fails before leaves
-// nothing that a later run takes for good.
+// nothing that a later run takes for good. When a table is altered meanwhile,
+// all is begun again, a few times.
 func Run(ctx context.Context, j Job) (*Result, error) {
+	for try := 1; ; try++ {
+		result, err := once(ctx, j)
+		if !errors.Is(err, database.ErrChanged) || try == mostTries {
+			return result, err
+		}
+		observe.Or(j.Observer).Note(fmt.Sprintf("note: %v; beginning again", err))
+	}
+}
+
+func once(ctx context.Context, j Job) (*Result, error) {
 	r := &run{Job: j, disk: j.State.Disk, observer: observe.Or(j.Observer), skipped: map[string]int64{}}
 	if r.Now == nil {
 		r.Now = time.Now

@@ -133,7 +133,7 @@ func (a *app) root() *cli.Command {
 			return cli.ShowAppHelp(c)
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.adoptCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
+			a.demoCommand(), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
 			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.standinCommand(),
 		},
 	}

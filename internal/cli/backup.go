@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/urfave/cli/v3"
 
@@ -203,6 +204,17 @@ func printable(s string) string {
 		return s
 	}
 	return q
+}
+
+// printableText shows a sentence that may have names in it: only what a
+// terminal must not be sent is replaced.
+func printableText(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r != '\n' && !unicode.IsPrint(r) {
+			return '\uFFFD'
+		}
+		return r
+	}, s)
 }
 
 // nonNil makes an empty list print as [] in JSON.

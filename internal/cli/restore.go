@@ -33,6 +33,7 @@ func (a *app) restoreCommand() *cli.Command {
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
 			beforeFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
@@ -89,7 +90,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
-	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: files, Database: database, State: a.state, Open: a.openTarget, Observer: watch, Now: a.now})
+	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: files, Database: database, State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
 	done()
 	if err != nil {
 		run.Outcome, run.Detail = "failed", err.Error()

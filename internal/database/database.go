@@ -6,7 +6,9 @@ package database
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"strings"
 )
 
 // Info describes a database and its server.
@@ -106,6 +108,8 @@ type Plan struct {
 	OldObjects string `json:"old_objects,omitempty"`
 	// NewKeys and OldKeys are the foreign keys of both, where they have to be
 	// added once the tables bear their right names.
+	// Notes are what a person should know about how the archive was loaded.
+	Notes   []string     `json:"notes,omitempty"`
 	NewKeys []ForeignKey `json:"new_keys,omitempty"`
 	OldKeys []ForeignKey `json:"old_keys,omitempty"`
 }
@@ -126,6 +130,19 @@ type TableMove struct {
 	Aside string `json:"aside,omitempty"`
 }
 
+// CheckVersion refuses to load what a newer major version of the same make has
+// written, before anything changes.
+func CheckVersion(archived, here string) error {
+	var from, to int
+	_, err1 := fmt.Sscanf(archived, "%d", &from)
+	_, err2 := fmt.Sscanf(here, "%d", &to)
+	sameMake := strings.Contains(archived, "MariaDB") == strings.Contains(here, "MariaDB")
+	if err1 == nil && err2 == nil && sameMake && from > to {
+		return fmt.Errorf("the archive comes from server version %s, this server is older (%s); restore on a newer one, or add --anyway", archived, here)
+	}
+	return nil
+}
+
 // Target is a database that can be put back. Every method but Load can be
 // called again after a crash and then does what is still to do.
 type Target interface {
@@ -140,6 +157,8 @@ type Target interface {
 	Load(ctx context.Context, p *Plan, u Unit, r io.Reader) (rows int64, err error)
 	// Lanes is how many units of kind Rows may be loaded at a time.
 	Lanes() int
+	// Info describes the server that is restored to.
+	Info() Info
 	// Swap puts the staged tables live and the live ones aside.
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.
@@ -149,6 +168,10 @@ type Target interface {
 	DropAside(ctx context.Context, p *Plan) error
 	Close() error
 }
+
+// ErrChanged is wrapped when a table was altered or dropped between the moment
+// of a snapshot and its being read: a new snapshot is needed.
+var ErrChanged = errors.New("a table was altered while it was saved")
 
 // ErrForeignSQL is wrapped when a part holds a statement that Revlet does not
 // write.

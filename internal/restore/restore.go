@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -43,6 +44,8 @@ type Job struct {
 	Open            Opener
 	Now             func() time.Time
 	Observer        observe.Observer
+	// Anyway restores what looks like another site or comes from a newer server.
+	Anyway bool
 }
 
 // Result is what a restore did.
@@ -90,6 +93,11 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	}
 	r.result.Swap = j.Now().Sub(swapStart)
 	r.restoreAbove(ctx)
+	for _, p := range r.journal.Databases {
+		for _, note := range p.Notes {
+			r.observer.Note("note: database " + p.Label + ": " + note)
+		}
+	}
 	r.result.Took = j.Now().Sub(r.start)
 	r.result.Journal = r.journal
 	r.result.Aside = r.journal.AsidePlaces()
@@ -154,6 +162,9 @@ func (r *run) preflight(ctx context.Context) error {
 	if r.Database && !rec.Scope.HasDatabase() {
 		return fmt.Errorf("archive %s holds no database (its scope is %s)", rec.Name, rec.Scope)
 	}
+	if err := r.sameSite(); err != nil {
+		return err
+	}
 	if err := r.partsPresent(ctx); err != nil {
 		return err
 	}
@@ -167,6 +178,28 @@ func (r *run) preflight(ctx context.Context) error {
 		r.journal.SwitchText = strings.ReplaceAll(m.Content, "{unix}", strconv.FormatInt(r.start.Unix(), 10))
 	}
 	return r.openTargets(ctx)
+}
+
+// sameSite refuses to put an archive over what looks like another site.
+func (r *run) sameSite() error {
+	o := r.Archive.Origin
+	switch {
+	case r.Anyway:
+		return nil
+	case o.Recipe != "" && r.Site.Recipe != nil && r.Site.Recipe.Name != "" && o.Recipe != r.Site.Recipe.Name:
+		return fmt.Errorf("%s is %s now, the archive is of %s: this looks like another site; check `root:`, or add --anyway", r.Site.Root, r.Site.Recipe.Name, o.Recipe)
+	case o.Address != "" && r.Site.Address != "" && host(o.Address) != host(r.Site.Address):
+		return fmt.Errorf("the site's address is %s, the archive is of %s: this looks like another site; check the configuration, or add --anyway", r.Site.Address, o.Address)
+	}
+	return nil
+}
+
+func host(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return address
+	}
+	return strings.TrimPrefix(u.Hostname(), "www.")
 }
 
 func (r *run) maintenance() site.Maintenance {
@@ -269,6 +302,9 @@ func (r *run) openTargets(ctx context.Context) error {
 		target, err := r.Open(ctx, db, mode, beside)
 		if err != nil {
 			return err
+		}
+		if err := database.CheckVersion(origin.Version, target.Info().Version); err != nil && !r.Anyway && db.Engine != "sqlite" {
+			return errors.Join(err, target.Close())
 		}
 		if inside && r.Files {
 			r.inside = append(r.inside, insideDatabase{db: db, target: target})

@@ -58,6 +58,7 @@ const (
 	errInvalidView   = 1356
 	errNoColumn      = 1054
 	errCannotDrop    = 1091
+	errAltered       = 1412
 )
 
 func isCode(err error, codes ...uint16) bool {

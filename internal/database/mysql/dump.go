@@ -345,6 +345,9 @@ func dumpRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, w io.Wr
 		out.WriteString("SET SESSION system_versioning_insert_history = 1;\n")
 	}
 	n, err := writeRows(ctx, conn, t, r, out)
+	if isCode(err, errNoTable, errAltered) {
+		err = fmt.Errorf("%w: %w", database.ErrChanged, err)
+	}
 	if err != nil {
 		return n, fmt.Errorf("table %s: %w", t.name, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -155,7 +156,58 @@ func staged(p *database.Plan, table string) (string, error) {
 	return "", fmt.Errorf("table %s is not in the archive's list", table)
 }
 
+// collation matches where a definition names one.
+var collation = regexp.MustCompile(`\bCOLLATE([ =])(\w+)`)
+
+// knownCollations replaces collations that this server lacks by the nearest one
+// it has, and notes each: another version or make has others.
+func knownCollations(stmt string, known map[string]bool, note func(string)) string {
+	return collation.ReplaceAllStringFunc(stmt, func(m string) string {
+		parts := collation.FindStringSubmatch(m)
+		if known[parts[2]] {
+			return m
+		}
+		charset, rest, _ := strings.Cut(parts[2], "_")
+		for _, nearest := range []string{charset + "_unicode_ci", charset + "_general_ci"} {
+			if strings.HasSuffix(rest, "_bin") || strings.HasSuffix(rest, "_cs") {
+				nearest = charset + "_bin"
+			}
+			if known[nearest] {
+				note(fmt.Sprintf("collation %s is unknown to this server and became %s", parts[2], nearest))
+				return "COLLATE" + parts[1] + nearest
+			}
+		}
+		return m
+	})
+}
+
+func collations(ctx context.Context, conn *sql.Conn) (map[string]bool, error) {
+	rows, err := conn.QueryContext(ctx, "SELECT COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	known := map[string]bool{}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		known[name] = true
+	}
+	return known, rows.Err()
+}
+
 func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Reader) error {
+	known, err := collations(ctx, conn)
+	if err != nil {
+		return fmt.Errorf("list collations: %w", err)
+	}
+	note := func(text string) {
+		if !slices.Contains(p.Notes, text) {
+			p.Notes = append(p.Notes, text)
+		}
+	}
 	s := newSplitter(r)
 	for {
 		stmt, err := s.next()
@@ -169,6 +221,7 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 		if err != nil {
 			return err
 		}
+		stmt = knownCollations(stmt, known, note)
 		if table != "" {
 			to, err := staged(p, table)
 			if err != nil {

@@ -131,6 +131,9 @@ func (t *table) describe(ctx context.Context, conn *sql.Conn) error {
 		what = "SEQUENCE"
 	}
 	err := conn.QueryRowContext(ctx, "SHOW CREATE "+what+" "+quote(t.name)).Scan(&name, &t.create)
+	if isCode(err, errNoTable) {
+		err = fmt.Errorf("%w: %w", database.ErrChanged, err)
+	}
 	if err != nil {
 		return fmt.Errorf("table %s: %w", t.name, err)
 	}

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/preflight"
+	"revlet/internal/site"
+)
+
+func (a *app) preflightCommand() *cli.Command {
+	return &cli.Command{
+		Name: "preflight", Usage: "would a backup work? what is large, unreadable, open to the world?", ArgsUsage: "[SITE…]",
+		Description: "Looks at everything and changes nothing. The exit code is 1 when something stands\n" +
+			"in the way of a backup.",
+		Flags: []cli.Flag{jsonFlag}, Action: a.preflight,
+	}
+}
+
+func (a *app) preflight(ctx context.Context, c *cli.Command) error {
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	names := c.Args().Slice()
+	if len(names) == 0 {
+		names = a.config.SiteNames()
+	}
+	all := map[string][]preflight.Finding{}
+	stopped := false
+	for _, name := range names {
+		cfg, err := a.siteConfig(name)
+		if err != nil {
+			return err
+		}
+		s, err := site.Open(name, cfg)
+		if err != nil {
+			return err
+		}
+		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now})
+		if err != nil {
+			return err
+		}
+		all[name] = found
+		for _, f := range found {
+			stopped = stopped || f.Level == preflight.Stop
+		}
+		if !c.Bool("json") {
+			a.showFindings(name, found)
+		}
+	}
+	if c.Bool("json") {
+		if err := a.printJSON(map[string]any{"sites": all}); err != nil {
+			return err
+		}
+	}
+	if stopped {
+		return &exitError{code: exitFailed}
+	}
+	return nil
+}
+
+func (a *app) showFindings(name string, found []preflight.Finding) {
+	fmt.Fprintln(a.out, a.bold(name))
+	headings := map[preflight.Level]string{
+		preflight.Stop:   a.bad("Stands in the way"),
+		preflight.Look:   a.bold("Look at this"),
+		preflight.Passed: a.good("Passed"),
+	}
+	for _, level := range []preflight.Level{preflight.Stop, preflight.Look, preflight.Passed} {
+		var lines [][2]string
+		for _, f := range found {
+			if f.Level == level {
+				lines = append(lines, [2]string{f.About, printableText(f.Text)})
+			}
+		}
+		if len(lines) > 0 {
+			fmt.Fprintf(a.out, "\n%s\n", headings[level])
+			a.facts(lines)
+		}
+	}
+	fmt.Fprintln(a.out)
+}

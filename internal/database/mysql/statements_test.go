@@ -1,0 +1,113 @@
+package mysql
+
+import (
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/database"
+)
+
+func TestOnlyLiteralsAreInserted(t *testing.T) {
+	for _, good := range []string{
+		"INSERT INTO `t` (`a`) VALUES\n(1)",
+		"INSERT INTO `t` (`a`, `b``c`) VALUES\n(1,'it\\'s; (SELECT 1)'),\n(-1.5e-3,NULL)",
+		"INSERT INTO `t` (`a`) VALUES\n(0x00ff),\n(_utf8mb4'{\"a\": 1}'),\n('\\\\')",
+	} {
+		_, err := checkInsert([]byte(good), "t")
+		assert.NoError(t, err, good)
+	}
+	for _, bad := range []string{
+		"INSERT INTO `t` (`a`) VALUES\n((SELECT password FROM mysql.user))",
+		"INSERT INTO `t` (`a`) VALUES\n(1), (2)",
+		"INSERT INTO `t` (`a`) VALUES\n(1);\nDROP TABLE t",
+		"INSERT INTO `t` (`a`) VALUES\n(LOAD_FILE('/etc/passwd'))",
+		"INSERT INTO `t` (`a`) VALUES\n('a' 'b')",
+		"INSERT INTO `t` (`a`) VALUES\n('open",
+		"INSERT INTO `other` (`a`) VALUES\n(1)",
+		"INSERT INTO `t` (`a`) SELECT 1",
+		"INSERT INTO `t` (`a`) VALUES\n(1) ON DUPLICATE KEY UPDATE a = SLEEP(9)",
+		"REPLACE INTO `t` (`a`) VALUES\n(1)",
+	} {
+		_, err := checkInsert([]byte(bad), "t")
+		assert.ErrorIs(t, err, database.ErrForeignSQL, bad)
+	}
+}
+
+func TestSchemaHoldsNothingElse(t *testing.T) {
+	name, err := checkSchema("CREATE TABLE `a``b` (\n  `x` int DEFAULT 1 COMMENT 'SELECT; CONNECTION='\n) ENGINE=InnoDB")
+	require.NoError(t, err)
+	assert.Equal(t, "a`b", name)
+	for _, bad := range []string{
+		"DROP TABLE `a`",
+		"CREATE TABLE `a` (`x` int) AS SELECT * FROM mysql.user",
+		"CREATE TABLE `a` (`x` int) ENGINE=FEDERATED CONNECTION='mysql://x'",
+		"CREATE TABLE `a` (`x` int) DATA DIRECTORY='/srv/htdocs'",
+		"SET GLOBAL general_log = 1",
+		"SET SESSION sql_mode = '', time_zone = '+00:00', GLOBAL max_connections = 1",
+		"GRANT ALL ON *.* TO x",
+	} {
+		_, err := checkSchema(bad)
+		assert.ErrorIs(t, err, database.ErrForeignSQL, bad)
+	}
+	for _, bad := range []string{"DROP DATABASE x", "CREATE USER x", "INSERT INTO a VALUES (1)"} {
+		assert.ErrorIs(t, eachObject(bad, func(string) error { return nil }), database.ErrForeignSQL, bad)
+	}
+}
+
+func splitAll(text string) (all []string, err error) {
+	s := newSplitter(strings.NewReader(text))
+	for {
+		stmt, err := s.next()
+		if errors.Is(err, io.EOF) {
+			return all, nil
+		}
+		if err != nil {
+			return all, err
+		}
+		all = append(all, stmt)
+	}
+}
+
+func TestSplitterFollowsTheClient(t *testing.T) {
+	all, err := splitAll("-- a; comment\nSELECT 'a;\\'b', \"c;\", `d;`; # tail; comment\n/* x; */ SELECT 2;\nDELIMITER ;;\nCREATE TRIGGER t BEGIN a; b; END\n;;\nDELIMITER ;\nSELECT 3 - 1;\nSELECT 4")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"SELECT 'a;\\'b', \"c;\", `d;`", "/* x; */ SELECT 2", "CREATE TRIGGER t BEGIN a; b; END", "SELECT 3 - 1", "SELECT 4"}, all)
+	_, err = splitAll("SELECT 'open")
+	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+}
+
+func FuzzSplitter(f *testing.F) {
+	f.Add("DELIMITER ;;\nSELECT 'a' /* b */ ;;\nDELIMITER ;\n-- x\n")
+	f.Fuzz(func(t *testing.T, text string) { _, _ = splitAll(text) })
+}
+
+// FuzzCheckInsert: whatever is accepted must be one statement of literals, so
+// that nothing but quotes, digits and commas stands outside strings.
+func FuzzCheckInsert(f *testing.F) {
+	f.Add("(1,'a'),\n(NULL,0xff)")
+	f.Fuzz(func(t *testing.T, values string) {
+		stmt := "INSERT INTO `t` (`a`) VALUES\n" + values
+		if _, err := checkInsert([]byte(stmt), "t"); err != nil {
+			return
+		}
+		outside := withoutLiterals(values)
+		for _, word := range []string{";", "SELECT", "--", "/*", "#", "@"} {
+			if strings.Contains(outside, word) {
+				t.Fatalf("accepted %q", values)
+			}
+		}
+	})
+}
+
+func TestUnknownCollationsAreMappedAndSaid(t *testing.T) {
+	var notes []string
+	known := map[string]bool{"utf8mb4_unicode_ci": true, "utf8mb4_bin": true, "latin1_general_ci": true}
+	out := knownCollations("`a` text COLLATE utf8mb4_0900_ai_ci, `b` text COLLATE utf8mb4_0900_bin) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_uca1400_ai_ci", known, func(n string) { notes = append(notes, n) })
+	assert.Equal(t, "`a` text COLLATE utf8mb4_unicode_ci, `b` text COLLATE utf8mb4_bin) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_unicode_ci", out)
+	assert.Len(t, notes, 3)
+}

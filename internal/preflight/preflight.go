@@ -1,0 +1,319 @@
+// Package preflight looks, before anything is done, whether a backup of a site
+// would work, and what a careful administrator should know about it.
+package preflight
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sys/unix"
+
+	"revlet/internal/database"
+	"revlet/internal/site"
+	"revlet/internal/state"
+	"revlet/internal/store"
+)
+
+// Level sorts findings.
+type Level string
+
+// The levels: all is well, a person should look, a backup would not work.
+const (
+	Passed Level = "passed"
+	Look   Level = "look"
+	Stop   Level = "stop"
+)
+
+// Finding is one thing that was looked at.
+type Finding struct {
+	Level Level  `json:"level"`
+	About string `json:"about"`
+	Text  string `json:"text"`
+}
+
+// Job says what to look at.
+type Job struct {
+	Site   *site.Site
+	Stores []store.Named
+	State  *state.State
+	// Open opens one of the site's databases.
+	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
+	Now  func() time.Time
+}
+
+// Run looks at everything; a finding is never an error.
+func Run(ctx context.Context, j Job) ([]Finding, error) {
+	r := &run{Job: j}
+	if err := r.files(ctx); err != nil {
+		return nil, err
+	}
+	for _, db := range j.Site.Databases {
+		r.database(ctx, db)
+	}
+	if len(j.Site.Databases) == 0 {
+		r.add(Look, "database", "none is known for this site; if it has one, describe it under `databases:`")
+	}
+	r.stores(ctx)
+	r.room()
+	r.clock(ctx)
+	order := map[Level]int{Stop: 0, Look: 1, Passed: 2}
+	slices.SortStableFunc(r.found, func(a, b Finding) int { return cmp.Compare(order[a.Level], order[b.Level]) })
+	return r.found, nil
+}
+
+type run struct {
+	Job
+	found []Finding
+	// bytes is what the files and databases hold.
+	bytes int64
+}
+
+func (r *run) add(l Level, about, format string, args ...any) {
+	r.found = append(r.found, Finding{l, about, fmt.Sprintf(format, args...)})
+}
+
+func size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
+
+// leftover matches names of archives and dumps that people leave in a webroot.
+var leftover = regexp.MustCompile(`(?i)(\.(sql|dump)(\.(gz|zip|bz2|xz|zst))?|\.(tar|tgz|tar\.(gz|bz2|xz|zst)|7z|rar)|(backup|back-up|bak|old|copy|site|www|htdocs|public_html|db)[^/]*\.zip|\.(bak|old|orig|save|swp)|~)$`)
+
+// shown is how many names a finding lists.
+const shown = 3
+
+type sized struct {
+	name  string
+	bytes int64
+}
+
+func (r *run) files(ctx context.Context) error {
+	var files, skipped int64
+	var skippedBytes int64
+	var unreadable, open []string
+	var largest []sized
+	folders := map[string]int64{}
+	err := filepath.WalkDir(r.Site.Root, func(p string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		rel, _ := filepath.Rel(r.Site.Root, p)
+		if err != nil {
+			unreadable = append(unreadable, rel)
+			return nil
+		}
+		if rel == "." {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil // gone meanwhile
+		}
+		if rule, skip := r.Site.Skips(filepath.ToSlash(rel)); skip {
+			if rule != "" && !d.IsDir() {
+				skipped++
+				skippedBytes += info.Size()
+			}
+			return nil
+		}
+		if d.Type().IsRegular() {
+			files++
+			r.bytes += info.Size()
+			largest = append(largest, sized{rel, info.Size()})
+			if len(largest) > 200 {
+				largest = top(largest)
+			}
+			first, _, inside := strings.Cut(filepath.ToSlash(rel), "/")
+			if inside {
+				folders[first] += info.Size()
+			}
+			if leftover.MatchString(path.Base(rel)) {
+				open = append(open, fmt.Sprintf("%s (%s)", rel, size(info.Size())))
+			}
+		}
+		if d.Type()&fs.ModeSymlink == 0 && unix.Access(p, unix.R_OK) != nil {
+			unreadable = append(unreadable, rel)
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("look at the webroot: %w", err)
+	}
+	r.add(Passed, "files", "%s files, %s", humanize.Comma(files), size(r.bytes))
+	if skipped > 0 {
+		r.add(Passed, "caches", "%s files, %s, are left out by rule", humanize.Comma(skipped), size(skippedBytes))
+	}
+	if len(unreadable) > 0 {
+		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(unreadable), list(unreadable))
+	}
+	if len(open) > 0 {
+		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(open))
+	}
+	var dirs []sized
+	for name, bytes := range folders {
+		dirs = append(dirs, sized{name + "/", bytes})
+	}
+	if files > 0 {
+		r.add(Passed, "large files", "%s", names(top(largest)))
+		r.add(Passed, "large folders", "%s", names(top(dirs)))
+	}
+	return nil
+}
+
+func top(all []sized) []sized {
+	slices.SortFunc(all, func(a, b sized) int { return cmp.Or(cmp.Compare(b.bytes, a.bytes), cmp.Compare(a.name, b.name)) })
+	return all[:min(len(all), shown)]
+}
+
+func names(all []sized) string {
+	var texts []string
+	for _, s := range all {
+		texts = append(texts, fmt.Sprintf("%s (%s)", s.name, size(s.bytes)))
+	}
+	return strings.Join(texts, ", ")
+}
+
+func list(all []string) string {
+	if len(all) <= shown {
+		return strings.Join(all, ", ")
+	}
+	return fmt.Sprintf("%s … and %d more", strings.Join(all[:shown], ", "), len(all)-shown)
+}
+
+func (r *run) database(ctx context.Context, db site.Database) {
+	about := "database " + db.Label
+	scratch, err := r.State.Spool("preflight-" + r.Site.Name)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	source, err := r.Open(ctx, db, scratch)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	defer source.Close()
+	info := source.Info()
+	r.bytes += info.Bytes
+	tables, err := source.Tables(ctx)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	r.add(Passed, about, "%s: %s %s, %d tables, %s", db.Where(), info.Engine, info.Version, len(tables), size(info.Bytes))
+	var plain []string
+	for _, t := range tables {
+		if t.Plain {
+			plain = append(plain, t.Name)
+		}
+	}
+	if len(plain) > 0 {
+		r.add(Look, about, "%d tables are of an engine without transactions and are locked while they are read: %s", len(plain), list(plain))
+	}
+	snapshot, err := source.Snapshot(ctx)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	defer snapshot.Close()
+	r.add(Passed, about, "would be saved as of %s", snapshot.Consistency())
+	for _, g := range snapshot.Gaps() {
+		r.add(Look, about, "%s would be a gap: %s", g.Object, g.Why)
+	}
+	if n := snapshot.Neighbours(); len(n) > 0 {
+		r.add(Look, about, "%d tables belong to another site and are left out: %s", len(n), list(n))
+	}
+}
+
+func (r *run) stores(ctx context.Context) {
+	offsite := false
+	for _, s := range r.Stores {
+		about := "store " + s.Name
+		offsite = offsite || s.Offsite()
+		f, isFolder := s.Store.(interface{ Root() string })
+		if isFolder && state.Inside(f.Root(), r.Site.Root) {
+			r.add(Stop, about, "%s lies inside the webroot, where anyone could download it; move it elsewhere", f.Root())
+			continue
+		}
+		if err := s.Check(ctx); err != nil {
+			r.add(Stop, about, "%v", err)
+			continue
+		}
+		r.add(Passed, about, "%s can be written to", s.Where())
+		if !isFolder {
+			continue
+		}
+		free, err := r.State.Disk.Free(f.Root())
+		switch {
+		case err != nil:
+			r.add(Look, about, "%v", err)
+		case free < r.bytes:
+			r.add(Look, about, "%s free, the site holds %s before compression: a first archive may not fit", size(free), size(r.bytes))
+		default:
+			r.add(Passed, about, "%s free, the site holds %s before compression", size(free), size(r.bytes))
+		}
+	}
+	if !offsite {
+		r.add(Look, "stores", "every store is on this machine: the archives die with it")
+	}
+	if state.Inside(r.State.Dir, r.Site.Root) {
+		r.add(Stop, "state", "the state folder %s lies inside the webroot; set `state:` elsewhere", r.State.Dir)
+	}
+}
+
+// room looks whether a restore would work, too.
+func (r *run) room() {
+	above := filepath.Dir(r.Site.Root)
+	if real, err := filepath.EvalSymlinks(r.Site.Root); err == nil {
+		above = filepath.Dir(real)
+	}
+	if unix.Access(above, unix.W_OK) != nil {
+		r.add(Look, "restore", "%s is not writable for this account: a restore could not be staged beside the webroot", above)
+		return
+	}
+	free, err := r.State.Disk.Free(above)
+	switch {
+	case err != nil:
+		r.add(Look, "restore", "%v", err)
+	case free < r.bytes:
+		r.add(Look, "restore", "%s free beside the webroot, a restore stages %s there", size(free), size(r.bytes))
+	default:
+		r.add(Passed, "restore", "%s free beside the webroot, a restore stages %s there", size(free), size(r.bytes))
+	}
+}
+
+// clockSlack is how far this machine's clock may be from the web server's.
+const clockSlack = 2 * time.Minute
+
+func (r *run) clock(ctx context.Context) {
+	zone, offset := r.Now().Zone()
+	r.add(Passed, "clock", "%s, time zone %s (UTC%+d)", r.Now().Format("2006-01-02 15:04"), zone, offset/3600)
+	if r.Site.Address == "" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodHead, r.Site.Address, nil)
+	if err != nil {
+		r.add(Look, "address", "%v", err)
+		return
+	}
+	resp, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+	if err != nil {
+		r.add(Look, "address", "%s does not answer: %v", r.Site.Address, err)
+		return
+	}
+	_ = resp.Body.Close()
+	there, err := http.ParseTime(resp.Header.Get("Date"))
+	if apart := r.Now().Sub(there).Abs(); err == nil && apart > clockSlack {
+		r.add(Look, "clock", "this machine and the web server are %s apart; one of the clocks is wrong", apart.Round(time.Second))
+	}
+}
