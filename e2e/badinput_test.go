@@ -1,0 +1,237 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archive"
+	"revlet/internal/disk"
+	"revlet/internal/standin/lampblack"
+)
+
+// forge changes one part's content and makes every digest fit again, as
+// somebody who can write to the store could.
+func (w *world) forge(which func(archive.Part) bool, change func(string) string) {
+	t := w.t
+	t.Helper()
+	base := w.path("archives/kestrelpoint")
+	recordFile := filepath.Join(base, "archives", w.newest()+".json")
+	data, err := os.ReadFile(recordFile)
+	require.NoError(t, err)
+	record, err := archive.DecodeRecord(data)
+	require.NoError(t, err)
+	var old string
+	var made archive.Part
+	var sum [32]byte
+	for i, p := range record.Parts {
+		if !which(p) || old != "" {
+			continue
+		}
+		in, err := os.Open(filepath.Join(base, "parts", p.Name[:2], p.Name))
+		require.NoError(t, err)
+		r, err := archive.NewPartReader(in, p, nil)
+		require.NoError(t, err)
+		content, err := io.ReadAll(r)
+		require.NoError(t, err)
+		in.Close()
+		forged := change(string(content))
+		sum = sha256.Sum256([]byte(forged))
+		var stored bytes.Buffer
+		enc, err := archive.NewEncoder()
+		require.NoError(t, err)
+		pw := archive.NewPartWriter(&stored, p.Name[64:], enc)
+		_, err = io.WriteString(pw, forged)
+		require.NoError(t, err)
+		made, err = pw.Finish()
+		require.NoError(t, err)
+		made.Kind, made.Database, made.Table, made.Slice, made.Entries = p.Kind, p.Database, p.Table, p.Slice, p.Entries
+		old, record.Parts[i] = p.Name, made
+		dir := filepath.Join(base, "parts", made.Name[:2])
+		require.NoError(t, os.MkdirAll(dir, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, made.Name), stored.Bytes(), 0o600))
+	}
+	require.NotEmpty(t, old)
+	listFile := filepath.Join(base, "lists", record.Name+".jsonl.zst")
+	listed, err := os.ReadFile(listFile)
+	require.NoError(t, err)
+	n := 0
+	lw := archive.NewListWriter(&disk.Disk{}, func() string { n++; return w.path(fmt.Sprint("scratch", n)) })
+	require.NoError(t, archive.ReadList(bytes.NewReader(listed), func(e archive.Entry) error {
+		if e.Part == old {
+			e.Part = made.Name
+			if e.Type == archive.TypeRows || e.Type == archive.TypeSchema || e.Type == archive.TypeObjects {
+				e.SHA256, e.Size = hex.EncodeToString(sum[:]), made.ContentBytes
+			}
+		}
+		return lw.Add(e)
+	}))
+	var list bytes.Buffer
+	_, err = lw.Finish(&list, "")
+	require.NoError(t, err)
+	listSum := sha256.Sum256(list.Bytes())
+	record.List.Bytes, record.List.SHA256 = int64(list.Len()), hex.EncodeToString(listSum[:])
+	require.NoError(t, os.WriteFile(listFile, list.Bytes(), 0o600))
+	data, err = json.Marshal(record)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(recordFile, data, 0o600))
+}
+
+func TestForgedSQLIsRefused(t *testing.T) {
+	w, _ := museum(t)
+	for _, evil := range []string{"ATTACH DATABASE '/tmp/evil' AS e;\n", "INSERT INTO \"users\" (id) VALUES\n((SELECT 1));\n", "DROP TABLE pages;\n", "PRAGMA trusted_schema = ON;\n"} {
+		w.run("backup")
+		before := rows(t, w)
+		w.forge(func(p archive.Part) bool { return p.Table == "users" }, func(s string) string { return evil + s })
+		w.run("verify", w.newest(), "--full") // every digest fits
+		w.fails(1, []string{"a statement that Revlet does not write", "the site is unchanged"}, "restore", w.newest(), "--yes")
+		assert.Equal(t, before, rows(t, w))
+		w.clean()
+	}
+	w.run("backup")
+	w.forge(func(p archive.Part) bool { return p.Table == "pages" }, func(s string) string {
+		return strings.Replace(s, "Your visit", "Your visot", 1)
+	})
+	w.run("restore", w.newest(), "--yes") // a forger with the store in hand can change text; that takes encryption or signing
+}
+
+func TestForgedTarIsRefused(t *testing.T) {
+	w, _ := museum(t)
+	w.run("backup")
+	before := snapshot(t, w.path("htdocs"))
+	w.forge(func(p archive.Part) bool { return p.Kind == archive.KindTree }, func(s string) string {
+		return strings.Replace(s, "webroot/uploads/current", "webroot/../../current", 1)
+	})
+	w.fails(4, []string{"DAMAGED"}, "verify", w.newest())
+	w.fails(1, []string{"the site is unchanged"}, "restore", w.newest(), "--yes")
+	assert.Equal(t, before, snapshot(t, w.path("htdocs")))
+	w.clean()
+}
+
+func TestABombIsRefused(t *testing.T) {
+	w := plain(t)
+	w.write("htdocs/zeros", strings.Repeat("\x00", 3<<20))
+	w.run("backup")
+	record := w.path("archives/kestrelpoint/archives", w.newest()+".json")
+	data, err := os.ReadFile(record)
+	require.NoError(t, err)
+	text := strings.Replace(string(data), `"content_bytes": 31`, `"content_bytes": 1`, 1)
+	require.NotEqual(t, string(data), text)
+	require.NoError(t, os.WriteFile(record, []byte(text), 0o600))
+	w.fails(4, []string{"DAMAGED"}, "verify", "--full")
+}
+
+func TestAFullStoreLosesNothing(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting a small file system takes root")
+	}
+	w, _ := museum(t)
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "none", w.path("archives")).CombinedOutput(); err != nil {
+		t.Skipf("no tmpfs can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", w.path("archives")).Run() })
+	w.run("backup", "--note", "fits")
+	for i := range 3 {
+		noise := make([]byte, 900<<10)
+		for k := range noise {
+			noise[k] = byte(k*k>>3 + k*i)
+		}
+		require.NoError(t, os.WriteFile(w.path(fmt.Sprintf("htdocs/uploads/%d.jpg", i)), noise, 0o644))
+	}
+	w.fails(1, []string{"no space left on device"}, "backup")
+	assert.Contains(t, w.run("verify"), "sound")
+	for i := range 3 {
+		require.NoError(t, os.Remove(w.path(fmt.Sprintf("htdocs/uploads/%d.jpg", i))))
+	}
+	w.run("backup", "--note", "fits again")
+	w.clean()
+	assert.Equal(t, stored(t, w), named(t, w), "what did not fit is cleared away")
+}
+
+func TestReadOnlyStore(t *testing.T) {
+	w, _ := museum(t)
+	require.NoError(t, exec.Command("true").Run())
+	if os.Geteuid() == 0 {
+		if err := syscall.Mount(w.path("archives"), w.path("archives"), "", syscall.MS_BIND, ""); err != nil {
+			t.Skip("no bind mount can be made here")
+		}
+		t.Cleanup(func() { _ = syscall.Unmount(w.path("archives"), 0) })
+		require.NoError(t, syscall.Mount("", w.path("archives"), "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	} else {
+		require.NoError(t, os.Chmod(w.path("archives"), 0o555))
+	}
+	w.fails(1, []string{"store here", "cannot be written to"}, "backup")
+	assert.Contains(t, w.run("archives"), "No archives yet")
+}
+
+func TestTwoRunsAtOnce(t *testing.T) {
+	w, _ := museum(t)
+	noise := bytes.Repeat([]byte("a lamp in the fog "), 4<<20)
+	require.NoError(t, os.WriteFile(w.path("htdocs/uploads/long.txt"), noise, 0o644))
+	first := w.command("backup")
+	require.NoError(t, first.Start())
+	time.Sleep(60 * time.Millisecond)
+	w.fails(1, []string{"another run of Revlet works on this site", fmt.Sprint(first.Process.Pid)}, "backup")
+	require.NoError(t, first.Wait())
+	w.run("verify", "--full")
+}
+
+func TestAnotherSiteIsNotOverwritten(t *testing.T) {
+	w, address := museum(t)
+	w.run("backup")
+	config, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	w.write("revlet.yaml", strings.Replace(string(config), address, "https://elsewhere.example", 1))
+	before := snapshot(t, w.path("htdocs"))
+	w.fails(1, []string{"looks like another site", "nothing was changed"}, "restore", "kestrelpoint", "--yes")
+	assert.Equal(t, before, snapshot(t, w.path("htdocs")))
+	w.write("revlet.yaml", strings.Replace(string(config), "recipe: lampblack", "recipe: none", 1))
+	w.fails(1, []string{"holds a database \"main\"", "nothing was changed"}, "restore", "kestrelpoint", "--yes")
+}
+
+func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
+	w, _ := museum(t)
+	stop := make(chan struct{})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		grow, _ := os.OpenFile(w.path("htdocs/uploads/access.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		defer grow.Close()
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			_, _ = grow.Write(bytes.Repeat([]byte("GET /visit\n"), 200))
+			name := w.path("htdocs/uploads", fmt.Sprintf("passing-%d", i%50))
+			_ = os.WriteFile(name, bytes.Repeat([]byte{byte(i)}, i%9000), 0o644)
+			_ = os.Remove(w.path("htdocs/uploads", fmt.Sprintf("passing-%d", (i+25)%50)))
+			_ = lampblack.Execute(t.Context(), w.path("htdocs", lampblack.DatabaseFile), "UPDATE settings SET value = value || 'x' WHERE name = 'season'")
+		}
+	}()
+	for range 6 {
+		r := w.try("backup")
+		require.Contains(t, []int{0, 3}, r.code, r.out+r.err)
+		if r.code == 3 {
+			assert.Contains(t, r.out, "moving")
+		}
+	}
+	close(stop)
+	<-done
+	w.run("verify", "--full")
+	w.run("restore", "kestrelpoint", "--yes")
+}
