@@ -59,6 +59,13 @@ type FilesPlan struct {
 	// Box is a folder beside it that only its owner may enter; what is staged
 	// and what is set aside lie in it.
 	Box string `json:"box"`
+	// Inner is set when nothing can be staged beside the webroot: it is a mount
+	// point, or the folder above it is not writable. The box then lies inside
+	// it, and what is in the webroot changes places, name by name.
+	Inner bool `json:"inner,omitempty"`
+	// OldNames and NewNames are what lies directly in both trees then.
+	OldNames []string `json:"old_names,omitempty"`
+	NewNames []string `json:"new_names,omitempty"`
 	// LiveInode and StagedInode tell the two trees apart after a crash.
 	LiveInode   uint64 `json:"live_inode,omitempty"`
 	StagedInode uint64 `json:"staged_inode,omitempty"`

@@ -245,7 +245,14 @@ func (r *run) planFiles() error {
 		return fmt.Errorf("the webroot: %w", err)
 	}
 	f := &FilesPlan{Root: root, Box: newBox(root, r.Site.Name, r.journal.ID)}
-	free, err := r.disk.Free(filepath.Dir(root))
+	if f.Inner, err = needsInner(r.disk, root); err != nil {
+		return err
+	}
+	if f.Inner {
+		f.Box = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+		r.observer.Note("note: nothing can be staged beside the webroot, so its content is exchanged name by name")
+	}
+	free, err := r.disk.Free(filepath.Dir(f.Box))
 	if err != nil {
 		return err
 	}
@@ -259,7 +266,7 @@ func (r *run) planFiles() error {
 		}
 	}
 	if free < need {
-		return fmt.Errorf("no room beside the webroot: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(root), free>>20, need>>20)
+		return fmt.Errorf("no room to stage: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(f.Box), free>>20, need>>20)
 	}
 	for _, db := range r.Site.Databases {
 		if rel, inside := r.Site.Inside(db); inside && !r.Database {
@@ -298,6 +305,11 @@ func (r *run) openTargets(ctx context.Context) error {
 				root = r.Site.Root
 			}
 			beside = newBox(root, r.Site.Name, r.journal.ID)
+			if f := r.journal.Files; f != nil {
+				beside = f.Box
+			} else if inner, err := needsInner(r.disk, root); err == nil && inner {
+				beside = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+			}
 		}
 		target, err := r.Open(ctx, db, mode, beside)
 		if err != nil {
@@ -382,6 +394,9 @@ func (r *run) stage(ctx context.Context) error {
 		if f.LiveInode, err = inode(r.disk, f.Root); err != nil {
 			return err
 		}
+		if err := f.noteNames(r.disk); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -390,6 +405,11 @@ func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
 	f := r.journal.Files
 	if err := makeBox(r.disk, f.Box); err != nil {
 		return err
+	}
+	if f.Inner {
+		if err := r.disk.WriteFile(filepath.Join(f.Box, ".htaccess"), []byte(denyAll), 0o600); err != nil {
+			return err
+		}
 	}
 	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
 		return err

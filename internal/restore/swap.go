@@ -124,6 +124,9 @@ func removeBoxes(d *disk.Disk, j *Journal) error {
 
 // trees are all places where a tree of this restore can be.
 func (j *Journal) trees() []string {
+	if j.Files.Inner {
+		return []string{j.Files.Root}
+	}
 	return []string{j.Files.Root, j.Files.staged(), j.Files.aside(), j.Files.spare()}
 }
 
@@ -208,12 +211,18 @@ func openSite(d *disk.Disk, j *Journal) error {
 
 // swap puts the staged tree in the webroot's place and the live one aside.
 func (f *FilesPlan) swap(d *disk.Disk) error {
+	if f.Inner {
+		return f.swapInner(d)
+	}
 	return f.put(d, f.StagedInode, f.LiveInode, f.aside())
 }
 
 // revert puts the tree that was live back and the restored one where it was
 // staged.
 func (f *FilesPlan) revert(d *disk.Disk) error {
+	if f.Inner {
+		return f.revertInner(d)
+	}
 	return f.put(d, f.LiveInode, f.StagedInode, f.staged())
 }
 
