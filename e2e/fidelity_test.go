@@ -77,6 +77,31 @@ func TestEveryKindOfTableComesBack(t *testing.T) {
 	}
 }
 
+func TestAnSQLFileOfTheServersOwnClientIsLoaded(t *testing.T) {
+	s := mariadb(t)
+	db := "lighthouse"
+	w := described(t, s, db)
+	s.exec(t, "USE lighthouse;"+everything)
+	// The client writes only the present of tables that keep their past.
+	s.exec(t, "USE lighthouse; DROP TABLE versioned; UPDATE numbers SET f = 0.5") // and it rounds floats
+	want := s.describe(t, db)
+	w.write("museum.sql", dumpWithClient(t, s, db))
+	s.exec(t, "USE lighthouse; SET foreign_key_checks = 0; DROP TABLE parent, texts; DROP FUNCTION twice; CREATE TABLE planted (a INT)")
+	broken := s.describe(t, db)
+	w.fails(1, []string{"may not make one", "GRANT ALL ON", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+	s.exec(t, "GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'")
+	w.write("evil.sql", "CREATE TABLE a (a INT);\nGRANT ALL ON *.* TO 'museum'@'127.0.0.1';")
+	w.fails(1, []string{"does not write", "GRANT ALL", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
+	w.write("cut.sql", "CREATE TABLE a (a INT);\nINSERT INTO a VALUES ('cut he")
+	w.fails(1, []string{"inside quotes", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "cut.sql", "--yes")
+	assert.Equal(t, broken, s.describe(t, db))
+
+	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+	assert.Equal(t, want, live(s.describe(t, db)))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, db))
+}
+
 // dumpWithClient runs the server's own dump client.
 func dumpWithClient(t *testing.T, s *server, db string) string {
 	t.Helper()

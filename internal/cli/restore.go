@@ -2,15 +2,20 @@ package cli
 
 import (
 	"bufio"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/archive"
 	"revlet/internal/catalog"
 	"revlet/internal/check"
 	"revlet/internal/config"
@@ -33,6 +38,7 @@ func (a *app) restoreCommand() *cli.Command {
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			&cli.StringFlag{Name: "sql", Usage: "restore a site's MariaDB or MySQL database from an SQL `FILE` (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
 			beforeFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
@@ -58,6 +64,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	typed, err := oneArg(c, "ARCHIVE")
 	if err != nil {
 		return err
+	}
+	if c.String("sql") != "" {
+		return a.restoreSQL(ctx, c, typed)
 	}
 	h, err := a.chosen(ctx, c, typed)
 	if err != nil {
@@ -99,6 +108,86 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	a.remember(ctx, run)
 	return a.reportRestore(ctx, c, h, s, r)
+}
+
+// restoreSQL puts a database back from an SQL file that is no archive.
+func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error {
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	cfg, err := a.siteConfig(name)
+	if err != nil {
+		return err
+	}
+	s, err := site.Open(name, cfg)
+	if err != nil {
+		return err
+	}
+	if len(s.Databases) != 1 {
+		return usageError("--sql is for a site with one database; %s has %d", name, len(s.Databases))
+	}
+	db := s.Databases[0]
+	text, closeText, err := openSQL(c.String("sql"))
+	if err != nil {
+		return err
+	}
+	defer closeText()
+	if !c.Bool("json") {
+		fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore the database of "+name), c.String("sql"))
+		a.facts([][2]string{{"database", db.Where() + " becomes what the SQL file makes"}, {"files", "stay as they are"}, {"replaced", "what is there now is set aside, not deleted"}})
+		fmt.Fprintln(a.out)
+	}
+	if c.Bool("dry-run") {
+		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+		return nil
+	}
+	if err := a.confirmed(c, "Restore the database from this file?"); err != nil {
+		return err
+	}
+	unlock, err := a.state.Lock(name)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := a.recover(ctx, s); err != nil {
+		return err
+	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	run := history.Run{Site: name, Command: "restore", Archive: c.String("sql"), Started: a.now(), Outcome: "done"}
+	r, err := restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: db.Label, Name: filepath.Base(c.String("sql")), Text: text, State: a.state, Open: a.openTarget, Now: a.now, Observer: watch})
+	done()
+	if err != nil {
+		run.Outcome, run.Detail = "failed", err.Error()
+	}
+	a.remember(ctx, run)
+	if err != nil {
+		return err
+	}
+	return a.reportRestore(ctx, c, &catalog.Held{Record: &archive.Record{Site: name, Name: filepath.Base(c.String("sql")), Taken: a.now()}}, s, r)
+}
+
+// openSQL opens an SQL file, compressed or not.
+func openSQL(file string) (io.Reader, func(), error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the SQL file: %w", err)
+	}
+	closeFile := func() { _ = f.Close() }
+	var r io.Reader = f
+	switch filepath.Ext(file) {
+	case ".gz":
+		r, err = gzip.NewReader(f)
+	case ".zst":
+		var z *zstd.Decoder
+		if z, err = zstd.NewReader(f); err == nil {
+			r, closeFile = z, func() { z.Close(); _ = f.Close() }
+		}
+	}
+	if err != nil {
+		closeFile()
+		return nil, nil, fmt.Errorf("the SQL file %s: %w", file, err)
+	}
+	return r, closeFile, nil
 }
 
 // restoreSite opens the site as it is now; when its webroot or its settings
@@ -342,7 +431,7 @@ func (a *app) showAside(journals []*restore.Journal) {
 // read from the archive that was restored.
 func (a *app) siteForAside(ctx context.Context, name string, cfg config.Site, j *restore.Journal) (*site.Site, error) {
 	s, err := site.Open(name, cfg)
-	if err == nil && (s.Recipe != nil || len(j.Databases) == 0) {
+	if err == nil && (len(s.Databases) > 0 || len(j.Databases) == 0) {
 		return s, nil
 	}
 	h, second := a.find(ctx, j.Archive, time.Time{})

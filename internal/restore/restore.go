@@ -85,11 +85,8 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	// swap takes moments, and stopping inside it would help nobody.
 	ctx = context.WithoutCancel(ctx)
 	swapStart := j.Now()
-	if err := swap(ctx, r.disk, r.journal, r.targets); err != nil {
-		if back := takeBack(ctx, r.disk, r.journal, r.targets); back != nil {
-			return nil, fmt.Errorf("restore %s: %w; putting the site back failed too: %w; when the cause is mended, `revlet undo %s` puts it back", j.Site.Name, err, back, j.Site.Name)
-		}
-		return nil, fmt.Errorf("restore %s: %w; the site was put back as it was", j.Site.Name, err)
+	if err := swapOrTakeBack(ctx, r.disk, r.journal, r.targets); err != nil {
+		return nil, fmt.Errorf("restore %s: %w", j.Site.Name, err)
 	}
 	r.result.Swap = j.Now().Sub(swapStart)
 	r.restoreAbove(ctx)

@@ -42,6 +42,18 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 	return j.enter(Done)
 }
 
+// swapOrTakeBack swaps; when that fails it puts the site back as it was.
+func swapOrTakeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	err := swap(ctx, d, j, targets)
+	if err == nil {
+		return nil
+	}
+	if back := takeBack(ctx, d, j, targets); back != nil {
+		return fmt.Errorf("%w; putting the site back failed too: %w; when the cause is mended, `revlet undo %s` puts it back", err, back, j.Site)
+	}
+	return fmt.Errorf("%w; the site was put back as it was", err)
+}
+
 // dropEmptyStage removes the staging place once nothing is in it.
 func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) error {
 	if p.Stage == p.Live {

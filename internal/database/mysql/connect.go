@@ -160,9 +160,9 @@ func session(ctx context.Context, conn *sql.Conn, names string) error {
 	return nil
 }
 
-// strings collects the first column of a query.
-func (db *Database) strings(ctx context.Context, q string, args ...any) ([]string, error) {
-	rows, err := db.pool.QueryContext(ctx, q, args...)
+// queryStrings collects the first column of a query.
+func queryStrings(ctx context.Context, conn *sql.Conn, q string) ([]string, error) {
+	rows, err := conn.QueryContext(ctx, q)
 	if err != nil {
 		return nil, err
 	}

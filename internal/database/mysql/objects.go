@@ -75,7 +75,7 @@ func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []str
 		names := views
 		if kind.list != "" {
 			var err error
-			if names, err = db.strings(ctx, kind.list); err != nil {
+			if names, err = queryStrings(ctx, conn, kind.list); err != nil {
 				return nil, nil, fmt.Errorf("list each %s: %w", strings.ToLower(kind.what), err)
 			}
 		}
