@@ -109,6 +109,16 @@ func TestPostgresComesBack(t *testing.T) {
 	require.NoError(t, err, string(out))
 	assert.Equal(t, want, s.describe(t, "recovered"), "plain psql loads it")
 
+	dump, err := exec.Command("pg_dump", "-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "postgres", "museum").Output()
+	require.NoError(t, err)
+	w.write("museum.sql", string(dump))
+	s.exec(t, "museum", "SET ROLE museum; DROP TABLE parent CASCADE; DELETE FROM pages; DROP FUNCTION first_page")
+	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+	assert.Equal(t, want, s.describe(t, "museum"), "an SQL file of the server's own client is loaded")
+	w.run("settle", "kestrelpoint", "--yes")
+	w.write("evil.sql", "CREATE TABLE a (a int);\nCOPY a FROM PROGRAM 'id';")
+	w.fails(1, []string{"does not write", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
+
 	s.exec(t, "museum", "CREATE SCHEMA other; CREATE TABLE other.t (a int)")
 	w.fails(3, []string{"schema other (1 tables)", "only the account's own schema"}, "backup")
 }

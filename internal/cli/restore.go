@@ -38,7 +38,7 @@ func (a *app) restoreCommand() *cli.Command {
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
-			&cli.StringFlag{Name: "sql", Usage: "restore a site's MariaDB or MySQL database from an SQL `FILE` (.sql, .sql.gz, .sql.zst) that is no archive"},
+			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
 			beforeFlag, dryRunFlag, yesFlag, jsonFlag,
 		},

@@ -121,7 +121,12 @@ var allowed = regexp.MustCompile(`^(?:CREATE (?:OR REPLACE )?(?:EXTENSION IF NOT
 	`ALTER TABLE (?:ONLY )?(?:"(?:[^"]|"")*"|\w+) (?:ADD CONSTRAINT|ATTACH PARTITION) |ALTER SEQUENCE (?:"(?:[^"]|"")*"|\w+) OWNED BY |SELECT setval\('(?:[^']|'')*', -?\d+, (?:true|false)\)$|COMMENT ON )`)
 
 func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, text string) error {
-	for _, stmt := range split(text) {
+	statements, rest := complete(text)
+	if strings.TrimSpace(rest) != "" {
+		return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
+	}
+	for _, stmt := range statements {
+		stmt = strings.TrimSpace(stmt)
 		if strings.Contains(header, stmt+";\n") {
 			continue
 		}
@@ -159,32 +164,6 @@ func skipLiteral(text string, i int) int {
 		}
 	}
 	return min(i+1, len(text))
-}
-
-// split cuts SQL at semicolons outside quotes, dollar quotes and comments.
-func split(text string) []string {
-	var all []string
-	from := 0
-	for i := 0; i < len(text); {
-		switch c := text[i]; {
-		case c == '\'' || c == '"' || c == '$':
-			i = skipLiteral(text, i)
-		case strings.HasPrefix(text[i:], "--"):
-			for i < len(text) && text[i] != '\n' {
-				i++
-			}
-		case c == ';':
-			all = append(all, strings.TrimSpace(text[from:i]))
-			i++
-			from = i
-		default:
-			i++
-		}
-	}
-	if rest := strings.TrimSpace(text[from:]); rest != "" {
-		all = append(all, rest)
-	}
-	return all
 }
 
 // Swap implements database.Target: everything in the live schema moves to the
