@@ -78,6 +78,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	a.tellOthers(s)
 	found, err := a.confirm(ctx, s)
 	if err != nil {
 		return err
@@ -140,6 +141,13 @@ func (a *app) recognise(root, settings string) (*site.Site, error) {
 		return nil, usageError("no known CMS is at %s; give the folder that holds its start page, or describe the site by hand in %s (root, databases, stores; docs in the README)", root, a.config.Path)
 	}
 	return s, nil
+}
+
+// tellOthers says that an installation holds more sites than the adopted one.
+func (a *app) tellOthers(s *site.Site) {
+	if others := s.OtherSettings(); len(others) > 1 {
+		fmt.Fprintf(a.err, "note: this installation holds several sites; `revlet adopt %s --settings FILE` adopts another: %s\n", s.Root, strings.Join(others, ", "))
+	}
 }
 
 // cmsBelow looks for a CMS one folder deeper.

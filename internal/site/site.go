@@ -110,16 +110,61 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	if s.Recipe != nil {
 		s.Skip = append(s.Skip, s.Recipe.Skip...)
 	}
-	if len(c.Databases) > 0 {
-		s.Databases, err = described(c.Databases)
-	} else if s.Recipe != nil {
-		s.Databases, s.Above, s.said, err = s.Recipe.databases(c.Root, c.Settings, read)
+	if s.Databases, err = described(c.Databases); err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
-	if err != nil {
+	if err := s.readOwnSettings(c, read); err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
 	return s, nil
+}
+
+// readOwnSettings adds the databases that the site's settings name to those of
+// the configuration, which count where both describe the same one.
+func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
+	if s.Recipe == nil {
+		return nil
+	}
+	missing := false
+	for label := range s.Recipe.Databases {
+		_, known := s.Database(label)
+		missing = missing || !known
+	}
+	if !missing {
+		return nil
+	}
+	found, above, said, err := s.Recipe.databases(c.Root, c.Settings, read)
+	if err != nil {
+		return err
+	}
+	s.Above, s.said = above, said
+	for _, db := range found {
+		if _, known := s.Database(db.Label); !known {
+			s.Databases = append(s.Databases, db)
+		}
+	}
+	return nil
+}
+
+// OtherSettings lists settings files of further sites in the same installation.
+func (s *Site) OtherSettings() []string {
+	var all []string
+	if s.Recipe == nil {
+		return nil
+	}
+	for _, pattern := range s.Recipe.Settings.Others {
+		found, err := filepath.Glob(filepath.Join(s.Root, pattern))
+		if err != nil {
+			continue
+		}
+		for _, f := range found {
+			if rel, err := filepath.Rel(s.Root, f); err == nil {
+				all = append(all, rel)
+			}
+		}
+	}
+	return all
 }
 
 // described turns databases written in the configuration into their parts.

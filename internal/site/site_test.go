@@ -1,0 +1,117 @@
+package site
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/config"
+)
+
+// installation makes an installation's tell-tale files.
+func installation(t *testing.T, files map[string]string) string {
+	root := filepath.Join(t.TempDir(), "htdocs")
+	for name, text := range files {
+		p := filepath.Join(root, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
+	}
+	return root
+}
+
+func TestRecipes(t *testing.T) {
+	for _, c := range []struct {
+		recipe, version, address string
+		files                    map[string]string
+		want                     Database
+		component                map[string]string
+	}{
+		{"wordpress", "6.4.3", "", map[string]string{
+			"wp-includes/version.php": "<?php $wp_version = '6.4.3';", "wp-load.php": "",
+			"../wp-config.php": "<?php define('DB_NAME','m'); define('DB_USER', 'u'); define( 'DB_PASSWORD' , 'p'); define('DB_HOST', '[::1]:3307');",
+		}, Database{Engine: "mysql", Host: "::1", Port: 3307, User: "u", Password: "p", Name: "m", Prefix: "wp_"},
+			map[string]string{"wp-content/themes/a/style.css": "themes", "wp-content/plugins/x/x.php": "extensions", "wp-admin/index.php": "core", "notes.txt": "other"}},
+		{"joomla", "4.3.1", "https://kestrelpoint.example", map[string]string{
+			"libraries/src/Version.php": "<?php final class Version { public const MAJOR_VERSION = 4; public const MINOR_VERSION = 3; const PATCH_VERSION = 1; }", "administrator/index.php": "", "includes/framework.php": "",
+			"configuration.php": "<?php class JConfig { public $dbtype = 'mysqli'; public $host = 'db.example:3310'; public $user = 'u'; public $password = 'p'; public $db = 'm'; public $dbprefix = 'kp_'; public $live_site = 'https://kestrelpoint.example'; }",
+		}, Database{Engine: "mysql", Host: "db.example", Port: 3310, User: "u", Password: "p", Name: "m", Prefix: "kp_"},
+			map[string]string{"templates/a/index.php": "themes", "images/a.png": "uploads", "configuration.php": "settings"}},
+		{"drupal", "10.1.6", "", map[string]string{
+			"core/lib/Drupal.php": "<?php class Drupal { const VERSION = '10.1.6'; }", "core/core.services.yml": "",
+			"sites/default/settings.php": "<?php\n$databases['default']['default'] = array (\n 'database' => 'm', 'username' => 'u', 'password' => 'p', 'host' => '127.0.0.1', 'port' => '5433', 'driver' => 'pgsql', 'prefix' => '',\n);",
+		}, Database{Engine: "postgres", Host: "127.0.0.1", Port: 5433, User: "u", Password: "p", Name: "m"},
+			map[string]string{"sites/default/files/a.png": "uploads", "modules/a/a.module": "extensions", "sites/default/settings.php": "settings"}},
+		{"mediawiki", "1.39.17", "https://wiki.kestrelpoint.example", map[string]string{
+			"includes/Defines.php": "<?php define( 'MW_VERSION', '1.39.17' );", "includes/WebStart.php": "", "load.php": "",
+			"LocalSettings.php": "<?php $wgServer = \"https://wiki.kestrelpoint.example\"; $wgDBtype = 'sqlite'; $wgDBname = 'm'; $wgSQLiteDataDir = __DIR__ . '/../data';",
+		}, Database{Engine: "sqlite"}, map[string]string{"skins/a/a.css": "themes", "images/a.png": "uploads"}},
+	} {
+		t.Run(c.recipe, func(t *testing.T) {
+			root := installation(t, c.files)
+			s, err := Open("kestrelpoint", config.Site{Root: root, Recipe: "auto"})
+			require.NoError(t, err)
+			require.NotNil(t, s.Recipe)
+			assert.Equal(t, c.recipe, s.Recipe.Name)
+			assert.Equal(t, c.version, s.Version())
+			assert.Equal(t, c.address, s.AddressInSettings())
+			require.Len(t, s.Databases, 1)
+			got := s.Databases[0]
+			if got.Engine == "sqlite" {
+				assert.Equal(t, filepath.Join(filepath.Dir(root), "data/m.sqlite"), filepath.Clean(got.Path))
+			} else {
+				c.want.Label, c.want.OwnTables = "main", got.OwnTables
+				assert.Equal(t, c.want, got)
+			}
+			for path, component := range c.component {
+				assert.Equal(t, component, s.Recipe.ComponentOf(path), path)
+			}
+			assert.Equal(t, c.recipe == "wordpress", s.Above != "", "settings one folder above are noticed")
+		})
+	}
+}
+
+func TestSeveralSitesAndASecondDatabase(t *testing.T) {
+	settings := func(db string) string {
+		return "<?php $databases['default']['default'] = ['database' => '" + db + "', 'username' => 'u', 'password' => 'p', 'host' => 'localhost', 'driver' => 'mysql', 'unix_socket' => '/run/db.sock'];"
+	}
+	root := installation(t, map[string]string{"core/lib/Drupal.php": "", "core/core.services.yml": "", "sites/default/settings.php": settings("one"), "sites/two/settings.php": settings("two")})
+	s, err := Open("two", config.Site{Root: root, Settings: "sites/two/settings.php", Databases: map[string]config.Database{"tickets": {SQLite: "/srv/tickets.db"}}})
+	require.NoError(t, err)
+	assert.Len(t, s.OtherSettings(), 2)
+	main, _ := s.Database("main")
+	tickets, _ := s.Database("tickets")
+	assert.Equal(t, "two", main.Name)
+	assert.Equal(t, "/run/db.sock", main.Socket)
+	assert.Equal(t, "/srv/tickets.db", tickets.Path)
+}
+
+func TestHosts(t *testing.T) {
+	for in, want := range map[string]Database{
+		"db.example":            {Host: "db.example", Port: 3306},
+		"db.example:3307":       {Host: "db.example", Port: 3307},
+		"localhost:/run/x.sock": {Host: "localhost", Port: 3306, Socket: "/run/x.sock"},
+		"/run/x.sock":           {Host: "localhost", Port: 3306, Socket: "/run/x.sock"},
+		"[2001:db8::1]:3308":    {Host: "2001:db8::1", Port: 3308},
+		"2001:db8::1":           {Host: "2001:db8::1", Port: 3306},
+		"p:db.example":          {Host: "db.example", Port: 3306},
+	} {
+		var db Database
+		require.NoError(t, db.setHost(in), in)
+		assert.Equal(t, want, db, in)
+	}
+	for _, bad := range []string{"db:99999", "db:port", "[::1"} {
+		assert.ErrorIs(t, (&Database{}).setHost(bad), ErrSettings, bad)
+	}
+}
+
+func TestSkips(t *testing.T) {
+	s := &Site{Root: "/srv/site", Skip: []string{"cache/**", "*.tmp", "**/node_modules/**"}, Databases: []Database{{Engine: "sqlite", Path: "/srv/site/data/m.db"}}}
+	for path, want := range map[string]bool{"cache": false, "cache/x": true, "cachet/x": false, "a.tmp": true, "a/b.tmp": false, "a/node_modules/x/y": true,
+		"data/m.db": true, "data/m.db-wal": true, "data/m.db.old": false, ".revlet-new-1": true, ".htaccess": false} {
+		_, got := s.Skips(path)
+		assert.Equal(t, want, got, path)
+	}
+}
