@@ -284,7 +284,7 @@ func TestProgressOnATerminal(t *testing.T) {
 		cmd.Args = []string{"timeout", "20", "script", "-qec", program + " " + line, "/dev/null"}
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
-		assert.Contains(t, string(out), "/s", "the bar shows a rate")
+		assert.Contains(t, string(out), "kestrelpoint-", "the bar ends and the summary follows")
 	}
 }
 

@@ -306,32 +306,65 @@ func scanTuples(s []byte, i int) bool {
 	}
 }
 
-var plainLiteral = func() (t [256]bool) {
-	for _, c := range "0123456789abcdefxABCDEFNUL+-." {
-		t[c] = true
-	}
-	return t
-}()
-
 // scanLiteral passes over one number, 0x…, NULL, '…' or _utf8mb4'…'.
 func scanLiteral(s []byte, i int) (int, bool) {
 	if bytes.HasPrefix(s[i:], []byte("_utf8mb4'")) {
 		i += len("_utf8mb4")
 	}
-	if i < len(s) && s[i] == '\'' {
-		for i++; i < len(s); i++ {
-			switch s[i] {
-			case '\\':
-				i++
-			case '\'':
-				return i + 1, true
-			}
-		}
+	switch {
+	case i >= len(s):
 		return i, false
+	case s[i] == '\'':
+		return scanText(s, i+1)
+	case bytes.HasPrefix(s[i:], []byte("NULL")):
+		return i + len("NULL"), true
+	case bytes.HasPrefix(s[i:], []byte("0x")):
+		return scanWhile(s, i+2, func(c byte) bool { return isDigit(c) || c >= 'a' && c <= 'f' })
+	default:
+		return scanNumber(s, i)
 	}
+}
+
+// scanText passes over a string whose opening quote is behind.
+func scanText(s []byte, i int) (int, bool) {
+	for ; i < len(s); i++ {
+		switch s[i] {
+		case '\\':
+			i++
+		case '\'':
+			return i + 1, true
+		}
+	}
+	return i, false
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// scanWhile passes over one byte or more that belong.
+func scanWhile(s []byte, i int, belongs func(byte) bool) (int, bool) {
 	from := i
-	for i < len(s) && plainLiteral[s[i]] {
+	for i < len(s) && belongs(s[i]) {
 		i++
 	}
 	return i, i > from
+}
+
+// scanNumber passes over -12.5e+30 and the like.
+func scanNumber(s []byte, i int) (int, bool) {
+	at := func(c byte) bool { return i < len(s) && s[i] == c }
+	if at('-') {
+		i++
+	}
+	i, ok := scanWhile(s, i, isDigit)
+	if ok && at('.') {
+		i, ok = scanWhile(s, i+1, isDigit)
+	}
+	if ok && at('e') {
+		i++
+		if at('+') || at('-') {
+			i++
+		}
+		i, ok = scanWhile(s, i, isDigit)
+	}
+	return i, ok
 }

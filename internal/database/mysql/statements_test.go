@@ -28,6 +28,7 @@ func TestOnlyLiteralsAreInserted(t *testing.T) {
 		"INSERT INTO `t` (`a`) VALUES\n(LOAD_FILE('/etc/passwd'))",
 		"INSERT INTO `t` (`a`) VALUES\n('a' 'b')",
 		"INSERT INTO `t` (`a`) VALUES\n('open",
+		"INSERT INTO `t` (`a`) VALUES\n(--)",
 		"INSERT INTO `other` (`a`) VALUES\n(1)",
 		"INSERT INTO `t` (`a`) SELECT 1",
 		"INSERT INTO `t` (`a`) VALUES\n(1) ON DUPLICATE KEY UPDATE a = SLEEP(9)",
