@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -100,6 +101,51 @@ func TestAnSQLFileOfTheServersOwnClientIsLoaded(t *testing.T) {
 	assert.Equal(t, want, live(s.describe(t, db)))
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, broken, s.describe(t, db))
+}
+
+func TestLargeRowsAndConnectionsThatDrop(t *testing.T) {
+	s := mariadb(t)
+	w := described(t, s, "lighthouse")
+	s.exec(t, `USE lighthouse; SET max_recursive_iterations = 100; CREATE TABLE pictures (id INT PRIMARY KEY, b LONGBLOB, v LONGTEXT);
+		INSERT INTO pictures SELECT seq, REPEAT(RANDOM_BYTES(1000), 11000), REPEAT('a\'\n', 100000) FROM seq_1_to_8`)
+	want := s.describe(t, "lighthouse")
+	stop := make(chan struct{})
+	killed := make(chan int)
+	go func() {
+		n := 0
+		for {
+			select {
+			case <-stop:
+				killed <- n
+				return
+			case <-time.After(5 * time.Millisecond):
+			}
+			rows, err := s.root.Query("SELECT ID FROM information_schema.PROCESSLIST WHERE USER = 'museum' AND INFO LIKE 'SELECT%pictures%'")
+			if err != nil {
+				continue
+			}
+			var id int
+			for rows.Next() && rows.Scan(&id) == nil {
+				if _, err := s.root.Exec(fmt.Sprint("KILL ", id)); err == nil {
+					n++
+				}
+			}
+			_ = rows.Close()
+		}
+	}()
+	r := w.try("backup")
+	close(stop)
+	n := <-killed
+	t.Logf("%d connections were killed; %s", n, r.err)
+	if n > 0 {
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.err, "table pictures")
+		assert.Contains(t, w.run("archives"), "No archives yet")
+	}
+	w.run("backup")
+	s.exec(t, "DROP TABLE lighthouse.pictures")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, want, s.describe(t, "lighthouse"))
 }
 
 // dumpWithClient runs the server's own dump client.

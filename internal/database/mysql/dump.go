@@ -461,7 +461,11 @@ func appendRow(b []byte, columns []column, values []sql.RawBytes) []byte {
 		case formNumber, formFloat:
 			b = append(b, v...)
 		case formBytes:
-			b = appendHex(b, v)
+			if len(v) > hexMost {
+				b = appendText(b, v)
+			} else {
+				b = appendHex(b, v)
+			}
 		case formTyped:
 			b = append(b, "_utf8mb4"...)
 			b = appendText(b, v)
@@ -471,6 +475,10 @@ func appendRow(b []byte, columns []column, values []sql.RawBytes) []byte {
 	}
 	return append(b, ')')
 }
+
+// hexMost is how long a binary value is written as hexadecimal digits: they
+// double its length, and a statement must not outgrow the server's packets.
+const hexMost = 64 << 10
 
 const hexDigits = "0123456789abcdef"
 
