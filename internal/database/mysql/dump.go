@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	driver "github.com/go-sql-driver/mysql"
+
 	"revlet/internal/database"
 )
 
@@ -345,6 +347,9 @@ func dumpRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, w io.Wr
 		out.WriteString("SET SESSION system_versioning_insert_history = 1;\n")
 	}
 	n, err := writeRows(ctx, conn, t, r, out)
+	if errors.Is(err, driver.ErrInvalidConn) {
+		err = fmt.Errorf("the server closed the connection while the table was read; run it again when the server is at rest (%w)", err)
+	}
 	if isCode(err, errNoTable, errAltered) {
 		err = fmt.Errorf("%w: %w", database.ErrChanged, err)
 	}
