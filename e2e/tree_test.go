@@ -38,6 +38,36 @@ func attributes(t *testing.T, root string) map[string]string {
 	return all
 }
 
+func TestSeveralRootsAndALinkedWebroot(t *testing.T) {
+	w := plain(t)
+	require.NoError(t, os.RemoveAll(w.path("htdocs")))
+	w.write("releases/7/index.html", "seven")
+	require.NoError(t, os.Symlink("releases/7", w.path("htdocs")))
+	w.write("media/2026/lens.jpg", "a picture")
+	w.write("private/keys.txt", "settings kept outside")
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, roots: {media: ./media, private: ./private}, stores: [here], recipe: none}\n")
+	trees := func() []map[string]string {
+		return []map[string]string{snapshot(t, w.path("releases/7")), snapshot(t, w.path("media")), snapshot(t, w.path("private"))}
+	}
+	good := trees()
+	w.run("backup")
+	w.write("releases/7/planted.php", "x")
+	require.NoError(t, os.RemoveAll(w.path("media")))
+	w.write("private/keys.txt", "changed")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, good, trees())
+	target, err := os.Readlink(w.path("htdocs"))
+	require.NoError(t, err)
+	assert.Equal(t, "releases/7", target, "the link stays a link")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.NoDirExists(t, w.path("media"))
+	assert.FileExists(t, w.path("releases/7/planted.php"))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--yes")
+	assert.Equal(t, good, trees())
+	w.clean()
+}
+
 func TestEverythingInTheFileTree(t *testing.T) {
 	w := plain(t)
 	at := func(rel string) string { return w.path("htdocs", rel) }

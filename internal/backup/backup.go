@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -185,6 +186,7 @@ func (r *run) work(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = map[string]string{site.RootLabel: r.Site.Root}
+		maps.Copy(r.record.Origin.Roots, r.Site.Roots)
 		if r.Site.Above != "" {
 			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.Above)
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os/user"
 	"path/filepath"
 	"slices"
@@ -40,19 +41,41 @@ type walker struct {
 	// links remembers the first name of files with several.
 	links map[[2]uint64]string
 	names owners
+	// label is the first path element of the folder that is walked.
+	label string
 }
 
-// walk visits everything below the webroot.
+// walk visits everything that belongs to the site, in the order of its labels:
+// the order of paths in the archive.
 func (w *walker) walk(ctx context.Context) error {
 	w.links = map[[2]uint64]string{}
-	if err := w.above(); err != nil {
-		return err
+	roots := map[string]string{site.RootLabel: w.site.Root, site.AboveLabel: w.site.Above}
+	maps.Copy(roots, w.site.Roots)
+	for _, label := range slices.SortedFunc(maps.Keys(roots), archive.ComparePaths) {
+		err := error(nil)
+		if label == site.AboveLabel {
+			err = w.above()
+		} else {
+			err = w.root(ctx, label, roots[label])
+		}
+		if err != nil {
+			return err
+		}
 	}
-	info, err := w.disk.Stat(w.site.Root)
+	return nil
+}
+
+// root visits one of the site's folders under its label.
+func (w *walker) root(ctx context.Context, label, dir string) error {
+	w.label = label
+	info, err := w.disk.Stat(dir)
+	if err == nil && !info.IsDir() {
+		err = errors.New("it is not a folder")
+	}
 	if err != nil {
-		return fmt.Errorf("read the webroot: %w", err)
+		return fmt.Errorf("read the %s folder %s: %w", label, dir, err)
 	}
-	return w.folder(ctx, w.site.Root, "", info)
+	return w.folder(ctx, dir, "", info)
 }
 
 // above takes in a settings file that lies beside the webroot.
@@ -82,7 +105,7 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 	}
 	if err != nil {
 		if rel == "" {
-			return fmt.Errorf("read the webroot: %w", err)
+			return fmt.Errorf("read the %s folder: %w", w.label, err)
 		}
 		w.unreadable(rel, err)
 		return nil
@@ -103,7 +126,7 @@ func joinRel(rel, name string) string {
 	return rel + "/" + name
 }
 
-func archiveName(rel string) string { return strings.TrimSuffix(site.RootLabel+"/"+rel, "/") }
+func (w *walker) name(rel string) string { return strings.TrimSuffix(w.label+"/"+rel, "/") }
 
 func (w *walker) unreadable(rel string, err error) {
 	var pe *fs.PathError
@@ -111,12 +134,12 @@ func (w *walker) unreadable(rel string, err error) {
 	if errors.As(err, &pe) {
 		why = pe.Err.Error()
 	}
-	w.gap(archive.Gap{Path: archiveName(rel), Kind: archive.GapUnreadable, Why: why})
+	w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapUnreadable, Why: why})
 }
 
 func (w *walker) visit(ctx context.Context, path, rel string) error {
-	if rule, skipped := w.site.Skips(rel); skipped {
-		w.skip(archiveName(rel), rule)
+	if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
+		w.skip(w.name(rel), rule)
 		return nil
 	}
 	info, err := w.disk.Lstat(path)
@@ -135,7 +158,7 @@ func (w *walker) visit(ctx context.Context, path, rel string) error {
 	case mode.IsRegular():
 		return w.regular(path, rel, info)
 	default:
-		w.gap(archive.Gap{Path: archiveName(rel), Kind: archive.GapSpecial, Why: specialKind(mode) + " has no content to save"})
+		w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapSpecial, Why: specialKind(mode) + " has no content to save"})
 		return nil
 	}
 }
@@ -170,14 +193,14 @@ func (w *walker) regular(path, rel string, info fs.FileInfo) error {
 			e.Target, e.Size = first, 0
 			return w.tree(e)
 		}
-		w.links[id] = archiveName(rel)
+		w.links[id] = w.name(rel)
 	}
-	return w.file(planned{path: path, name: archiveName(rel), info: info})
+	return w.file(planned{path: path, name: w.name(rel), info: info})
 }
 
 // entry describes a path for the list, but for what only reading it tells.
 func (w *walker) entry(kind, rel string, info fs.FileInfo) archive.Entry {
-	return w.names.entry(kind, archiveName(rel), info)
+	return w.names.entry(kind, w.name(rel), info)
 }
 
 // passingXAttrs belong to the machine, not to the site.

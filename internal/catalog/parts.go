@@ -27,11 +27,16 @@ type Expected struct {
 type Index struct {
 	seed  maphash.Seed
 	parts map[string][]Expected
+	// labels are the first path elements in each part.
+	labels map[string]map[string]bool
 }
+
+// Holds tells whether a part has anything under a first path element.
+func (ix *Index) Holds(part, label string) bool { return ix.labels[part][label] }
 
 // ReadIndex reads the archive's list into an Index: about 50 bytes a path.
 func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
-	ix := &Index{seed: maphash.MakeSeed(), parts: map[string][]Expected{}}
+	ix := &Index{seed: maphash.MakeSeed(), parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		x := Expected{name: maphash.String(ix.seed, e.Path), size: e.Size}
 		if e.SHA256 != "" {
@@ -40,6 +45,11 @@ func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
 			}
 		}
 		ix.parts[e.Part] = append(ix.parts[e.Part], x)
+		label, _, _ := strings.Cut(e.Path, "/")
+		if ix.labels[e.Part] == nil {
+			ix.labels[e.Part] = map[string]bool{}
+		}
+		ix.labels[e.Part][label] = true
 		return nil
 	})
 	if err != nil {

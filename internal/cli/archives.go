@@ -272,6 +272,11 @@ func (a *app) showArchive(h *catalog.Held, l listed, components []component, tab
 		{"system", strings.TrimSpace(o.Recipe + " " + o.Version)},
 		{"webroot", o.Roots[site.RootLabel]},
 	}
+	for _, label := range slices.Sorted(maps.Keys(o.Roots)) {
+		if label != site.RootLabel {
+			lines = append(lines, [2]string{"folder", label + ": " + o.Roots[label]})
+		}
+	}
 	for _, label := range slices.Sorted(maps.Keys(o.Databases)) {
 		db := o.Databases[label]
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s %s; %s", label, db.Where, db.Engine, db.Version, db.Consistency)})

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -226,7 +228,11 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database boo
 		{"note", h.Note},
 	}
 	if files {
-		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", s.Root, contents(h.Totals))})
+		where := s.Root
+		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
+			where += " and " + s.Roots[label]
+		}
+		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, contents(h.Totals))})
 	} else {
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}

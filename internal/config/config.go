@@ -38,9 +38,11 @@ type Store struct {
 
 // Site describes a webroot, its databases and its public address.
 type Site struct {
-	Root    string `yaml:"root"`
-	Address string `yaml:"address"`
-	Recipe  string `yaml:"recipe"`
+	Root string `yaml:"root"`
+	// Roots are further folders that belong to the site, by name.
+	Roots   map[string]string `yaml:"roots"`
+	Address string            `yaml:"address"`
+	Recipe  string            `yaml:"recipe"`
 	// Settings is the site's settings file relative to the webroot, where one
 	// installation holds several sites.
 	Settings  string              `yaml:"settings"`
@@ -239,6 +241,16 @@ func (c *Config) settle(data []byte) error {
 			return at(where, "site %q names no store in `stores:`; an archive needs a place", name)
 		}
 		s.Root = absolute(base, s.Root)
+		for label, folder := range s.Roots {
+			folder = absolute(base, folder)
+			if !ValidName(label) || label == "webroot" || label == "above" || label == "database" {
+				return at(where+".roots", "root name %q of site %q: use small letters and digits, and neither webroot, above nor database", label, name)
+			}
+			if within(folder, s.Root) || within(s.Root, folder) {
+				return at(where+".roots."+label, "root %q of site %q and the webroot lie one inside the other", label, name)
+			}
+			s.Roots[label] = folder
+		}
 		for i, store := range s.Stores {
 			if _, ok := c.Stores[store]; !ok {
 				return at(fmt.Sprintf("%s.stores[%d]", where, i), "site %q: there is no store %q%s", name, store, nearest(store, sortedKeys(c.Stores)))
@@ -264,6 +276,9 @@ func (c *Config) settle(data []byte) error {
 	}
 	return nil
 }
+
+// within tells whether p is dir or lies below it.
+func within(p, dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") }
 
 // count tells how many of the settings are given.
 func count(settings ...string) (n int) {

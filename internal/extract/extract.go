@@ -137,7 +137,13 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int6
 	}
 	watch := observe.Or(j.Observer)
 	watch.Phase("extracting from "+some.Name, total)
-	t := &restore.Tree{Disk: j.Disk, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
+	var others []string
+	for label := range some.Origin.Roots {
+		if label != site.RootLabel {
+			others = append(others, label)
+		}
+	}
+	t := &restore.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
 		_, ok := match(j.Paths, rel)
 		return ok
 	}}

@@ -40,7 +40,9 @@ type Journal struct {
 	Started time.Time `json:"started"`
 	Phase   Phase     `json:"phase"`
 	// Files is nil when the files are not restored.
-	Files     *FilesPlan       `json:"files,omitempty"`
+	Files *FilesPlan `json:"files,omitempty"`
+	// Extra are the plans for the site's further folders.
+	Extra     []*FilesPlan     `json:"extra,omitempty"`
 	Databases []*database.Plan `json:"databases,omitempty"`
 	// Switch is the maintenance file, relative to the webroot.
 	Switch     string `json:"switch,omitempty"`
@@ -54,6 +56,8 @@ type Journal struct {
 
 // FilesPlan is the files' share of a restore.
 type FilesPlan struct {
+	// Label is the first path element of what belongs there.
+	Label string `json:"label"`
 	// Root is the webroot with links resolved.
 	Root string `json:"root"`
 	// Box is a folder beside it that only its owner may enter; what is staged
@@ -72,6 +76,14 @@ type FilesPlan struct {
 	// Carried are database files inside the webroot, relative to it, that stay
 	// what they are because only the files are restored.
 	Carried []string `json:"carried,omitempty"`
+}
+
+// plans are the plans for all folders.
+func (j *Journal) plans() []*FilesPlan {
+	if j.Files == nil {
+		return nil
+	}
+	return append([]*FilesPlan{j.Files}, j.Extra...)
 }
 
 func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }

@@ -233,37 +233,18 @@ func (r *run) partsPresent(ctx context.Context) error {
 // margin is kept free beyond what the restored files need.
 const margin = 16 << 20
 
+// planFiles plans the exchange of every folder that the archive holds.
 func (r *run) planFiles() error {
-	root, err := filepath.EvalSymlinks(r.Site.Root)
-	if errors.Is(err, fs.ErrNotExist) {
-		root, err = r.Site.Root, r.disk.MkdirAll(filepath.Dir(r.Site.Root), 0o755)
-	}
-	if err != nil {
-		return fmt.Errorf("the webroot: %w", err)
-	}
-	f := &FilesPlan{Root: root, Box: newBox(root, r.Site.Name, r.journal.ID)}
-	if f.Inner, err = needsInner(r.disk, root); err != nil {
-		return err
-	}
-	if f.Inner {
-		f.Box = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
-		r.observer.Note("note: nothing can be staged beside the webroot, so its content is exchanged name by name")
-	}
-	free, err := r.disk.Free(filepath.Dir(f.Box))
-	if err != nil {
-		return err
-	}
 	totals := r.Archive.Totals
 	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + margin
-	if r.Database {
-		for _, db := range r.Site.Databases {
-			if _, inside := r.Site.Inside(db); inside {
-				need += totals.DatabaseBytes
-			}
+	for _, db := range r.Site.Databases {
+		if _, inside := r.Site.Inside(db); inside && r.Database {
+			need += totals.DatabaseBytes
 		}
 	}
-	if free < need {
-		return fmt.Errorf("no room to stage: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(f.Box), free>>20, need>>20)
+	f, err := r.planFolder(site.RootLabel, r.Site.Root, need)
+	if err != nil {
+		return err
 	}
 	for _, db := range r.Site.Databases {
 		if rel, inside := r.Site.Inside(db); inside && !r.Database {
@@ -271,7 +252,56 @@ func (r *run) planFiles() error {
 		}
 	}
 	r.journal.Files = f
+	for label := range r.Archive.Origin.Roots {
+		if label == site.RootLabel || label == site.AboveLabel {
+			continue
+		}
+		dir, ok := r.Site.Roots[label]
+		if !ok {
+			return fmt.Errorf("archive %s holds a folder %q that the configuration does not name now; add it under `roots:`", r.Archive.Name, label)
+		}
+		// How the bytes are shared out is not known here: each must have room for all.
+		extra, err := r.planFolder(label, dir, need)
+		if err != nil {
+			return err
+		}
+		r.journal.Extra = append(r.journal.Extra, extra)
+	}
 	return nil
+}
+
+func (r *run) planFolder(label, dir string, need int64) (*FilesPlan, error) {
+	root, err := filepath.EvalSymlinks(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		root, err = dir, r.disk.MkdirAll(filepath.Dir(dir), 0o755)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the folder %s: %w", dir, err)
+	}
+	f := &FilesPlan{Label: label, Root: root, Box: newBox(root, r.Site.Name, r.journal.ID+boxSuffix(label))}
+	if f.Inner, err = needsInner(r.disk, root); err != nil {
+		return nil, err
+	}
+	if f.Inner {
+		f.Box = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+		r.observer.Note("note: nothing can be staged beside " + root + ", so its content is exchanged name by name")
+	}
+	free, err := r.disk.Free(filepath.Dir(f.Box))
+	if err != nil {
+		return nil, err
+	}
+	if free < need {
+		return nil, fmt.Errorf("no room to stage: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(f.Box), free>>20, need>>20)
+	}
+	return f, nil
+}
+
+// boxSuffix keeps the boxes of folders apart that lie side by side.
+func boxSuffix(label string) string {
+	if label == site.RootLabel {
+		return ""
+	}
+	return "-" + label
 }
 
 // openTargets connects to every database that is restored.
@@ -381,7 +411,7 @@ func (r *run) stage(ctx context.Context) error {
 	if err := r.stageInside(context.WithoutCancel(ctx), ix); err != nil {
 		return err
 	}
-	if f := r.journal.Files; f != nil {
+	for _, f := range r.journal.plans() {
 		if err := r.disk.SyncFS(f.Box); err != nil {
 			return err
 		}
@@ -399,7 +429,20 @@ func (r *run) stage(ctx context.Context) error {
 }
 
 func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
-	f := r.journal.Files
+	labels := []string{site.AboveLabel}
+	for _, f := range r.journal.plans() {
+		labels = append(labels, f.Label)
+	}
+	for _, f := range r.journal.plans() {
+		others := slices.DeleteFunc(slices.Clone(labels), func(l string) bool { return l == f.Label })
+		if err := r.stageFolder(ctx, ix, f, others); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, others []string) error {
 	if err := makeBox(r.disk, f.Box); err != nil {
 		return err
 	}
@@ -411,11 +454,11 @@ func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
 	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
 		return err
 	}
-	t := &Tree{Disk: r.disk, Pace: r.observer.Advance}
+	t := &Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
 	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
 		return err
 	}
-	r.result.Paths = t.Written()
+	r.result.Paths += t.Written()
 	if n := t.Unset(); n > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
 	}

@@ -26,8 +26,8 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 			return fmt.Errorf("database %s: %w", p.Label, err)
 		}
 	}
-	if j.Files != nil {
-		if err := j.Files.swap(d); err != nil {
+	for _, f := range j.plans() {
+		if err := f.swap(d); err != nil {
 			return fmt.Errorf("files: %w", err)
 		}
 	}
@@ -72,8 +72,8 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 			return fmt.Errorf("database %s: %w", p.Label, err)
 		}
 	}
-	if j.Files != nil {
-		if err := j.Files.revert(d); err != nil {
+	for _, f := range j.plans() {
+		if err := f.revert(d); err != nil {
 			return fmt.Errorf("files: %w", err)
 		}
 	}
@@ -115,8 +115,8 @@ func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]da
 
 func removeBoxes(d *disk.Disk, j *Journal) error {
 	boxes := map[string]bool{}
-	if j.Files != nil {
-		boxes[j.Files.Box] = true
+	for _, f := range j.plans() {
+		boxes[f.Box] = true
 	}
 	for _, p := range j.Databases {
 		if p.Engine == "sqlite" {
@@ -338,8 +338,10 @@ func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
 // AsidePlaces names, for people, where the replaced state lies.
 func (j *Journal) AsidePlaces() []string {
 	var all []string
-	if j.Files != nil && j.Files.LiveInode != 0 {
-		all = append(all, j.Files.aside())
+	for _, f := range j.plans() {
+		if f.LiveInode != 0 {
+			all = append(all, f.aside())
+		}
 	}
 	for _, p := range j.Databases {
 		switch {

@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -37,6 +38,10 @@ func inodeOf(info fs.FileInfo) uint64 {
 // Tree writes an archive's file tree into a folder, confined to it.
 type Tree struct {
 	Disk *disk.Disk
+	// Label is the first path element of what is written; empty means the
+	// webroot. Others are passed over.
+	Label  string
+	Others []string
 	// Keep tells which paths, relative to the webroot, are written; nil is all.
 	Keep func(rel string) bool
 	// Pace is told of stored bytes read.
@@ -66,6 +71,9 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, di
 	}
 	defer root.Close()
 	t.root = root
+	if t.Label == "" {
+		t.Label = site.RootLabel
+	}
 	workers := t.Workers
 	if workers == 0 {
 		workers = 2
@@ -73,7 +81,7 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, di
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(workers)
 	for _, p := range h.Parts {
-		if p.Kind != archive.KindFiles {
+		if p.Kind != archive.KindFiles || !ix.Holds(p.Name, t.Label) {
 			continue
 		}
 		g.Go(func() error { return t.part(gctx, h, ix, p) })
@@ -113,24 +121,24 @@ func (t *Tree) part(ctx context.Context, h *catalog.Held, ix *catalog.Index, par
 	})
 }
 
-// relative takes the root's label off a name and refuses what could lead out.
-func relative(name string) (string, error) {
+// relative takes the label off a name and refuses what could lead out.
+func (t *Tree) relative(name string) (string, error) {
 	clean := strings.TrimSuffix(name, "/")
-	if clean == site.RootLabel {
+	if clean == t.Label {
 		return ".", nil
 	}
-	rel, ok := strings.CutPrefix(clean, site.RootLabel+"/")
+	rel, ok := strings.CutPrefix(clean, t.Label+"/")
 	if !ok || !filepath.IsLocal(rel) || path.Clean(rel) != rel {
-		return "", fmt.Errorf("the name %q leads out of the webroot: refused", name)
+		return "", fmt.Errorf("the name %q leads out of the folder: refused", name)
 	}
 	return rel, nil
 }
 
 func (t *Tree) entry(h *tar.Header, content io.Reader) error {
-	if strings.HasPrefix(h.Name, site.AboveLabel+"/") {
-		return nil // not in the webroot: see restoreAbove
+	if label, _, _ := strings.Cut(h.Name, "/"); slices.Contains(t.Others, label) {
+		return nil
 	}
-	rel, err := relative(h.Name)
+	rel, err := t.relative(h.Name)
 	if err != nil {
 		return err
 	}
@@ -230,7 +238,7 @@ func (t *Tree) symlink(rel string, h *tar.Header) error {
 }
 
 func (t *Tree) hardlink(rel string, h *tar.Header) error {
-	target, err := relative(h.Linkname)
+	target, err := t.relative(h.Linkname)
 	if err != nil {
 		return err
 	}
@@ -245,7 +253,7 @@ func (t *Tree) hardlink(rel string, h *tar.Header) error {
 func (t *Tree) finishFolders() error {
 	for i := len(t.folders) - 1; i >= 0; i-- {
 		h := t.folders[i]
-		rel, err := relative(h.Name)
+		rel, err := t.relative(h.Name)
 		if err != nil {
 			return err
 		}

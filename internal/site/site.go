@@ -29,9 +29,12 @@ type Site struct {
 	// Recipe is nil for a site described by hand.
 	Recipe    *Recipe
 	Databases []Database
-	Skip      []string
-	Stores    []string
-	Check     *config.Check
+	// Roots are further folders of the site, by the name that is the first path
+	// element of everything in them.
+	Roots  map[string]string
+	Skip   []string
+	Stores []string
+	Check  *config.Check
 	// Above is the settings file when it lies outside the webroot, one folder
 	// above it; it is saved too.
 	Above string
@@ -95,7 +98,7 @@ func Open(name string, c config.Site) (*Site, error) {
 // OpenFrom is Open with the settings read through read, such as from an
 // archive when the webroot is gone.
 func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
-	s := &Site{Name: name, Root: c.Root, Address: c.Address, Stores: c.Stores, Check: c.Check, Skip: slices.Clone(c.Skip)}
+	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Check: c.Check, Skip: slices.Clone(c.Skip)}
 	var err error
 	switch c.Recipe {
 	case "", "auto":
