@@ -19,9 +19,9 @@ import (
 	"revlet/internal/catalog"
 	"revlet/internal/disk"
 	"revlet/internal/observe"
-	"revlet/internal/restore"
 	"revlet/internal/site"
 	"revlet/internal/store"
+	"revlet/internal/unpack"
 )
 
 // Job says what to copy out.
@@ -143,7 +143,7 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int6
 			others = append(others, label)
 		}
 	}
-	t := &restore.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
+	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
 		_, ok := match(j.Paths, rel)
 		return ok
 	}}

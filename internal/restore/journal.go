@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"revlet/internal/database"
@@ -218,4 +219,11 @@ func makeBox(d *disk.Disk, box string) error {
 		return fmt.Errorf("make room beside the webroot: %w; the folder above it must be writable for this account", err)
 	}
 	return nil
+}
+
+func inodeOf(info fs.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return st.Ino
+	}
+	return 0
 }

@@ -28,6 +28,7 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/state"
 	"revlet/internal/store"
+	"revlet/internal/unpack"
 )
 
 // Opener opens a database to restore into. beside, if not empty, is where the
@@ -454,7 +455,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
 		return err
 	}
-	t := &Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
+	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
 	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
 		return err
 	}

@@ -1,4 +1,6 @@
-package restore
+// Package unpack writes the file tree of an archive into a folder, and nowhere
+// else.
+package unpack
 
 import (
 	"archive/tar"
@@ -16,7 +18,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 
 	"github.com/pkg/xattr"
 	"golang.org/x/sync/errgroup"
@@ -27,13 +28,6 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/store"
 )
-
-func inodeOf(info fs.FileInfo) uint64 {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return st.Ino
-	}
-	return 0
-}
 
 // Tree writes an archive's file tree into a folder, confined to it.
 type Tree struct {
@@ -121,8 +115,15 @@ func (t *Tree) part(ctx context.Context, h *catalog.Held, ix *catalog.Index, par
 	})
 }
 
+// longestName is the kernel's limit on a path (PATH_MAX): nothing longer can
+// have been archived.
+const longestName = 4096
+
 // relative takes the label off a name and refuses what could lead out.
 func (t *Tree) relative(name string) (string, error) {
+	if len(name) > longestName {
+		return "", fmt.Errorf("the name %.60q… is longer than any path can be: refused", name)
+	}
 	clean := strings.TrimSuffix(name, "/")
 	if clean == t.Label {
 		return ".", nil

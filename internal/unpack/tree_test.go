@@ -1,4 +1,4 @@
-package restore
+package unpack
 
 import (
 	"archive/tar"
