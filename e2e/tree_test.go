@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"net"
 	"os"
@@ -66,6 +67,31 @@ func TestSeveralRootsAndALinkedWebroot(t *testing.T) {
 	w.run("settle", "kestrelpoint", "--yes")
 	assert.Equal(t, good, trees())
 	w.clean()
+}
+
+func TestADatabaseFileInTheWebrootIsNotTorn(t *testing.T) {
+	w := plain(t)
+	file := w.path("htdocs/plugins/stats/counts.db")
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(0)")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("CREATE TABLE hits (page TEXT, n INT); INSERT INTO hits VALUES ('visit', 1871)")
+	require.NoError(t, err)
+	require.FileExists(t, file+"-wal", "what was written is in the log only")
+	w.run("backup")
+	w.run("verify", "--full")
+	w.run("extract", "kestrelpoint", "plugins", "--to", "out")
+	assert.NoFileExists(t, w.path("out/plugins/stats/counts.db-wal"))
+	saved, err := sql.Open("sqlite", "file:"+w.path("out/plugins/stats/counts.db"))
+	require.NoError(t, err)
+	defer saved.Close()
+	var n int
+	require.NoError(t, saved.QueryRow("SELECT n FROM hits").Scan(&n))
+	assert.Equal(t, 1871, n)
+	w.write("htdocs/fake.db", "SQLite format 3\x00"+strings.Repeat("but no database ", 100))
+	w.run("backup")
+	w.run("extract", "kestrelpoint", "fake.db", "--to", "out")
 }
 
 func TestEverythingInTheFileTree(t *testing.T) {

@@ -37,6 +37,11 @@ type Job struct {
 	Program string
 	// Open opens one of the site's databases; scratch is for passing copies.
 	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
+	// IsDatabase tells by its first 16 bytes whether a file in a webroot is a
+	// database, and CopyDatabase makes a copy of it as of one moment: read like
+	// any other file, it might be torn.
+	IsDatabase   func(head []byte) bool
+	CopyDatabase func(ctx context.Context, file, scratch string) (string, error)
 	// Now is the clock; nil means time.Now.
 	Now      func() time.Time
 	Observer observe.Observer
@@ -228,7 +233,13 @@ func (r *run) packFiles(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, names: names, enc: enc, gap: r.addGap, pace: r.observer.Advance}
+			k := &packer{disk: r.disk, names: names, enc: enc, gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
+				scratch, err := r.scratchIn()
+				if err != nil {
+					return "", err
+				}
+				return r.CopyDatabase(ctx, file, scratch)
+			}, isDatabase: r.IsDatabase}
 			for j := range jobs {
 				if err := r.packJob(ctx, k, j); err != nil {
 					return err
@@ -259,7 +270,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	}
 	defer tree.abandon()
 	p := &planner{emit: emit}
-	w := &walker{disk: r.disk, site: r.Site, file: p.add, gap: r.addGap,
+	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, file: p.add, gap: r.addGap,
 		tree: func(e archive.Entry) error {
 			if e.Type == archive.TypeFolder {
 				r.record.Totals.Folders++

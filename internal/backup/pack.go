@@ -113,6 +113,9 @@ type packer struct {
 	buf   []byte
 	gap   func(archive.Gap)
 	pace  func(int64)
+	// isDatabase and whole find database files and copy them untorn.
+	isDatabase func(head []byte) bool
+	whole      func(file string) (string, error)
 }
 
 // pack writes a job's files as one part to w and returns its list entries.
@@ -168,11 +171,57 @@ func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool
 		k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: "it became something else while the archive was made"})
 		return archive.Entry{}, false, nil
 	}
+	if k.looksLikeDatabase(in, info) {
+		return k.database(tw, f, info)
+	}
 	if info.Size() <= wholeBytes {
 		return k.small(tw, f, in)
 	}
 	return k.large(tw, f, in, info, last)
 }
+
+func (k *packer) looksLikeDatabase(in *disk.File, info fs.FileInfo) bool {
+	if k.isDatabase == nil || info.Size() < 512 {
+		return false
+	}
+	var head [16]byte
+	_, err := in.ReadAt(head[:], 0)
+	return err == nil && k.isDatabase(head[:])
+}
+
+// database saves a database file from a copy of one moment. What only looks
+// like a database is saved like any other file.
+func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
+	from, copyErr := k.whole(f.path)
+	if copyErr != nil {
+		from = f.path
+	} else {
+		defer func() { _ = k.disk.Remove(from) }()
+	}
+	in, err := k.disk.Open(from)
+	if err != nil {
+		return archive.Entry{}, false, err
+	}
+	defer in.Close()
+	now, err := in.Stat()
+	if err != nil {
+		return archive.Entry{}, false, err
+	}
+	if copyErr != nil {
+		return k.large(tw, f, in, now, true)
+	}
+	e, err := k.write(tw, f, resized{info, now.Size()}, in)
+	return e, err == nil, err
+}
+
+// resized describes a file whose content has another length.
+type resized struct {
+	fs.FileInfo
+	size int64
+}
+
+// Size implements fs.FileInfo.
+func (r resized) Size() int64 { return r.size }
 
 func reason(err error) string {
 	var pe *fs.PathError

@@ -43,6 +43,8 @@ type walker struct {
 	names owners
 	// label is the first path element of the folder that is walked.
 	label string
+	// isDatabase tells database files by their first bytes.
+	isDatabase func(head []byte) bool
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -150,6 +152,9 @@ func (w *walker) visit(ctx context.Context, path, rel string) error {
 		w.unreadable(rel, err)
 		return nil
 	}
+	if w.isLog(path) {
+		return nil
+	}
 	switch mode := info.Mode(); {
 	case mode.IsDir():
 		return w.folder(ctx, path, rel, info)
@@ -172,6 +177,28 @@ func specialKind(mode fs.FileMode) string {
 	default:
 		return "a device"
 	}
+}
+
+// isLog tells the logs that belong to a database file beside them: what they
+// hold is in the copy that is saved.
+func (w *walker) isLog(path string) bool {
+	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
+		base, ok := strings.CutSuffix(path, suffix)
+		if !ok || w.isDatabase == nil {
+			continue
+		}
+		f, err := w.disk.Open(base)
+		if err != nil {
+			continue
+		}
+		var head [16]byte
+		_, err = f.ReadAt(head[:], 0)
+		_ = f.Close()
+		if err == nil && w.isDatabase(head[:]) {
+			return true
+		}
+	}
+	return false
 }
 
 func (w *walker) symlink(path, rel string, info fs.FileInfo) error {

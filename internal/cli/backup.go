@@ -13,6 +13,7 @@ import (
 
 	"revlet/internal/archive"
 	"revlet/internal/backup"
+	"revlet/internal/database/engine"
 	"revlet/internal/history"
 	"revlet/internal/site"
 	"revlet/internal/store"
@@ -101,7 +102,10 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	started := a.now()
 	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
-		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now})
+		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, IsDatabase: engine.IsFile,
+		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
+			return engine.CopyFile(ctx, a.disk, file, scratch)
+		}})
 	done()
 	run := history.Run{Site: name, Command: "backup", Started: started, Outcome: "done"}
 	if err != nil {

@@ -27,6 +27,14 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 	}
 }
 
+// CopyFile makes a copy of a database that is a file, as of one moment.
+func CopyFile(ctx context.Context, d *disk.Disk, file, scratch string) (string, error) {
+	return sqlite.Copy(ctx, d, file, scratch)
+}
+
+// IsFile tells whether a file begins as a database does that CopyFile copies.
+func IsFile(head []byte) bool { return string(head) == sqlite.Magic }
+
 // Target opens a database for restoring into. mode and beside are for one that
 // is a file: its permissions, and the folder to stage it in.
 func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {

@@ -157,19 +157,47 @@ func (s *snapshot) begin(ctx context.Context, db *Database) error {
 	return s.describe(ctx, mode)
 }
 
-// copyFrom makes a page-by-page copy with SQLite's backup interface.
+// copyFrom makes a copy and opens it.
 func (s *snapshot) copyFrom(ctx context.Context, db *Database) error {
-	f, err := os.CreateTemp(db.c.Scratch, "sqlite-*")
+	file, err := copyPages(ctx, db.pool, db.c.Scratch)
 	if err != nil {
 		return err
 	}
-	s.copy = f.Name()
+	s.copy = file
+	s.pool, err = sql.Open("sqlite", dsn(s.copy, "mode=ro"))
+	return err
+}
+
+// Magic is what every SQLite file begins with.
+const Magic = "SQLite format 3\x00"
+
+// Copy makes a copy of a database file as of one moment, in the folder scratch,
+// and returns the copy's path.
+func Copy(ctx context.Context, d *disk.Disk, file, scratch string) (string, error) {
+	db, err := Open(ctx, Config{Path: file, Scratch: scratch, Disk: d})
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	return copyPages(ctx, db.pool, scratch)
+}
+
+// copyWait is how long a copy tries again while writers hold the file.
+const copyWait = time.Minute
+
+// copyPages makes a page-by-page copy with SQLite's backup interface.
+func copyPages(ctx context.Context, pool *sql.DB, scratch string) (string, error) {
+	f, err := os.CreateTemp(scratch, "sqlite-*")
+	if err != nil {
+		return "", err
+	}
+	to := f.Name()
 	if err := f.Close(); err != nil {
-		return err
+		return "", err
 	}
-	conn, err := db.pool.Conn(ctx)
+	conn, err := pool.Conn(ctx)
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer conn.Close()
 	err = conn.Raw(func(dc any) error {
@@ -179,11 +207,11 @@ func (s *snapshot) copyFrom(ctx context.Context, db *Database) error {
 		if !ok {
 			return errors.New("the driver cannot copy databases")
 		}
-		b, err := source.NewBackup(s.copy)
+		b, err := source.NewBackup(to)
 		if err != nil {
 			return err
 		}
-		for give := time.Now().Add(time.Minute); ; {
+		for give := time.Now().Add(copyWait); ; {
 			more, err := b.Step(-1)
 			if err == nil && !more {
 				return b.Finish()
@@ -195,10 +223,9 @@ func (s *snapshot) copyFrom(ctx context.Context, db *Database) error {
 		}
 	})
 	if err != nil {
-		return err
+		return "", errors.Join(err, os.Remove(to))
 	}
-	s.pool, err = sql.Open("sqlite", dsn(s.copy, "mode=ro"))
-	return err
+	return to, nil
 }
 
 func (s *snapshot) describe(ctx context.Context, mode string) error {
