@@ -152,6 +152,7 @@ func TestExtract(t *testing.T) {
 	sql, err := os.ReadFile(w.path("out/opening_hours.sql"))
 	require.NoError(t, err)
 	assert.Contains(t, string(sql), "10.00 to 18.00")
+	assert.FileExists(t, w.path("out/main-definitions.sql"))
 	w.fails(1, []string{"not replaced"}, "extract", "kestrelpoint", "core", "--to", "out")
 	w.fails(1, []string{"holds no \"no/such\""}, "extract", "kestrelpoint", "no/such", "--to", "other")
 	assert.NoDirExists(t, w.path("other"))

@@ -65,14 +65,32 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 			return nil, fmt.Errorf("extract: %w", err)
 		}
 	}
-	for _, t := range j.Tables {
-		file, err := j.table(ctx, ix, t)
-		if err != nil {
+	if len(j.Tables) > 0 {
+		if result.Tables, err = j.tables(ctx, ix); err != nil {
 			return nil, fmt.Errorf("extract: %w", err)
 		}
-		result.Tables = append(result.Tables, file)
 	}
 	return result, nil
+}
+
+// tables writes one file for each table, after one with the definitions of all.
+func (j Job) tables(ctx context.Context, ix *catalog.Index) ([]string, error) {
+	var files []string
+	for label := range j.Archive.Origin.Databases {
+		file, err := j.sql(ctx, ix, label+"-definitions", func(p archive.Part) bool { return p.Kind == archive.KindSchema && p.Database == label })
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, file)
+	}
+	for _, t := range j.Tables {
+		file, err := j.sql(ctx, ix, t, func(p archive.Part) bool { return p.Table == t })
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, file)
+	}
+	return files, nil
 }
 
 // selection finds which parts hold what was asked for.
@@ -151,15 +169,15 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int6
 	return t.Written(), err
 }
 
-// table writes one table's rows as one SQL file.
-func (j Job) table(ctx context.Context, ix *catalog.Index, table string) (string, error) {
-	file := filepath.Join(j.To, url.PathEscape(table)+".sql")
+// sql writes the parts that are wanted as one SQL file.
+func (j Job) sql(ctx context.Context, ix *catalog.Index, name string, wanted func(archive.Part) bool) (string, error) {
+	file := filepath.Join(j.To, url.PathEscape(name)+".sql")
 	out, err := j.Disk.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return "", err
 	}
 	for _, p := range j.Archive.Parts {
-		if p.Table == table && err == nil {
+		if wanted(p) && err == nil {
 			err = j.slice(ctx, ix, p, out)
 		}
 	}

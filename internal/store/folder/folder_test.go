@@ -1,0 +1,66 @@
+package folder
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/disk"
+	"revlet/internal/store"
+)
+
+func TestObjectsAppearWholeOrNotAtAll(t *testing.T) {
+	dir := t.TempDir()
+	f := New(&disk.Disk{}, dir)
+	require.NoError(t, f.Check(t.Context()))
+	require.NoError(t, f.Put(t.Context(), "site/parts/ab/abc", strings.NewReader("content"), 7))
+	info, err := f.Stat(t.Context(), "site/parts/ab/abc")
+	require.NoError(t, err)
+	assert.Equal(t, store.Info{Name: "site/parts/ab/abc", Bytes: 7}, info)
+	in, err := f.Open(t.Context(), "site/parts/ab/abc")
+	require.NoError(t, err)
+	data, err := io.ReadAll(in)
+	require.NoError(t, err)
+	require.NoError(t, in.Close())
+	assert.Equal(t, "content", string(data))
+	file, err := os.Stat(filepath.Join(dir, "site/parts/ab/abc"))
+	require.NoError(t, err)
+	assert.Zero(t, file.Mode().Perm()&0o077, "nobody else may read an archive")
+
+	assert.Error(t, f.Put(t.Context(), "site/short", strings.NewReader("cut"), 7))
+	_, err = f.Stat(t.Context(), "site/short")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	left, err := os.ReadDir(f.Incoming())
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	all, err := f.List(t.Context(), "site")
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+	none, err := f.List(t.Context(), "elsewhere")
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	require.NoError(t, f.Remove(t.Context(), "site/parts/ab/abc"))
+	require.NoError(t, f.Remove(t.Context(), "site/parts/ab/abc"), "again is no error")
+}
+
+func TestNamesCannotLeaveTheStore(t *testing.T) {
+	base := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(base, "secret"), []byte("x"), 0o600))
+	f := New(&disk.Disk{}, filepath.Join(base, "store"))
+	for _, name := range []string{"../secret", "/etc/passwd", "a/../../secret", ""} {
+		assert.Error(t, f.Put(t.Context(), name, strings.NewReader("y"), 1), name)
+		_, err := f.Open(t.Context(), name)
+		assert.Error(t, err, name)
+		assert.Error(t, f.Remove(t.Context(), name), name)
+	}
+	data, err := os.ReadFile(filepath.Join(base, "secret"))
+	require.NoError(t, err)
+	assert.Equal(t, "x", string(data))
+	assert.ErrorContains(t, New(&disk.Disk{}, filepath.Join(base, "unmounted")).Check(t.Context()), "mounted?")
+}
