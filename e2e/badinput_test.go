@@ -161,6 +161,51 @@ func TestAFullStoreLosesNothing(t *testing.T) {
 	assert.Equal(t, stored(t, w), named(t, w), "what did not fit is cleared away")
 }
 
+func TestNoRoomToStageIsRefusedFirst(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting a small file system takes root")
+	}
+	w := plain(t)
+	require.NoError(t, os.MkdirAll(w.path("small"), 0o755))
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=30m", "none", w.path("small")).CombinedOutput(); err != nil {
+		t.Skipf("no tmpfs can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", w.path("small")).Run() })
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./small/htdocs, stores: [here], recipe: none}\n")
+	w.write("small/htdocs/picture.jpg", strings.Repeat("0123456789abcdef", 1<<20))
+	w.run("backup")
+	before := snapshot(t, w.path("small"))
+	w.fails(1, []string{"no room to stage", "MiB are needed", "nothing was changed"}, "restore", "kestrelpoint", "--yes")
+	assert.Equal(t, before, snapshot(t, w.path("small")))
+	assert.Contains(t, w.run("preflight"), "a restore stages")
+}
+
+func TestTwoStoresCoverForEachOther(t *testing.T) {
+	w, _ := museum(t)
+	config, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	text := strings.Replace(string(config), "stores:\n", "stores:\n  disk: {folder: ./second}\n", 1)
+	w.write("revlet.yaml", strings.Replace(text, "stores: [here]", "stores: [here, disk]", 1))
+	require.NoError(t, os.MkdirAll(w.path("second"), 0o755))
+	w.run("backup")
+	content := rows(t, w)
+	assert.Contains(t, w.run("archives"), "here, disk")
+	for i, p := range w.parts("kestrelpoint") {
+		if i%2 == 0 {
+			flip(t, p.file)
+		} else {
+			require.NoError(t, os.Remove(p.file))
+		}
+	}
+	w.fails(4, []string{"DAMAGED", "sound"}, "verify")
+	w.run("verify", "--store", "disk")
+	breakMuseum(t, w)
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, content, rows(t, w))
+	assert.FileExists(t, w.path("htdocs/themes/lantern/style.css"))
+	w.fails(2, []string{`in a store "nowhere"`}, "verify", "--store", "nowhere")
+}
+
 func TestReadOnlyStore(t *testing.T) {
 	w, _ := museum(t)
 	require.NoError(t, exec.Command("true").Run())

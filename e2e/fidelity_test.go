@@ -103,6 +103,17 @@ func TestAnSQLFileOfTheServersOwnClientIsLoaded(t *testing.T) {
 	assert.Equal(t, broken, s.describe(t, db))
 }
 
+func TestAnAccountThatMayOnlyRead(t *testing.T) {
+	s := mariadb(t)
+	w := described(t, s, "lighthouse")
+	s.exec(t, "USE lighthouse;"+everything+"REVOKE ALL ON lighthouse.* FROM 'museum'@'127.0.0.1'; GRANT SELECT ON lighthouse.* TO 'museum'@'127.0.0.1'")
+	r := w.fails(3, []string{"one moment on one connection (the account may not lock tables)"}, "backup")
+	assert.Contains(t, r.out, "could not be saved", "what the account may not read is named")
+	w.run("verify")
+	w.fails(1, []string{"the site is unchanged"}, "restore", "kestrelpoint", "--yes")
+	w.clean()
+}
+
 func TestLargeRowsAndConnectionsThatDrop(t *testing.T) {
 	s := mariadb(t)
 	w := described(t, s, "lighthouse")

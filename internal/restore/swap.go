@@ -89,18 +89,19 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 
 // revertStage deletes everything that is staged or, after takeBack, left over.
 func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	var failed error
 	for _, p := range j.Databases {
 		t, ok := targets[p.Label]
 		if !ok {
 			continue
 		}
 		if err := errors.Join(t.DropStage(ctx, p), t.DropAside(ctx, p)); err != nil {
-			return fmt.Errorf("database %s: %w", p.Label, err)
+			failed = errors.Join(failed, fmt.Errorf("database %s: %w", p.Label, err))
 		}
 	}
 	// The journal goes last: as long as it stands, a later run tries again.
-	if err := removeBoxes(d, j); err != nil {
-		return err
+	if failed = errors.Join(failed, removeBoxes(d, j)); failed != nil {
+		return failed
 	}
 	return j.close()
 }

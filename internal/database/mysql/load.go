@@ -181,27 +181,45 @@ func knownCollations(stmt string, known map[string]bool, note func(string)) stri
 	})
 }
 
-func collations(ctx context.Context, conn *sql.Conn) (map[string]bool, error) {
-	rows, err := conn.QueryContext(ctx, "SELECT COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY")
+// engineOption matches a table's storage engine, and ariaOption what only one
+// make's engine understands.
+var (
+	engineOption = regexp.MustCompile(`\) ENGINE=(\w+)`)
+	ariaOption   = regexp.MustCompile(` (?:PAGE_CHECKSUM|TRANSACTIONAL)=\d`)
+)
+
+// knownEngine replaces a storage engine that this server lacks by InnoDB, and
+// notes it.
+func knownEngine(stmt string, known map[string]bool, note func(string)) string {
+	m := engineOption.FindStringSubmatchIndex(stmt)
+	if m == nil || known[strings.ToLower(stmt[m[2]:m[3]])] {
+		return stmt
+	}
+	note(fmt.Sprintf("storage engine %s is unknown to this server and became InnoDB", stmt[m[2]:m[3]]))
+	return stmt[:m[2]] + "InnoDB" + ariaOption.ReplaceAllString(stmt[m[3]:], "")
+}
+
+// namesOf collects the first column of a query, in small letters.
+func namesOf(ctx context.Context, conn *sql.Conn, q string) (map[string]bool, error) {
+	names, err := queryStrings(ctx, conn, q)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
 	known := map[string]bool{}
-	for rows.Next() {
-		var name string
-		if err := rows.Scan(&name); err != nil {
-			return nil, err
-		}
-		known[name] = true
+	for _, name := range names {
+		known[strings.ToLower(name)] = true
 	}
-	return known, rows.Err()
+	return known, nil
 }
 
 func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Reader) error {
-	known, err := collations(ctx, conn)
+	known, err := namesOf(ctx, conn, "SELECT COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY")
 	if err != nil {
 		return fmt.Errorf("list collations: %w", err)
+	}
+	engines, err := namesOf(ctx, conn, "SELECT ENGINE FROM information_schema.ENGINES WHERE SUPPORT IN ('YES', 'DEFAULT')")
+	if err != nil {
+		return fmt.Errorf("list storage engines: %w", err)
 	}
 	note := func(text string) {
 		if !slices.Contains(p.Notes, text) {
@@ -221,7 +239,7 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 		if err != nil {
 			return err
 		}
-		stmt = knownCollations(stmt, known, note)
+		stmt = knownEngine(knownCollations(stmt, known, note), engines, note)
 		if table != "" {
 			to, err := staged(p, table)
 			if err != nil {
@@ -308,25 +326,37 @@ func eachObject(text string, visit func(stmt string) error) error {
 // DropStage implements database.Target.
 func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
-		return dropPlace(ctx, conn, p, p.Stage, func(m database.TableMove) string { return m.Staged })
+		e, err := db.existing(ctx, conn, p)
+		if err != nil {
+			return err
+		}
+		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
 	})
 }
 
 // DropAside implements database.Target.
 func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		e, err := db.existing(ctx, conn, p)
+		if err != nil {
+			return err
+		}
 		for _, v := range p.Views {
+			if !e.has(p.Live, v.Aside) {
+				continue
+			}
 			if _, err := conn.ExecContext(ctx, "DROP VIEW IF EXISTS "+in(p.Live, v.Aside)); err != nil {
 				return err
 			}
 		}
-		return dropPlace(ctx, conn, p, p.Aside, func(m database.TableMove) string { return m.Aside })
+		return dropPlace(ctx, conn, p, p.Aside, e, func(m database.TableMove) string { return m.Aside })
 	})
 }
 
 // dropPlace deletes a staging or aside database, or, when there is none, the
-// tables under their other names.
-func dropPlace(ctx context.Context, conn *sql.Conn, p *database.Plan, place string, name func(database.TableMove) string) error {
+// tables under their other names. Only what exists is touched: an account that
+// could not make a table may not drop one either, not even one that is absent.
+func dropPlace(ctx context.Context, conn *sql.Conn, p *database.Plan, place string, e exists, name func(database.TableMove) string) error {
 	if place != p.Live {
 		_, err := conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+quote(place))
 		if isCode(err, errDBAccess) {
@@ -335,10 +365,12 @@ func dropPlace(ctx context.Context, conn *sql.Conn, p *database.Plan, place stri
 		return err
 	}
 	for _, m := range p.Tables {
-		if n := name(m); n != "" {
-			if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(place, n)); err != nil {
-				return err
-			}
+		n := name(m)
+		if n == "" || !e.has(place, n) {
+			continue
+		}
+		if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(place, n)); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -111,4 +111,8 @@ func TestUnknownCollationsAreMappedAndSaid(t *testing.T) {
 	out := knownCollations("`a` text COLLATE utf8mb4_0900_ai_ci, `b` text COLLATE utf8mb4_0900_bin) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_uca1400_ai_ci", known, func(n string) { notes = append(notes, n) })
 	assert.Equal(t, "`a` text COLLATE utf8mb4_unicode_ci, `b` text COLLATE utf8mb4_bin) DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_unicode_ci", out)
 	assert.Len(t, notes, 3)
+	engines := map[string]bool{"innodb": true}
+	assert.Equal(t, "(\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4", knownEngine("(\n) ENGINE=Aria DEFAULT CHARSET=utf8mb4 PAGE_CHECKSUM=1", engines, func(n string) { notes = append(notes, n) }))
+	assert.Equal(t, "(\n) ENGINE=InnoDB", knownEngine("(\n) ENGINE=InnoDB", engines, nil))
+	assert.Contains(t, notes[3], "Aria")
 }
