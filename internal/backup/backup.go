@@ -45,6 +45,8 @@ type Job struct {
 	// Now is the clock; nil means time.Now.
 	Now      func() time.Time
 	Observer observe.Observer
+	// Expected is about how many bytes there are to read, 0 if that is not known.
+	Expected int64
 	// Workers is how many parts of files are made at a time; 0 means 2.
 	Workers int
 }
@@ -187,7 +189,7 @@ func (r *run) work(ctx context.Context) error {
 	if err := r.openDatabases(ctx); err != nil {
 		return err
 	}
-	r.observer.Phase("backing up "+r.Site.Name, r.estimate())
+	r.observer.Phase("backing up "+r.Site.Name, r.Expected)
 	g, ctx := errgroup.WithContext(ctx)
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = map[string]string{site.RootLabel: r.Site.Root}
@@ -202,18 +204,6 @@ func (r *run) work(ctx context.Context) error {
 	}
 	err := g.Wait()
 	return errors.Join(err, r.spool.wait())
-}
-
-// estimate is how much there is to read, as far as it is known beforehand.
-func (r *run) estimate() int64 {
-	var total int64
-	if r.Scope.HasFiles() {
-		return 0 // only a walk would tell
-	}
-	for _, d := range r.sources {
-		total += d.source.Info().Bytes
-	}
-	return total
 }
 
 func (r *run) addGap(g archive.Gap) {

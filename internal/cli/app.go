@@ -260,8 +260,8 @@ func (a *app) dropDamaged(ctx context.Context, l *catalog.Listing) {
 	}
 	l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool {
 		bad := map[string]bool{}
-		for _, p := range slices.Backward(proofs[h.Name]) {
-			bad[p.Store] = !p.Sound
+		for _, p := range proofs[h.Name] {
+			bad[p.Store] = bad[p.Store] || !p.Sound
 		}
 		return len(h.Stores) > 0 && !slices.ContainsFunc(h.Stores, func(s store.Named) bool { return !bad[s.Name] })
 	})

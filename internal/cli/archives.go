@@ -88,9 +88,10 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 func listing(h catalog.Held, proofs []history.Proof) listed {
 	l := listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note,
 		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: storeNames(h)}
-	if len(proofs) > 0 {
-		p := proofs[0]
-		l.Verified = &listedVerified{Level: p.Level, At: p.At, Sound: p.Sound}
+	for i, p := range proofs {
+		if i == 0 || l.Verified.Sound && !p.Sound {
+			l.Verified = &listedVerified{Level: p.Level, At: p.At, Sound: p.Sound}
+		}
 	}
 	return l
 }

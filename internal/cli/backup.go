@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"unicode"
@@ -13,6 +15,7 @@ import (
 
 	"revlet/internal/archive"
 	"revlet/internal/backup"
+	"revlet/internal/catalog"
 	"revlet/internal/database/engine"
 	"revlet/internal/history"
 	"revlet/internal/site"
@@ -102,7 +105,7 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	started := a.now()
 	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
-		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, IsDatabase: engine.IsFile,
+		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, Expected: a.expected(ctx, s, scope), IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.disk, file, scratch)
 		}})
@@ -119,6 +122,31 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	}
 	a.remember(ctx, run)
 	return r, nil
+}
+
+// expected is about how much a backup will read, for the progress bar: as much
+// as the last archive held, or what a first look at the webroot finds.
+func (a *app) expected(ctx context.Context, s *site.Site, scope archive.Scope) int64 {
+	if !terminal(a.err) {
+		return 0
+	}
+	if l, err := catalog.List(ctx, a.stores(a.config.Sites[s.Name]), s.Name); err == nil {
+		for _, h := range l.Archives {
+			if h.Scope == scope {
+				return h.Totals.FileBytes + h.Totals.DatabaseBytes
+			}
+		}
+	}
+	var total int64
+	_ = filepath.WalkDir(s.Root, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			if info, err := d.Info(); err == nil {
+				total += info.Size()
+			}
+		}
+		return ctx.Err()
+	})
+	return total
 }
 
 // gapsShown is how many gaps a summary lists; `show` has them all.

@@ -108,10 +108,21 @@ type Plan struct {
 	OldObjects string `json:"old_objects,omitempty"`
 	// NewKeys and OldKeys are the foreign keys of both, where they have to be
 	// added once the tables bear their right names.
+	// Large names tables whose plain keys are better made once their rows are
+	// in; LateKeys are those keys.
+	Large    []string  `json:"large,omitempty"`
+	LateKeys []LateKey `json:"late_keys,omitempty"`
 	// Notes are what a person should know about how the archive was loaded.
 	Notes   []string     `json:"notes,omitempty"`
 	NewKeys []ForeignKey `json:"new_keys,omitempty"`
 	OldKeys []ForeignKey `json:"old_keys,omitempty"`
+}
+
+// LateKey is what is added to a staged table after its rows.
+type LateKey struct {
+	// Table is the staged table's name; Add are clauses of ALTER TABLE.
+	Table string `json:"table"`
+	Add   string `json:"add"`
 }
 
 // ForeignKey is one constraint as SHOW CREATE TABLE gives it.

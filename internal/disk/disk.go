@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -64,6 +66,21 @@ func (f *File) Chown(uid, gid int) error {
 		return err
 	}
 	return f.File.Chown(uid, gid)
+}
+
+// StartWriteback asks the kernel to begin writing the file's content to disk,
+// so that a later sync of the whole file system finds little left to do.
+func (f *File) StartWriteback() {
+	_ = unix.SyncFileRange(int(f.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
+}
+
+// SetTimes sets the access and modification times.
+func (f *File) SetTimes(t time.Time) error {
+	if err := f.d.check("chtimes", f.Name()); err != nil {
+		return err
+	}
+	ts := []unix.Timespec{unix.NsecToTimespec(t.UnixNano()), unix.NsecToTimespec(t.UnixNano())}
+	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
 }
 
 // Sync flushes the file to stable storage.

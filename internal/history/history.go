@@ -75,8 +75,15 @@ type Proof struct {
 	Sound bool
 }
 
-// AddProof remembers a verification, in place of an earlier one of its level.
+// AddProof remembers a verification in place of an earlier one of its level; a
+// full one stands for a quick one as well. A quick one that finds nothing does
+// not take back what a full one has found.
 func (h *History) AddProof(ctx context.Context, p Proof) error {
+	if p.Level == "full" {
+		if _, err := h.db.ExecContext(ctx, "DELETE FROM proofs WHERE archive = ? AND store = ?", p.Archive, p.Store); err != nil {
+			return fmt.Errorf("history: %w", err)
+		}
+	}
 	_, err := h.db.ExecContext(ctx, "INSERT OR REPLACE INTO proofs (archive, store, at, level, sound) VALUES (?, ?, ?, ?, ?)",
 		p.Archive, p.Store, stamp(p.At), p.Level, p.Sound)
 	if err != nil {

@@ -392,7 +392,7 @@ func (r *run) stage(ctx context.Context) error {
 	}
 	for label, target := range r.targets {
 		plan := target.Plan(r.journal.ID)
-		plan.Label = label
+		plan.Label, plan.Large = label, r.large(label)
 		r.journal.Databases = append(r.journal.Databases, plan)
 		err := r.journal.save()
 		if err == nil {
@@ -501,6 +501,26 @@ func setTimes(d *disk.Disk, dir string, t time.Time) error {
 	return root.Chtimes(".", t, t)
 }
 
+// largeBytes is from which size on a table's keys are made after its rows.
+const largeBytes = 8 << 20
+
+// large are the names of a database's large tables.
+func (r *run) large(label string) []string {
+	sizes := map[string]int64{}
+	var names []string
+	for _, p := range r.Archive.Parts {
+		if p.Kind != archive.KindRows || p.Database != label {
+			continue
+		}
+		before := sizes[p.Table]
+		sizes[p.Table] += p.ContentBytes
+		if before < largeBytes && sizes[p.Table] >= largeBytes {
+			names = append(names, p.Table)
+		}
+	}
+	return names
+}
+
 // tables are the names of a database's tables in the archive.
 func (r *run) tables(label string) []string {
 	var names []string
@@ -529,12 +549,15 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 	return nil
 }
 
-// loadPart loads one part, after its digest has been checked: rows that were
-// loaded from a damaged part could not be told from good ones.
+// loadPart loads one part. Where another store could stand in for a damaged
+// one, its digest is checked beforehand: rows that came from a damaged part
+// could not be told from good ones. With one store, damage ends the restore.
 func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
 	return r.Archive.EachStore(func(s store.Named) error {
-		if err := ix.Check(ctx, s, r.Archive.Site, part, nil); err != nil {
-			return err
+		if len(r.Archive.Stores) > 1 {
+			if err := ix.Check(ctx, s, r.Archive.Site, part, nil); err != nil {
+				return err
+			}
 		}
 		p, err := catalog.OpenPart(ctx, s, r.Archive.Site, part, r.observer.Advance)
 		if err != nil {

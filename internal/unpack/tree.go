@@ -221,11 +221,15 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 	}
 	if err == nil {
 		t.setXAttrs(h, f.File)
+		f.StartWriteback()
+		if f.SetTimes(h.ModTime) != nil { // without /proc it takes the name
+			err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
+		}
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("write %s: %w", rel, err)
 	}
-	return t.root.Chtimes(rel, h.ModTime, h.ModTime)
+	return nil
 }
 
 func (t *Tree) symlink(rel string, h *tar.Header) error {

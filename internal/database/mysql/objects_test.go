@@ -36,6 +36,17 @@ func TestNeighbours(t *testing.T) {
 	assert.Equal(t, []string{"kp_recent", "loose"}, views)
 }
 
+func TestPlainKeysAreSplitOff(t *testing.T) {
+	create, late := splitPlainKeys("CREATE TABLE `t` (\n  `id` int(11) NOT NULL AUTO_INCREMENT,\n  `a` text,\n  `n` int(11) COMMENT 'AUTO_INCREMENT',\n  PRIMARY KEY (`n`),\n  UNIQUE KEY `u` (`a`(9)),\n  KEY `auto` (`id`),\n  KEY `x,y` (`a`(10),`n`) COMMENT 'k, k',\n  KEY `n` (`n`)\n) ENGINE=InnoDB")
+	assert.Equal(t, "CREATE TABLE `t` (\n  `id` int(11) NOT NULL AUTO_INCREMENT,\n  `a` text,\n  `n` int(11) COMMENT 'AUTO_INCREMENT',\n  PRIMARY KEY (`n`),\n  UNIQUE KEY `u` (`a`(9)),\n  KEY `auto` (`id`)\n) ENGINE=InnoDB", create)
+	assert.Equal(t, "ADD KEY `x,y` (`a`(10),`n`) COMMENT 'k, k', ADD KEY `n` (`n`)", late)
+	for _, whole := range []string{"CREATE TABLE `t` (\n  `a` int,\n  KEY `a` (`a`),\n  CONSTRAINT `f` FOREIGN KEY (`a`) REFERENCES `p` (`id`)\n)", "CREATE TABLE `t` (\n  `a` text,\n  KEY `a` (`a`(3)),\n  FULLTEXT KEY `f` (`a`)\n)"} {
+		create, late = splitPlainKeys(whole)
+		assert.Equal(t, whole, create)
+		assert.Empty(t, late)
+	}
+}
+
 func TestForeignKeysAreSplitOff(t *testing.T) {
 	create, keys := splitKeys("child", "CREATE TABLE `child` (\n  `id` int(11) NOT NULL,\n  KEY `up` (`id`),\n  CONSTRAINT `a``b` FOREIGN KEY (`id`) REFERENCES `parent` (`id`) ON UPDATE CASCADE,\n  CONSTRAINT `c` FOREIGN KEY (`id`) REFERENCES `parent` (`id`)\n) ENGINE=InnoDB")
 	assert.Equal(t, "CREATE TABLE `child` (\n  `id` int(11) NOT NULL,\n  KEY `up` (`id`)\n) ENGINE=InnoDB", create)

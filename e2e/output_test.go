@@ -1,0 +1,162 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// keysOf gathers the keys of JSON objects, nested ones as outer.inner.
+func keysOf(v any, under string, into map[string]bool) {
+	switch v := v.(type) {
+	case map[string]any:
+		for k, inner := range v {
+			into[under+k] = true
+			keysOf(inner, under+k+".", into)
+		}
+	case []any:
+		for _, inner := range v {
+			keysOf(inner, under, into)
+		}
+	}
+}
+
+// TestJSONIsWhatTheDocumentSays runs every reporting command with --json and
+// looks for each key in docs/JSON.md, and for each documented key in the output.
+func TestJSONIsWhatTheDocumentSays(t *testing.T) {
+	doc, err := os.ReadFile("../docs/JSON.md")
+	require.NoError(t, err)
+	line := func(command string) string {
+		for l := range strings.SplitSeq(string(doc), "\n") {
+			if strings.HasPrefix(l, "| `"+command+"`") {
+				return l
+			}
+		}
+		require.FailNow(t, "not documented", command)
+		return ""
+	}
+	w, _ := museum(t)
+	require.NoError(t, makePipe(w.path("htdocs/pipe")))
+	w.write("htdocs/old.sql", "left")
+	for _, c := range []struct {
+		documented string
+		code       int
+		args       []string
+		// deep are keys whose own content is documented elsewhere.
+		deep []string
+	}{
+		{"adopt", 0, []string{"adopt", "htdocs", "--name", "other", "--dry-run"}, nil},
+		{"preflight", 0, []string{"preflight"}, []string{"sites"}},
+		{"backup", 3, []string{"backup"}, []string{"archives"}},
+		{"archives", 0, []string{"archives"}, nil},
+		{"show", 0, []string{"show", "kestrelpoint"}, []string{"record"}},
+		{"show --files", 0, []string{"show", "kestrelpoint", "--files"}, []string{"entries"}},
+		{"verify", 0, []string{"verify"}, nil},
+		{"restore --dry-run", 0, []string{"restore", "kestrelpoint", "--dry-run"}, nil},
+		{"restore", 0, []string{"restore", "kestrelpoint", "--yes"}, nil},
+		{"undo", 0, []string{"undo", "kestrelpoint", "--yes"}, nil},
+		{"extract", 0, []string{"extract", "kestrelpoint", "core", "--table", "pages", "--to", "out"}, nil},
+	} {
+		r := w.try(append(c.args, "--json")...)
+		require.Equal(t, c.code, r.code, "%v\n%s%s", c.args, r.out, r.err)
+		var v any
+		require.NoError(t, json.Unmarshal([]byte(r.out), &v), "%v prints nothing but JSON:\n%s", c.args, r.out)
+		keys := map[string]bool{}
+		keysOf(v, "", keys)
+		text := line(c.documented)
+		for key := range keys {
+			outer, _, _ := strings.Cut(key, ".")
+			inner := key[strings.LastIndex(key, ".")+1:]
+			if outer != key && contains(c.deep, outer) {
+				continue
+			}
+			assert.Regexp(t, "`"+regexp.QuoteMeta(inner)+`(\[\])?`+"`", text, "%s is not documented for %s", key, c.documented)
+		}
+	}
+}
+
+func contains(all []string, one string) bool {
+	for _, s := range all {
+		if s == one {
+			return true
+		}
+	}
+	return false
+}
+
+// TestEveryCommandExplainsItself keeps README and --help true to each other.
+func TestEveryCommandExplainsItself(t *testing.T) {
+	w := newWorld(t)
+	readme, err := os.ReadFile("../README.md")
+	require.NoError(t, err)
+	help := w.run("--help")
+	commands := regexp.MustCompile(`(?m)^   ([a-z]+)  +\S`).FindAllStringSubmatch(help[strings.Index(help, "COMMANDS:"):strings.Index(help, "GLOBAL")], -1)
+	require.Greater(t, len(commands), 10)
+	for _, m := range commands {
+		name := m[1]
+		if name == "help" {
+			continue
+		}
+		assert.Contains(t, string(readme), "`revlet "+name, "the README has every command")
+		text := w.run(name, "--help")
+		assert.Contains(t, text, "revlet "+name)
+	}
+	for _, m := range regexp.MustCompile("`revlet ([a-z]+)").FindAllStringSubmatch(string(readme), -1) {
+		assert.Contains(t, help, "\n   "+m[1], "the README speaks of commands that exist")
+	}
+	w.fails(2, []string{"there is no command \"bakcup\""}, "bakcup")
+	w.fails(2, []string{"needs one ARCHIVE", "it got 0"}, "show")
+	w.fails(2, []string{"needs an ARCHIVE and what to copy"}, "extract", "x")
+	empty := newWorld(t)
+	empty.fails(2, []string{"no site is configured yet", "revlet adopt"}, "backup")
+	require.NoError(t, os.Remove(empty.path("revlet.yaml")))
+	empty.fails(2, []string{"no configuration file", "revlet adopt PATH"}, "archives")
+}
+
+// TestPlainOutput: without a terminal there are no colours, and --quiet leaves
+// standard error empty.
+func TestPlainOutput(t *testing.T) {
+	w, _ := museum(t)
+	r := w.try("backup")
+	assert.NotContains(t, r.out+r.err, "\x1b[")
+	assert.Contains(t, r.err, "backing up kestrelpoint")
+	r = w.try("--quiet", "verify")
+	assert.Empty(t, r.err)
+	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	require.Len(t, lines, 2)
+	assert.Equal(t, strings.Index(lines[0], "STORE"), strings.Index(lines[1], "here"), "columns stand under their headings")
+}
+
+// TestNewestGoodArchive: a site's name means the newest archive that is not
+// known to be damaged, --before the newest one before then.
+func TestNewestGoodArchive(t *testing.T) {
+	w, _ := museum(t)
+	w.run("backup", "--note", "first")
+	first := w.newest()
+	w.write("htdocs/uploads/2026/new.txt", "since then")
+	w.run("backup", "--note", "second")
+	second := w.newest()
+	require.NotEqual(t, first, second)
+	assert.Contains(t, w.run("show", "kestrelpoint"), second)
+	for _, p := range w.parts("kestrelpoint") {
+		data, err := os.ReadFile(p.file)
+		require.NoError(t, err)
+		if strings.Contains(p.Kind, "tree") {
+			flip(t, p.file)
+			w.fails(4, []string{"DAMAGED"}, "verify", second)
+			w.run("verify", second, "--quick")
+			assert.Contains(t, w.run("archives"), "DAMAGED", "a quick look does not take back what a full one has found")
+			assert.Contains(t, w.run("show", "kestrelpoint"), first, "the damaged one is not good")
+			assert.Contains(t, w.run("show", second), second, "asked for by name it is shown")
+			require.NoError(t, os.WriteFile(p.file, data, 0o600))
+		}
+	}
+	w.run("verify", second)
+	assert.Contains(t, w.run("show", "kestrelpoint"), second)
+	w.fails(1, []string{"before", "the oldest is " + first}, "show", "kestrelpoint", "--before", "2020-01-01")
+}

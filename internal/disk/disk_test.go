@@ -1,0 +1,77 @@
+package disk
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestWriteFileIsWholeOrNotAtAll(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "journal")
+	d := &Disk{}
+	require.NoError(t, d.WriteFile(file, []byte("old"), 0o600))
+	for at := 1; ; at++ {
+		n := 0
+		d.Fault = func(string, string) error {
+			if n++; n == at {
+				return syscall.ENOSPC
+			}
+			return nil
+		}
+		err := d.WriteFile(file, []byte("new"), 0o600)
+		d.Fault = nil
+		data, readErr := os.ReadFile(file)
+		require.NoError(t, readErr)
+		names, readErr := os.ReadDir(dir)
+		require.NoError(t, readErr)
+		assert.Len(t, names, 1, "nothing else is left")
+		if n < at {
+			require.NoError(t, err)
+			assert.Equal(t, "new", string(data))
+			return
+		}
+		assert.ErrorIs(t, err, syscall.ENOSPC)
+		assert.Contains(t, []string{"old", "new"}, string(data))
+		require.NoError(t, d.WriteFile(file, []byte("old"), 0o600))
+	}
+}
+
+func TestExchange(t *testing.T) {
+	dir := t.TempDir()
+	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
+	require.NoError(t, os.Mkdir(a, 0o755))
+	require.NoError(t, os.WriteFile(b, []byte("b"), 0o600))
+	d := &Disk{}
+	if err := d.Exchange(a, b); ExchangeUnsupported(err) {
+		t.Skip("this file system has no atomic exchange")
+	}
+	data, err := os.ReadFile(a)
+	require.NoError(t, err)
+	assert.Equal(t, "b", string(data))
+	assert.DirExists(t, b)
+	assert.ErrorIs(t, d.Exchange(a, filepath.Join(dir, "none")), os.ErrNotExist)
+}
+
+func TestARootConfines(t *testing.T) {
+	dir := t.TempDir()
+	inner := filepath.Join(dir, "inner")
+	require.NoError(t, os.MkdirAll(inner, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept"), []byte("kept"), 0o600))
+	root, err := (&Disk{}).OpenRoot(inner)
+	require.NoError(t, err)
+	defer root.Close()
+	require.NoError(t, root.Symlink("../kept", "link"))
+	_, err = root.Create("../new", 0o600)
+	assert.Error(t, err)
+	assert.Error(t, root.Chmod("link", 0o777))
+	assert.Error(t, root.Link("../kept", "hard"))
+	assert.Error(t, root.MkdirAll("link/../../x", 0o755))
+	info, err := os.Stat(filepath.Join(dir, "kept"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
