@@ -193,7 +193,7 @@ func TestPreflight(t *testing.T) {
 	w.write("htdocs/uploads/museum-backup.zip", "left here in 2019")
 	w.write("htdocs/old.sql.gz", "dump")
 	out := w.run("preflight")
-	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on this machine", "one read transaction", "are left out by rule"} {
+	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on this machine", "one read transaction", "left out by rule"} {
 		assert.Contains(t, out, words)
 	}
 	require.NoError(t, os.RemoveAll(w.path("archives")))
@@ -284,6 +284,9 @@ func TestProgressOnATerminal(t *testing.T) {
 		cmd.Path, _ = exec.LookPath("timeout")
 		cmd.Args = []string{"timeout", "20", "script", "-qec", program + " " + line, "/dev/null"}
 		out, err := cmd.CombinedOutput()
+		if strings.Contains(string(out), "pseudo-terminal") {
+			t.Skip("this system has no pseudo-terminals")
+		}
 		require.NoError(t, err, string(out))
 		assert.Contains(t, string(out), "kestrelpoint-", "the bar ends and the summary follows")
 	}

@@ -41,5 +41,9 @@ if [ ! -e $policy ]; then
     trap 'rm -f $policy' EXIT
 fi
 export DEBIAN_FRONTEND=noninteractive
-apt-get update -qq
-apt-get install -y -qq --no-install-recommends $packages >/dev/null
+log=$(mktemp)
+echo "installing with apt-get (log: $log)"
+if ! { apt-get update -qq && apt-get install -y -qq --no-install-recommends $packages; } >"$log" 2>&1; then
+    cat "$log" >&2
+    exit 1
+fi

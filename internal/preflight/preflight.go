@@ -149,7 +149,7 @@ func (r *run) files(ctx context.Context) error {
 	}
 	r.add(Passed, "files", "%s files, %s", humanize.Comma(files), size(r.bytes))
 	if skipped > 0 {
-		r.add(Passed, "caches", "%s files, %s, are left out by rule", humanize.Comma(skipped), size(skippedBytes))
+		r.add(Passed, "caches", "%s in files that are left out by rule (%s of them)", size(skippedBytes), humanize.Comma(skipped))
 	}
 	if len(unreadable) > 0 {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(unreadable), list(unreadable))
@@ -224,7 +224,7 @@ func (r *run) database(ctx context.Context, db site.Database) {
 		return
 	}
 	defer snapshot.Close()
-	r.add(Passed, about, "would be saved as of %s", snapshot.Consistency())
+	r.add(Passed, about, "consistent: %s", snapshot.Consistency())
 	for _, g := range snapshot.Gaps() {
 		r.add(Look, about, "%s would be a gap: %s", g.Object, g.Why)
 	}
