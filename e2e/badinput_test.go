@@ -224,11 +224,14 @@ func TestReadOnlyStore(t *testing.T) {
 
 func TestTwoRunsAtOnce(t *testing.T) {
 	w, _ := museum(t)
-	noise := bytes.Repeat([]byte("a lamp in the fog "), 4<<20)
+	noise := bytes.Repeat([]byte("a lamp in the fog "), 16<<20)
 	require.NoError(t, os.WriteFile(w.path("htdocs/uploads/long.txt"), noise, 0o644))
 	first := w.command("backup")
 	require.NoError(t, first.Start())
-	time.Sleep(60 * time.Millisecond)
+	require.Eventually(t, func() bool {
+		holder, _ := os.ReadFile(w.path("state/locks/kestrelpoint.lock"))
+		return strings.TrimSpace(string(holder)) == fmt.Sprint(first.Process.Pid)
+	}, 10*time.Second, 5*time.Millisecond)
 	w.fails(1, []string{"another run of Revlet works on this site", fmt.Sprint(first.Process.Pid)}, "backup")
 	require.NoError(t, first.Wait())
 	w.run("verify", "--full")

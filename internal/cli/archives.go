@@ -78,6 +78,11 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 		err = a.printJSON(map[string]any{"archives": nonNil(all), "trouble": nonNil(broken)})
 	} else {
 		a.showListing(all, broken)
+		for _, name := range names {
+			if slices.ContainsFunc(all, func(l listed) bool { return l.Site == name }) {
+				a.warnOnsite(name)
+			}
+		}
 	}
 	if err == nil && len(broken) > 0 {
 		return &exitError{code: exitDamage}

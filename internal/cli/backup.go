@@ -18,6 +18,7 @@ import (
 	"revlet/internal/catalog"
 	"revlet/internal/database/engine"
 	"revlet/internal/history"
+	"revlet/internal/restore"
 	"revlet/internal/site"
 	"revlet/internal/store"
 )
@@ -90,15 +91,15 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	if err != nil {
 		return nil, err
 	}
-	s, err := site.Open(name, cfg)
-	if err != nil {
-		return nil, err
-	}
 	unlock, err := a.state.Lock(name)
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
+	s, err := site.Open(name, cfg)
+	if err != nil {
+		return nil, a.halfRestored(name, err)
+	}
 	if err := a.recover(ctx, s); err != nil {
 		return nil, err
 	}
@@ -122,6 +123,18 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	}
 	a.remember(ctx, run)
 	return r, nil
+}
+
+// halfRestored adds to an error about a site that cannot be opened that a
+// restore of it stopped half-way, if one did.
+func (a *app) halfRestored(name string, err error) error {
+	journals, readErr := restore.Journals(a.state, name)
+	for _, j := range journals {
+		if j.Phase != restore.Done {
+			return fmt.Errorf("%w\na restore of %s from %s stopped half-way; `revlet undo %s` or `revlet restore %s` brings it to an end first", err, name, j.Archive, name, j.Archive)
+		}
+	}
+	return errors.Join(err, readErr)
 }
 
 // expected is about how much a backup will read, for the progress bar: as much
@@ -226,7 +239,7 @@ func (a *app) warnOnsite(site string) {
 	if !ok || slices.ContainsFunc(a.stores(cfg), func(s store.Named) bool { return s.Offsite() }) {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s every copy is on this machine and dies with it. Copy the store folder elsewhere.\n", a.bad("Unsafe:"))
+	fmt.Fprintf(a.out, "\n%s every copy of %s is on this machine and dies with it. Copy the store folder elsewhere.\n", a.bad("Unsafe:"), site)
 }
 
 // printable shows a name with what a terminal must not be sent made visible.

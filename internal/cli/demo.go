@@ -84,7 +84,7 @@ func (d *demoRun) walk(ctx context.Context) error {
 		}
 	}
 	d.title("Yours to play with")
-	fmt.Fprintf(d.out, "  cd %s\n  %s archives\n  %s standin lampblack htdocs    serves the site again\n", d.dir, filepath.Base(d.program), filepath.Base(d.program))
+	fmt.Fprintf(d.out, "  cd %s\n  %s archives\n  %s standin lampblack htdocs    serves the site again\n", d.dir, d.program, d.program)
 	return nil
 }
 
