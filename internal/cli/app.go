@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -296,11 +295,6 @@ func oneArg(c *cli.Command, what string) (string, error) {
 		return "", usageError("`revlet %s` needs one %s; it got %d", c.Name, what, c.Args().Len())
 	}
 	return c.Args().First(), nil
-}
-
-// absoluteFolder cleans a folder as typed.
-func absoluteFolder(p string) (string, error) {
-	return filepath.Abs(p)
 }
 
 var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "print JSON (docs/JSON.md)"}

@@ -471,7 +471,7 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	to, err := absoluteFolder(c.String("to"))
+	to, err := filepath.Abs(c.String("to"))
 	if err != nil {
 		return err
 	}

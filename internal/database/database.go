@@ -53,6 +53,16 @@ type TableInfo struct {
 // Gap is an object of a database that could not be read.
 type Gap struct{ Object, Why string }
 
+// WriteDefinitions writes a unit that is not of rows: the text for its kind.
+func WriteDefinitions(u Unit, schema, objects string, w io.Writer) error {
+	text := schema
+	if u.Kind == Objects {
+		text = objects
+	}
+	_, err := io.WriteString(w, text)
+	return err
+}
+
 // Source is a database that can be dumped.
 type Source interface {
 	Info() Info

@@ -116,13 +116,8 @@ func (s *snapshot) Close() error {
 
 // Dump implements database.Snapshot.
 func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int64, error) {
-	switch u.Kind {
-	case database.Schema:
-		_, err := io.WriteString(w, s.schema)
-		return 0, err
-	case database.Objects:
-		_, err := io.WriteString(w, s.objects)
-		return 0, err
+	if u.Kind != database.Rows {
+		return 0, database.WriteDefinitions(u, s.schema, s.objects, w)
 	}
 	var conn *pgx.Conn
 	select {
