@@ -55,6 +55,8 @@ type Entry struct {
 	XAttrs map[string][]byte `json:"xattrs,omitempty"`
 	// Sparse is set for a file that had holes.
 	Sparse bool `json:"sparse,omitempty"`
+	// Copied is set for a database file that was saved as a copy of one moment.
+	Copied bool `json:"copied,omitempty"`
 	// Part is the name of the part that holds it.
 	Part string `json:"part"`
 

@@ -55,14 +55,15 @@ func TestPartBytesAreProved(t *testing.T) {
 		enc, err := NewEncoder()
 		require.NoError(t, err)
 		var stored bytes.Buffer
-		w := NewPartWriter(&stored, ending, enc)
+		w, err := NewPartWriter(&stored, ending, enc, nil)
+		require.NoError(t, err)
 		_, err = w.Write(content)
 		require.NoError(t, err)
 		part, err := w.Finish()
 		require.NoError(t, err)
 
 		read := func(data []byte, p Part) (err error) {
-			r, err := NewPartReader(bytes.NewReader(data), p, nil)
+			r, err := NewPartReader(bytes.NewReader(data), p, nil, nil)
 			if err != nil {
 				return err
 			}

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
+
+	"revlet/internal/seal"
 )
 
 // The endings of part names: what the stored bytes are.
@@ -41,22 +43,32 @@ func NewEncoder() (*zstd.Encoder, error) {
 type PartWriter struct {
 	ending  string
 	out     *bufio.Writer
+	into    io.Writer
 	digest  hash.Hash
 	stored  int64
 	content int64
 	enc     *zstd.Encoder
+	sealed  io.WriteCloser
 }
 
 // NewPartWriter writes a part with the given ending to w. enc is used unless
-// the ending is plain tar.
-func NewPartWriter(w io.Writer, ending string, enc *zstd.Encoder) *PartWriter {
+// the ending is plain tar; with recipients, the part is encrypted for them.
+func NewPartWriter(w io.Writer, ending string, enc *zstd.Encoder, to seal.Recipients) (*PartWriter, error) {
 	p := &PartWriter{ending: ending, digest: sha256.New()}
 	p.out = bufio.NewWriterSize(io.MultiWriter(w, p.digest, counter{&p.stored}), 1<<18)
+	p.into = p.out
+	if len(to) > 0 {
+		var err error
+		if p.sealed, err = to.Writer(p.out); err != nil {
+			return nil, fmt.Errorf("encrypt a part: %w", err)
+		}
+		p.into, p.ending = p.sealed, ending+seal.Ending
+	}
 	if strings.HasSuffix(ending, ".zst") {
 		p.enc = enc
-		enc.Reset(p.out)
+		enc.Reset(p.into)
 	}
-	return p
+	return p, nil
 }
 
 type counter struct{ n *int64 }
@@ -69,7 +81,7 @@ func (p *PartWriter) Write(b []byte) (int, error) {
 	if p.enc != nil {
 		return p.enc.Write(b)
 	}
-	return p.out.Write(b)
+	return p.into.Write(b)
 }
 
 // Content is the number of content bytes taken so far.
@@ -79,6 +91,11 @@ func (p *PartWriter) Content() int64 { return p.content }
 func (p *PartWriter) Finish() (Part, error) {
 	if p.enc != nil {
 		if err := p.enc.Close(); err != nil {
+			return Part{}, err
+		}
+	}
+	if p.sealed != nil {
+		if err := p.sealed.Close(); err != nil {
 			return Part{}, err
 		}
 	}
@@ -105,20 +122,47 @@ type PartReader struct {
 	pace    func(int64)
 }
 
-// NewPartReader reads the stored bytes of part from r. pace, if not nil, is
-// told of stored bytes as they pass.
-func NewPartReader(r io.Reader, part Part, pace func(int64)) (*PartReader, error) {
+// NewPartReader reads the stored bytes of part from r; keys open one that is
+// encrypted. pace, if not nil, is told of stored bytes as they pass.
+func NewPartReader(r io.Reader, part Part, keys *seal.Keys, pace func(int64)) (*PartReader, error) {
 	p := &PartReader{part: part, digest: sha256.New(), left: part.ContentBytes, pace: pace}
 	p.in = bufio.NewReaderSize(tapped{r, p}, 1<<18)
 	p.content = p.in
-	if strings.HasSuffix(part.Name, ".zst") {
-		dec, err := zstd.NewReader(p.in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
+	name, encrypted := strings.CutSuffix(part.Name, seal.Ending)
+	if encrypted {
+		var err error
+		if p.content, err = keys.Reader(p.in); err != nil {
+			return nil, fmt.Errorf("part %s: %w", part.Name, keyOrDamage(err))
+		}
+		p.content = &opened{p.content}
+	}
+	if strings.HasSuffix(name, ".zst") {
+		dec, err := zstd.NewReader(p.content, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
 		if err != nil {
 			return nil, fmt.Errorf("part %s: %w: %w", part.Name, ErrDamaged, err)
 		}
 		p.dec, p.content = dec, dec
 	}
 	return p, nil
+}
+
+// keyOrDamage tells a missing key from a header that is damaged.
+func keyOrDamage(err error) error {
+	if errors.Is(err, seal.ErrNoKey) || errors.Is(err, seal.ErrWrongKey) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrDamaged, err)
+}
+
+// opened marks errors of decryption as damage.
+type opened struct{ r io.Reader }
+
+func (o *opened) Read(b []byte) (int, error) {
+	n, err := o.r.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return n, err
 }
 
 // tapped counts and hashes the stored bytes as they are read.

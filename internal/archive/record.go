@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"revlet/internal/seal"
 )
 
 // Format is the version of the format that this program writes.
@@ -58,6 +60,11 @@ type Record struct {
 	List   ListRef `json:"list"`
 	Totals Totals  `json:"totals"`
 	Gaps   []Gap   `json:"gaps"`
+	// Encrypted tells that parts and list are encrypted with age.
+	Encrypted bool `json:"encrypted,omitempty"`
+	// Sealed holds what of an encrypted archive's record only its key opens:
+	// Note, Origin, Gaps and what parts hold. It is empty once opened.
+	Sealed []byte `json:"sealed,omitempty"`
 }
 
 // Origin tells where an archive came from, without secrets.
@@ -105,7 +112,7 @@ const (
 // Part is one object that holds a share of an archive's content.
 type Part struct {
 	// Name is the SHA-256 of the stored bytes and an ending: .tar, .tar.zst
-	// or .sql.zst.
+	// or .sql.zst, and .age after it when it is encrypted.
 	Name   string `json:"name"`
 	Bytes  int64  `json:"bytes"`
 	SHA256 string `json:"sha256"`
@@ -118,6 +125,8 @@ type Part struct {
 	Slice int `json:"slice,omitempty"`
 	// ContentBytes is the length after decompression.
 	ContentBytes int64 `json:"content_bytes"`
+	// ContentSHA256 is of the content, for parts that are not of kind files.
+	ContentSHA256 string `json:"content_sha256,omitempty"`
 	// Entries counts the files or rows inside.
 	Entries int64 `json:"entries"`
 }
@@ -184,8 +193,34 @@ func SplitName(name string) (site string, taken time.Time, ok bool) {
 // RecordPath is where a record lies in a store.
 func RecordPath(site, name string) string { return path.Join(site, "archives", name+".json") }
 
-// ListPath is where a list lies in a store.
-func ListPath(site, name string) string { return path.Join(site, "lists", name+".jsonl.zst") }
+// Path is where the record lies in a store.
+func (r *Record) Path() string { return RecordPath(r.Site, r.Name) }
+
+// ListPath is where the archive's list lies in a store.
+func (r *Record) ListPath() string {
+	name := r.Name + ".jsonl.zst"
+	if r.Encrypted {
+		name += seal.Ending
+	}
+	return path.Join(r.Site, "lists", name)
+}
+
+// Objects visits the name and length of everything that the archive consists
+// of in a store, its record apart, each once.
+func (r *Record) Objects(visit func(name string, bytes int64, sha256 string)) {
+	visit(r.ListPath(), r.List.Bytes, r.List.SHA256)
+	seen := map[string]bool{}
+	for _, p := range r.Parts {
+		if !seen[p.Name] {
+			seen[p.Name] = true
+			visit(PartPath(r.Site, p.Name), p.Bytes, p.SHA256)
+		}
+	}
+}
+
+// RunningDir is the folder of a site in a store in which runs leave a mark
+// while they write there.
+func RunningDir(site string) string { return path.Join(site, "running") }
 
 // PartPath is where a part lies in a store.
 func PartPath(site, part string) string { return path.Join(site, "parts", part[:2], part) }
@@ -193,7 +228,7 @@ func PartPath(site, part string) string { return path.Join(site, "parts", part[:
 // RecordsDir is the folder of a site's records in a store.
 func RecordsDir(site string) string { return path.Join(site, "archives") }
 
-var partName = regexp.MustCompile(`^[0-9a-f]{64}\.(tar|tar\.zst|sql\.zst)$`)
+var partName = regexp.MustCompile(`^[0-9a-f]{64}\.(tar|tar\.zst|sql\.zst)(\.age)?$`)
 
 // ErrRecord is wrapped by errors about a record that cannot be used.
 var ErrRecord = errors.New("the record is not usable")
@@ -229,6 +264,9 @@ func (r *Record) check() error {
 		return err
 	}
 	for i, p := range r.Parts {
+		if strings.HasSuffix(p.Name, seal.Ending) != r.Encrypted {
+			return fmt.Errorf("part %d (%q) and `encrypted` do not make sense together", i+1, p.Name)
+		}
 		if !partName.MatchString(p.Name) || !strings.HasPrefix(p.Name, p.SHA256) || p.Bytes < 0 || p.ContentBytes < 0 {
 			return fmt.Errorf("part %d (%q) is not described soundly", i+1, p.Name)
 		}
@@ -244,6 +282,9 @@ func (r *Record) Encode() ([]byte, error) {
 	data, err := json.MarshalIndent(r, "", "  ")
 	return append(data, '\n'), err
 }
+
+// IsSQL tells whether a part is SQL text, not tar.
+func (p *Part) IsSQL() bool { return strings.Contains(p.Name, SQLZstd) }
 
 // PartNamed returns the part with a name, or nil.
 func (r *Record) PartNamed(name string) *Part {

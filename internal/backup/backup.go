@@ -4,13 +4,17 @@ package backup
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -19,6 +23,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/disk"
 	"revlet/internal/observe"
+	"revlet/internal/seal"
 	"revlet/internal/site"
 	"revlet/internal/state"
 	"revlet/internal/store"
@@ -49,6 +54,23 @@ type Job struct {
 	Expected int64
 	// Workers is how many parts of files are made at a time; 0 means 2.
 	Workers int
+	// Fresh has everything read, even what the last archive holds unchanged;
+	// FreshEvery does so when that was last done so long ago, 0 never.
+	Fresh      bool
+	FreshEvery time.Duration
+	// To are those whom the archive is encrypted for, RecipientNames the same as
+	// text. KeyFile, if any, is a locked key that is left in every store.
+	To             seal.Recipients
+	RecipientNames []string
+	KeyFile        []byte
+	// Down are stores that are known not to work, by name, and why.
+	Down map[string]error
+}
+
+// Pending is a store that the archive has not come to.
+type Pending struct {
+	Store string
+	Err   error
 }
 
 // Result is what came of a job.
@@ -58,7 +80,11 @@ type Result struct {
 	Skipped map[string]int64
 	// Neighbours are tables of other sites in a shared database, left out.
 	Neighbours []string
-	Took       time.Duration
+	// Pending are the stores that the archive has not come to.
+	Pending []Pending
+	// Reused counts the parts that were named again.
+	Reused int
+	Took   time.Duration
 }
 
 // ErrInsideWebroot is wrapped when a store or the state folder lies in the
@@ -69,13 +95,26 @@ var ErrInsideWebroot = errors.New("lies inside the webroot, where anyone could d
 // written, last of all, there is no archive: whatever fails before leaves
 // nothing that a later run takes for good. When a table is altered meanwhile,
 // all is begun again, a few times.
+//
+// A store that fails does not spoil the archive for the others: it is in
+// Result.Pending. Only when all fail, Run does.
 func Run(ctx context.Context, j Job) (*Result, error) {
+	j.Down = maps.Clone(j.Down)
 	for try := 1; ; try++ {
 		result, err := once(ctx, j)
-		if !errors.Is(err, database.ErrChanged) || try == mostTries {
+		var full *NoRoomError
+		switch {
+		case errors.As(err, &full) && full.Store != "" && len(j.Down) < len(j.Stores)-1:
+			if j.Down == nil {
+				j.Down = map[string]error{}
+			}
+			j.Down[full.Store] = full.err
+			observe.Or(j.Observer).Note(fmt.Sprintf("note: store %s: %v; beginning again without it", full.Store, full.err))
+		case errors.Is(err, database.ErrChanged) && try < mostTries:
+			observe.Or(j.Observer).Note(fmt.Sprintf("note: %v; beginning again", err))
+		default:
 			return result, err
 		}
-		observe.Or(j.Observer).Note(fmt.Sprintf("note: %v; beginning again", err))
 	}
 }
 
@@ -87,18 +126,56 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if r.Workers == 0 {
 		r.Workers = 2
 	}
-	if err := r.prepare(ctx); err != nil {
-		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, err)
+	defer r.close()
+	err := r.prepare(ctx)
+	if err == nil {
+		err = r.work(ctx)
 	}
-	defer r.list.Close()
-	defer r.closeDatabases()
-	if err := r.work(ctx); err != nil {
-		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(err, r.forget()))
+	if err == nil {
+		err = r.seal(ctx)
 	}
-	if err := r.seal(ctx); err != nil {
-		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, err)
+	if err != nil {
+		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(r.noRoom(err), r.forget()))
 	}
-	return &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Took: r.Now().Sub(r.record.Taken)}, nil
+	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Took: r.Now().Sub(r.record.Taken)}
+	for _, t := range r.targets {
+		if err := t.err(); err != nil {
+			result.Pending = append(result.Pending, Pending{t.Name, err})
+		}
+	}
+	return result, nil
+}
+
+// noRoom marks an error of a full disk with the store whose folder is full.
+func (r *run) noRoom(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		full := &NoRoomError{err: err}
+		for _, t := range r.targets {
+			if t.own != nil && t.own == r.own {
+				full.Store = t.Name
+			}
+		}
+		return full
+	}
+	return err
+}
+
+// close lets go of everything, whatever came of the run.
+func (r *run) close() {
+	r.withdraw(context.Background())
+	if r.list != nil {
+		r.list.Close()
+	}
+	if r.reuse != nil {
+		r.reuse.c.stop()
+	}
+	r.closeDatabases()
+}
+
+func (r *run) withdraw(ctx context.Context) {
+	for _, t := range r.targets {
+		t.withdraw(ctx)
+	}
 }
 
 type run struct {
@@ -108,7 +185,16 @@ type run struct {
 	record   archive.Record
 	list     *archive.ListWriter
 	spool    *spool
-	sources  []openDatabase
+	ledger   *ledger
+	targets  []*target
+	// own is the store that takes scratch files over; nil when all are remote.
+	own     adopter
+	sources []openDatabase
+	// reuse is set when parts of the last archive can be named again, lastSQL
+	// when those of its databases can.
+	reuse       *reuse
+	lastSQL     *previous
+	reusedParts int
 
 	mu         sync.Mutex
 	files      []numbered
@@ -116,6 +202,8 @@ type run struct {
 	skipped    map[string]int64
 	neighbours []string
 	newBytes   int64
+	// treePart is the name of the part of kind tree.
+	treePart string
 }
 
 type numbered struct {
@@ -140,48 +228,149 @@ func (r *run) prepare(ctx context.Context) error {
 	if state.Inside(r.State.Dir, r.Site.Root) {
 		return fmt.Errorf("the state folder %s %w; set `state:` elsewhere", r.State.Dir, ErrInsideWebroot)
 	}
-	for _, s := range r.Stores {
-		if err := s.Check(ctx); err != nil {
-			return fmt.Errorf("store %s: %w", s.Name, err)
-		}
+	r.checkStores(ctx)
+	if err := r.allFailed(); err != nil {
+		return err
 	}
-	taken, err := r.pickTime(ctx)
+	if err := sweep(ctx, r.State, r.Site.Name, r.Stores); err != nil {
+		return err
+	}
+	taken, err := r.claim(ctx)
 	if err != nil {
 		return err
 	}
 	host, _ := os.Hostname()
 	r.record = archive.Record{Format: archive.Format, Name: archive.NewName(r.Site.Name, taken), Site: r.Site.Name,
-		Taken: taken, Scope: r.Scope, Note: r.Note, Program: r.Program, Host: host,
+		Taken: taken, Scope: r.Scope, Note: r.Note, Program: r.Program, Host: host, Encrypted: len(r.To) > 0,
 		Origin: archive.Origin{Address: r.Site.Address, Version: r.Site.Version(), Skipped: r.Site.Skip}}
 	if r.Site.Recipe != nil {
 		r.record.Origin.Recipe = r.Site.Recipe.Name
 	}
-	if r.spool, err = newSpool(ctx, r.State, r.Site.Name, r.Stores); err != nil {
+	if err := r.openSpool(); err != nil {
 		return err
 	}
 	r.list = archive.NewListWriter(r.disk, r.spool.name)
-	return nil
+	return r.recall(ctx)
 }
 
-// pickTime returns the archive's moment: now, or a second later as long as an
-// archive of that name exists.
-func (r *run) pickTime(ctx context.Context) (time.Time, error) {
-	t := r.Now().UTC().Truncate(time.Second)
-	for {
-		taken := false
-		for _, s := range r.Stores {
-			_, err := s.Stat(ctx, archive.RecordPath(r.Site.Name, archive.NewName(r.Site.Name, t)))
-			if err == nil {
-				taken = true
-			} else if !errors.Is(err, store.ErrNotFound) {
-				return t, fmt.Errorf("store %s: %w", s.Name, err)
+// checkStores finds out which stores can be written to.
+func (r *run) checkStores(ctx context.Context) {
+	var g errgroup.Group
+	for _, s := range r.Stores {
+		t := newTarget(s)
+		r.targets = append(r.targets, t)
+		if err := r.Down[s.Name]; err != nil {
+			t.fail(err)
+			continue
+		}
+		g.Go(func() error {
+			if err := t.Check(ctx); err != nil {
+				t.fail(err)
 			}
+			return nil
+		})
+	}
+	_ = g.Wait() // failures are kept in the targets
+}
+
+// openSpool makes the scratch folder: in a store that takes files over, or else
+// in the state folder.
+func (r *run) openSpool() error {
+	for _, t := range r.live() {
+		if a, ok := t.Store.(adopter); ok {
+			t.own, r.own = a, a
+			break
+		}
+	}
+	dir, err := "", error(nil)
+	if r.own != nil {
+		dir, err = state.Empty(r.disk, filepath.Join(r.own.Incoming(), r.Site.Name))
+	} else {
+		dir, err = r.State.Spool(r.Site.Name)
+	}
+	r.spool = &spool{disk: r.disk, dir: dir}
+	return err
+}
+
+// claim finds the archive's moment, and opens its ledger: now, or a second later
+// as long as an archive of that name exists or is being made by another machine.
+func (r *run) claim(ctx context.Context) (time.Time, error) {
+	raw := make([]byte, 4)
+	_, _ = rand.Read(raw)
+	token := hex.EncodeToString(raw)
+	host, _ := os.Hostname()
+	for t := r.Now().UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
+		name := archive.NewName(r.Site.Name, t)
+		taken, err := r.taken(ctx, name)
+		if err != nil {
+			return t, err
+		}
+		if taken {
+			continue
+		}
+		if r.ledger, err = openLedger(r.State, r.Site.Name, name); err != nil {
+			return t, err
+		}
+		for _, target := range r.live() {
+			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: t}, token, r.ledger)
+			if err != nil {
+				target.fail(err)
+			}
+			taken = taken || other
+		}
+		if err := r.allFailed(); err != nil {
+			return t, err
 		}
 		if !taken {
 			return t, nil
 		}
-		t = t.Add(time.Second)
+		r.withdraw(ctx)
+		if err := r.ledger.close(); err != nil {
+			return t, err
+		}
 	}
+}
+
+// taken tells whether a store has an archive of that name.
+func (r *run) taken(ctx context.Context, name string) (bool, error) {
+	for _, t := range r.live() {
+		_, err := t.Stat(ctx, archive.RecordPath(r.Site.Name, name))
+		if err == nil {
+			return true, nil
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			t.fail(err)
+		}
+	}
+	return false, r.allFailed()
+}
+
+// recall reads what is remembered of the last archive and what the stores have
+// of it.
+func (r *run) recall(ctx context.Context) error {
+	files, tables := remembered(ctx, r.State, r.Site.Name, filesHalf), remembered(ctx, r.State, r.Site.Name, databaseHalf)
+	useFiles, useTables := r.Scope.HasFiles() && r.usable(files), r.Scope.HasDatabase() && r.usable(tables)
+	if !useFiles && !useTables {
+		return nil
+	}
+	for _, t := range r.live() {
+		var err error
+		if t.has, err = partsIn(ctx, t, r.Site.Name); err != nil {
+			t.fail(err)
+		}
+	}
+	if err := r.allFailed(); err != nil {
+		return err
+	}
+	if useTables {
+		r.lastSQL = tables
+	}
+	if !useFiles {
+		return nil
+	}
+	var err error
+	r.reuse, err = r.plan(ctx, files)
+	return err
 }
 
 // work reads files and databases side by side.
@@ -202,8 +391,10 @@ func (r *run) work(ctx context.Context) error {
 	for i := range r.sources {
 		r.dumpDatabase(ctx, g, &r.sources[i])
 	}
-	err := g.Wait()
-	return errors.Join(err, r.spool.wait())
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return r.settleSends()
 }
 
 func (r *run) addGap(g archive.Gap) {
@@ -223,7 +414,7 @@ func (r *run) packFiles(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, names: names, enc: enc, gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
+			k := &packer{disk: r.disk, names: names, enc: enc, to: r.To, gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
 				scratch, err := r.scratchIn()
 				if err != nil {
 					return "", err
@@ -254,13 +445,14 @@ func (r *run) packFiles(ctx context.Context) error {
 
 // walk meets every path: files go to jobs, the rest into the tree part.
 func (r *run) walk(ctx context.Context, emit func(job) error) error {
-	tree, err := newTreePart(r.spool)
+	tree, err := newTreePart(r.spool, r.To)
 	if err != nil {
 		return err
 	}
 	defer tree.abandon()
-	p := &planner{emit: emit}
-	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, file: p.add, gap: r.addGap,
+	p := &planner{emit: emit, names: &owners{}}
+	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
+		file: func(f planned) error { return r.meet(p, f) },
 		tree: func(e archive.Entry) error {
 			if e.Type == archive.TypeFolder {
 				r.record.Totals.Folders++
@@ -281,11 +473,57 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	if err := p.finish(); err != nil {
 		return err
 	}
+	if err := r.nameAgain(tree); err != nil {
+		return err
+	}
 	part, file, err := tree.finish()
 	if err != nil {
 		return err
 	}
+	r.treePart = part.Name
 	return r.publish(ctx, numbered{p.seq + 1, part}, file)
+}
+
+// meet takes a file into the list as it was saved before, or has it saved.
+func (r *run) meet(p *planner, f planned) error {
+	if r.reuse == nil {
+		return p.add(f)
+	}
+	e, same, err := r.reuse.take(f)
+	if err != nil {
+		return err
+	}
+	if !same {
+		return p.add(f)
+	}
+	e.User, e.Group = p.names.of(f.info)
+	r.count([]archive.Entry{e})
+	r.observer.Advance(e.Size)
+	return r.list.Add(e)
+}
+
+// nameAgain takes the parts that are reused into the archive, before all new
+// ones, and notes what in them does not belong to it.
+func (r *run) nameAgain(tree *treePart) error {
+	if r.reuse == nil {
+		return nil
+	}
+	parts, err := r.reuse.finish()
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	for i, part := range parts {
+		r.files = append(r.files, numbered{i - len(parts), part})
+	}
+	r.reusedParts += len(parts)
+	r.mu.Unlock()
+	for _, part := range slices.Sorted(maps.Keys(r.reuse.stale)) {
+		if err := tree.stale(part, r.reuse.stale[part]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // packJob makes one part, again if a file in it changed meanwhile.
@@ -337,11 +575,11 @@ func (r *run) publish(ctx context.Context, n numbered, file *disk.File) error {
 	r.mu.Lock()
 	r.files = append(r.files, n)
 	r.mu.Unlock()
-	return r.send(ctx, n.part, file)
+	return r.sendPart(ctx, n.part, file)
 }
 
-func (r *run) send(ctx context.Context, part archive.Part, file *disk.File) error {
-	return r.spool.send(ctx, archive.PartPath(r.Site.Name, part.Name), part.Bytes, file, func(fresh bool) {
+func (r *run) sendPart(ctx context.Context, part archive.Part, file *disk.File) error {
+	return r.send(ctx, archive.PartPath(r.Site.Name, part.Name), part.Bytes, file, func(fresh bool) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		if fresh {
@@ -353,70 +591,143 @@ func (r *run) send(ctx context.Context, part archive.Part, file *disk.File) erro
 // seal writes the list and then the record: only now there is an archive.
 func (r *run) seal(ctx context.Context) error {
 	slices.SortFunc(r.files, func(a, b numbered) int { return a.seq - b.seq })
-	tree := ""
 	for _, n := range r.files {
 		r.record.Parts = append(r.record.Parts, n.part)
-		if n.part.Kind == archive.KindTree {
-			tree = n.part.Name
-		}
 	}
 	for _, d := range r.sources {
 		r.record.Parts = append(r.record.Parts, d.parts...)
 	}
-	if err := r.writeList(ctx, tree); err != nil {
+	local, listName, err := r.writeList(ctx)
+	if err != nil {
 		return fmt.Errorf("write the list: %w", err)
 	}
 	slices.SortFunc(r.gaps, func(a, b archive.Gap) int { return archive.ComparePaths(a.Path, b.Path) })
 	r.record.Gaps = r.gaps
 	r.record.Finished = r.Now().UTC().Truncate(time.Millisecond)
-	seen := map[string]bool{}
-	for _, p := range r.record.Parts {
-		if !seen[p.Name] {
-			r.record.Totals.StoredBytes += p.Bytes
-			seen[p.Name] = true
-		}
-	}
-	r.record.Totals.StoredBytes += r.record.List.Bytes
+	r.record.Objects(func(_ string, bytes int64, _ string) { r.record.Totals.StoredBytes += bytes })
 	r.record.Totals.NewBytes = r.newBytes + r.record.List.Bytes
-	data, err := r.record.Encode()
-	if err != nil {
+	if err := r.writeRecords(ctx); err != nil {
 		return err
 	}
-	for _, s := range r.Stores {
-		if err := writeReadme(ctx, s); err != nil {
-			return fmt.Errorf("store %s: %w", s.Name, err)
-		}
-		if err := putBytes(ctx, s, archive.RecordPath(r.Site.Name, r.record.Name), data); err != nil {
-			return fmt.Errorf("store %s: write the record: %w", s.Name, err)
-		}
+	err = r.keep(local, listName)
+	if len(r.To) > 0 {
+		err = errors.Join(err, keepOpen(r.State, &r.record))
 	}
-	return r.spool.settle()
+	if err != nil {
+		r.observer.Note("note: the next archive will be made afresh: " + err.Error())
+	}
+	return errors.Join(r.ledger.close(), r.disk.RemoveAll(r.spool.dir))
 }
 
-func (r *run) writeList(ctx context.Context, tree string) error {
-	out, err := r.spool.create()
+// writeRecords writes the record to every store that has all of the archive.
+func (r *run) writeRecords(ctx context.Context) error {
+	stored := &r.record
+	if len(r.To) > 0 {
+		var err error
+		if stored, err = r.record.Seal(r.To); err != nil {
+			return err
+		}
+	}
+	data, err := stored.Encode()
 	if err != nil {
 		return err
 	}
-	sum := newSummer(out)
-	lines, err := r.list.Finish(sum, tree)
+	if _, err := r.ledger.note(r.record.Path()); err != nil {
+		return err
+	}
+	var g errgroup.Group
+	for _, t := range r.live() {
+		g.Go(func() error {
+			if err := r.writeRecord(ctx, t, data); err != nil {
+				t.fail(err)
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // failures are kept in the targets
+	return r.allFailed()
+}
+
+func (r *run) writeRecord(ctx context.Context, t *target, data []byte) error {
+	if err := PutSame(ctx, t, readmeName, readmeText); err != nil {
+		return err
+	}
+	if len(r.KeyFile) > 0 {
+		if err := PutSame(ctx, t, KeyName, r.KeyFile); err != nil {
+			return err
+		}
+	}
+	if err := t.complete(ctx, &r.record); err != nil {
+		return err
+	}
+	if err := putBytes(ctx, t, r.record.Path(), data); err != nil {
+		return fmt.Errorf("write the record: %w", err)
+	}
+	return nil
+}
+
+// writeList writes the list to the stores and an open copy of it to the state
+// folder, for the next run.
+func (r *run) writeList(ctx context.Context) (local *summer, localName string, err error) {
+	out, err := r.spool.create()
+	if err != nil {
+		return nil, "", err
+	}
+	localName = r.record.Name + ".jsonl.zst"
+	copied, err := r.createLocalList(localName)
+	if err != nil {
+		r.spool.discard(out)
+		return nil, "", err
+	}
+	defer copied.Close()
+	sum, local := newSummer(out), newSummer(copied)
+	lines, err := r.fillList(sum, local)
 	if err == nil {
-		err = sum.flush()
+		err = errors.Join(sum.flush(), local.flush())
 	}
 	if err != nil {
 		r.spool.discard(out)
-		return err
+		return nil, "", err
 	}
 	r.record.List = archive.ListRef{Bytes: sum.n, SHA256: sum.hex(), Lines: lines}
-	if err := r.spool.send(ctx, archive.ListPath(r.Site.Name, r.record.Name), sum.n, out, func(bool) {}); err != nil {
-		return err
+	if err := r.send(ctx, r.record.ListPath(), sum.n, out, func(bool) {}); err != nil {
+		return nil, "", err
 	}
-	return r.spool.wait()
+	return local, localName, r.settleSends()
 }
 
-// forget removes the parts that a failed run has written.
+func (r *run) createLocalList(name string) (*disk.File, error) {
+	dir := r.State.Previous(r.Site.Name)
+	if err := r.disk.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	return r.disk.OpenFile(filepath.Join(dir, name), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+}
+
+// fillList writes the list to sum, encrypted if need be, and open to local.
+func (r *run) fillList(sum, local io.Writer) (int64, error) {
+	if len(r.To) == 0 {
+		return r.list.Finish(io.MultiWriter(sum, local), r.treePart)
+	}
+	sealed, err := r.To.Writer(sum)
+	if err != nil {
+		return 0, err
+	}
+	lines, err := r.list.Finish(io.MultiWriter(sealed, local), r.treePart)
+	return lines, errors.Join(err, sealed.Close())
+}
+
+// forget removes the parts that a failed run has written, once nothing is on
+// its way any more.
 func (r *run) forget() error {
-	return sweep(context.Background(), r.State, r.Site.Name, r.Stores)
+	if r.ledger == nil {
+		return nil
+	}
+	_ = r.settleSends() // what failed is being forgotten
+	ctx := context.Background()
+	r.withdraw(ctx)
+	_ = r.ledger.file.Close()
+	return sweep(ctx, r.State, r.Site.Name, r.Stores)
 }
 
 func (r *run) closeDatabases() {

@@ -105,6 +105,10 @@ func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (a
 		r.spool.discard(out)
 		return part, fmt.Errorf("database %s: %w", d.db.Label, err)
 	}
+	old, same := r.sameSQL(part)
+	if same {
+		part, entry.Part = old, old.Name
+	}
 	if err := r.list.Add(entry); err != nil {
 		return part, err
 	}
@@ -115,7 +119,11 @@ func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (a
 		r.record.Totals.Tables++
 	}
 	r.mu.Unlock()
-	return part, r.send(ctx, part, out)
+	if same {
+		r.spool.discard(out)
+		return part, nil
+	}
+	return part, r.sendPart(ctx, part, out)
 }
 
 func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, out io.Writer) (archive.Part, archive.Entry, error) {
@@ -123,7 +131,10 @@ func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, ou
 	if err != nil {
 		return archive.Part{}, archive.Entry{}, err
 	}
-	pw := archive.NewPartWriter(out, archive.SQLZstd, enc)
+	pw, err := archive.NewPartWriter(out, archive.SQLZstd, enc, r.To)
+	if err != nil {
+		return archive.Part{}, archive.Entry{}, err
+	}
 	digest := sha256.New()
 	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(pw, digest, pacer(r.observer.Advance)))
 	if err != nil {
@@ -134,7 +145,8 @@ func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, ou
 		return part, archive.Entry{}, err
 	}
 	part.Kind, part.Database, part.Table, part.Slice, part.Entries = u.Kind, d.db.Label, u.Table, u.Slice, rows
-	entry := archive.Entry{Type: u.Kind, Path: unitPath(d.db, u), Size: part.ContentBytes, SHA256: hex.EncodeToString(digest.Sum(nil)),
+	part.ContentSHA256 = hex.EncodeToString(digest.Sum(nil))
+	entry := archive.Entry{Type: u.Kind, Path: unitPath(d.db, u), Size: part.ContentBytes, SHA256: part.ContentSHA256,
 		Part: part.Name, Database: d.db.Label, Table: u.Table, Slice: u.Slice, Rows: rows}
 	return part, entry, nil
 }

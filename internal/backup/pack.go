@@ -19,6 +19,7 @@ import (
 
 	"revlet/internal/archive"
 	"revlet/internal/disk"
+	"revlet/internal/seal"
 )
 
 // partBytes is how much content a part gets, partFiles how many files: the
@@ -47,6 +48,8 @@ type planner struct {
 	open [2]job
 	size [2]int64
 	emit func(job) error
+	// names looks up the owners of files that are not read.
+	names *owners
 }
 
 func (p *planner) add(f planned) error {
@@ -110,6 +113,7 @@ type packer struct {
 	disk  *disk.Disk
 	names *owners
 	enc   *zstd.Encoder
+	to    seal.Recipients
 	buf   []byte
 	gap   func(archive.Gap)
 	pace  func(int64)
@@ -125,7 +129,10 @@ func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []
 	if j.compress {
 		ending = archive.TarZstd
 	}
-	pw := archive.NewPartWriter(w, ending, k.enc)
+	pw, err := archive.NewPartWriter(w, ending, k.enc, k.to)
+	if err != nil {
+		return archive.Part{}, nil, err
+	}
 	tw := tar.NewWriter(pw)
 	var entries []archive.Entry
 	for i, f := range j.files {
@@ -211,6 +218,7 @@ func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.
 		return k.large(tw, f, in, now, true)
 	}
 	e, err := k.write(tw, f, resized{info, now.Size()}, in)
+	e.Copied = true
 	return e, err == nil, err
 }
 

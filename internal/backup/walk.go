@@ -45,6 +45,8 @@ type walker struct {
 	label string
 	// isDatabase tells database files by their first bytes.
 	isDatabase func(head []byte) bool
+	// quick passes over what only entries of the list need.
+	quick bool
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -96,10 +98,12 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	e := w.entry(archive.TypeFolder, rel, info)
-	e.XAttrs = readXAttrs(dir)
-	if err := w.tree(e); err != nil {
-		return err
+	if !w.quick {
+		e := w.entry(archive.TypeFolder, rel, info)
+		e.XAttrs = readXAttrs(dir)
+		if err := w.tree(e); err != nil {
+			return err
+		}
 	}
 	names, err := w.disk.ReadNames(dir)
 	if errors.Is(err, fs.ErrNotExist) && rel != "" {
@@ -202,6 +206,9 @@ func (w *walker) isLog(path string) bool {
 }
 
 func (w *walker) symlink(path, rel string, info fs.FileInfo) error {
+	if w.quick {
+		return nil
+	}
 	target, err := w.disk.Readlink(path)
 	if err != nil {
 		w.unreadable(rel, err)
@@ -270,6 +277,14 @@ func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
 		e.Sparse = kind == archive.TypeFile && st.Blocks*512 < info.Size()
 	}
 	return e
+}
+
+// of names a file's account and group.
+func (o *owners) of(info fs.FileInfo) (user, group string) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return o.names(st.Uid, st.Gid)
+	}
+	return "", ""
 }
 
 func (o *owners) names(uid, gid uint32) (string, string) {

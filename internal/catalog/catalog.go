@@ -3,6 +3,7 @@
 package catalog
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,7 +15,10 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"revlet/internal/archive"
+	"revlet/internal/seal"
 	"revlet/internal/store"
 )
 
@@ -22,6 +26,27 @@ import (
 type Held struct {
 	*archive.Record
 	Stores []store.Named
+	// Keys open what is encrypted.
+	Keys *seal.Keys
+}
+
+// Options say how records that are sealed are opened.
+type Options struct {
+	Keys *seal.Keys
+	// Known returns the copy of an archive's record that this machine has kept
+	// open, or nil.
+	Known func(site, name string) *archive.Record
+}
+
+// unseal opens a record if that can be done here; one that cannot stays sealed.
+func (o Options) unseal(r *archive.Record) error {
+	if len(r.Sealed) == 0 || o.Known != nil && r.UnsealFrom(o.Known(r.Site, r.Name)) || !o.Keys.Given() {
+		return nil
+	}
+	if err := r.Unseal(o.Keys); !errors.Is(err, seal.ErrWrongKey) {
+		return err
+	}
+	return nil
 }
 
 // Broken is a record that cannot be used.
@@ -46,45 +71,78 @@ var ErrUnknown = errors.New("there is no such archive")
 // maxRecord bounds a record's size: a million parts are well below it.
 const maxRecord = 256 << 20
 
+// recordsAtOnce is how many records are read side by side.
+const recordsAtOnce = 8
+
 // List reads every record of a site in its stores. A store that cannot be
 // asked is reported in the listing; it is an error only when none can.
-func List(ctx context.Context, stores []store.Named, site string) (*Listing, error) {
+func List(ctx context.Context, stores []store.Named, site string, o Options) (*Listing, error) {
 	l := &Listing{}
 	found := map[string]int{}
 	for _, s := range stores {
-		infos, err := s.List(ctx, archive.RecordsDir(site))
+		names, err := recordNames(ctx, s, site)
 		if err != nil {
 			l.Silent = append(l.Silent, Broken{Store: s.Name, Err: err})
 			continue
 		}
-		for _, info := range infos {
-			name, ok := strings.CutSuffix(path.Base(info.Name), ".json")
-			if !ok {
-				continue
+		records, errs := readRecords(ctx, s, site, names)
+		for i, name := range names {
+			r, err := records[i], errs[i]
+			if err == nil {
+				err = o.unseal(r)
 			}
-			r, err := ReadRecord(ctx, s, site, name)
 			if err != nil {
 				l.Broken = append(l.Broken, Broken{Store: s.Name, Name: name, Err: err})
 				continue
 			}
-			if i, ok := found[name]; ok {
-				l.Archives[i].Stores = append(l.Archives[i].Stores, s)
+			at, known := found[name]
+			if !known {
+				found[name] = len(l.Archives)
+				l.Archives = append(l.Archives, Held{Record: r, Stores: []store.Named{s}, Keys: o.Keys})
 				continue
 			}
-			found[name] = len(l.Archives)
-			l.Archives = append(l.Archives, Held{Record: r, Stores: []store.Named{s}})
+			if l.Archives[at].List.SHA256 != r.List.SHA256 {
+				l.Broken = append(l.Broken, Broken{Store: s.Name, Name: name, Err: fmt.Errorf("record %s: %w: it is another archive than store %s has under that name", name, archive.ErrRecord, l.Archives[at].Stores[0].Name)})
+				continue
+			}
+			l.Archives[at].Stores = append(l.Archives[at].Stores, s)
 		}
 	}
 	if len(stores) > 0 && len(l.Silent) == len(stores) {
 		return nil, fmt.Errorf("store %s: %w", l.Silent[0].Store, l.Silent[0].Err)
 	}
 	slices.SortFunc(l.Archives, func(a, b Held) int { return strings.Compare(b.Name, a.Name) })
-	return l, nil
+	return l, ctx.Err()
+}
+
+func recordNames(ctx context.Context, s store.Named, site string) ([]string, error) {
+	infos, err := s.List(ctx, archive.RecordsDir(site))
+	var names []string
+	for _, info := range infos {
+		if name, ok := strings.CutSuffix(path.Base(info.Name), ".json"); ok {
+			names = append(names, name)
+		}
+	}
+	return names, err
+}
+
+func readRecords(ctx context.Context, s store.Named, site string, names []string) ([]*archive.Record, []error) {
+	records, errs := make([]*archive.Record, len(names)), make([]error, len(names))
+	var g errgroup.Group
+	g.SetLimit(recordsAtOnce)
+	for i, name := range names {
+		g.Go(func() error {
+			records[i], errs[i] = ReadRecord(ctx, s, site, name)
+			return nil
+		})
+	}
+	_ = g.Wait() // each error is kept beside its record
+	return records, errs
 }
 
 // ReadRecord reads one record from one store.
 func ReadRecord(ctx context.Context, s store.Store, site, name string) (*archive.Record, error) {
-	in, err := s.Open(ctx, archive.RecordPath(site, name))
+	in, err := s.Open(ctx, archive.RecordPath(site, name), 0)
 	if err != nil {
 		return nil, err
 	}
@@ -161,42 +219,73 @@ func (h *Held) ReadList(ctx context.Context, visit func(archive.Entry) error) er
 			failed = errors.Join(failed, err)
 			continue
 		}
-		in, err := s.Open(ctx, archive.ListPath(h.Site, h.Name))
-		if err != nil {
-			return fmt.Errorf("store %s: list of %s: %w", s.Name, h.Name, err)
-		}
-		defer in.Close()
-		return archive.ReadList(in, visit)
+		return h.readList(ctx, s, visit)
 	}
 	return failed
+}
+
+// readList reads the list in one store.
+func (h *Held) readList(ctx context.Context, s store.Named, visit func(archive.Entry) error) error {
+	in, err := s.Open(ctx, h.ListPath(), 0)
+	if err != nil {
+		return fmt.Errorf("store %s: list of %s: %w", s.Name, h.Name, err)
+	}
+	defer in.Close()
+	var content io.Reader = bufio.NewReaderSize(in, 1<<18)
+	if h.Encrypted {
+		if content, err = h.Keys.Reader(content); err != nil {
+			return fmt.Errorf("archive %s: %w", h.Name, err)
+		}
+	}
+	return archive.ReadList(content, visit)
 }
 
 // CheckList compares a stored list's bytes with the record. They are read once
 // for that and a second time for use, so that no damaged entry is ever used
 // and the list need not fit into memory.
 func CheckList(ctx context.Context, s store.Named, r *archive.Record) error {
-	in, err := s.Open(ctx, archive.ListPath(r.Site, r.Name))
+	err := CheckBytes(ctx, s, r.ListPath(), r.List.Bytes, r.List.SHA256, nil)
 	if err != nil {
 		return fmt.Errorf("store %s: list of %s: %w", s.Name, r.Name, err)
-	}
-	defer in.Close()
-	digest := sha256.New()
-	if _, err := io.Copy(digest, in); err != nil {
-		return fmt.Errorf("store %s: list of %s: %w", s.Name, r.Name, err)
-	}
-	if hex.EncodeToString(digest.Sum(nil)) != r.List.SHA256 {
-		return fmt.Errorf("store %s: list of %s: %w: its bytes are not the ones written", s.Name, r.Name, archive.ErrDamaged)
 	}
 	return nil
 }
 
+// CheckBytes reads an object and compares its stored bytes with what was
+// written. A difference gives an error that wraps archive.ErrDamaged. No key is
+// needed.
+func CheckBytes(ctx context.Context, s store.Store, name string, bytes int64, sum string, pace func(int64)) error {
+	in, err := s.Open(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	digest := sha256.New()
+	out := io.Writer(digest)
+	if pace != nil {
+		out = io.MultiWriter(digest, pacer(pace))
+	}
+	n, err := io.CopyBuffer(out, in, make([]byte, 1<<18))
+	if err != nil {
+		return err
+	}
+	if n != bytes || hex.EncodeToString(digest.Sum(nil)) != sum {
+		return fmt.Errorf("%w: its %d bytes are not the %d that were written", archive.ErrDamaged, n, bytes)
+	}
+	return nil
+}
+
+type pacer func(int64)
+
+func (p pacer) Write(b []byte) (int, error) { p(int64(len(b))); return len(b), nil }
+
 // OpenPart opens a part in the store given.
-func OpenPart(ctx context.Context, s store.Named, site string, part archive.Part, pace func(int64)) (*Part, error) {
-	in, err := s.Open(ctx, archive.PartPath(site, part.Name))
+func (h *Held) OpenPart(ctx context.Context, s store.Named, part archive.Part, pace func(int64)) (*Part, error) {
+	in, err := s.Open(ctx, archive.PartPath(h.Site, part.Name), 0)
 	if err != nil {
 		return nil, fmt.Errorf("store %s: part %w", s.Name, err)
 	}
-	r, err := archive.NewPartReader(in, part, pace)
+	r, err := archive.NewPartReader(in, part, h.Keys, pace)
 	if err != nil {
 		return nil, errors.Join(err, in.Close())
 	}

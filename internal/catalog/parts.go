@@ -59,9 +59,10 @@ func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
 }
 
 // ReadTar reads a part of files or of the tree to its end and calls visit for
-// each entry. It makes sure that the part holds what the list says, entry by
-// entry, and compares every file's digest after visit has read it; what visit
-// does not read is read for it.
+// each entry that the list names in it. It makes sure that the part holds what
+// the list says, in its order, and compares every file's digest after visit has
+// read it; what visit does not read is read for it. Entries that the list does
+// not name are passed over: they belong to earlier archives that share the part.
 func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, content io.Reader) error) error {
 	expected := ix.parts[part.Name]
 	damaged := func(format string, args ...any) error {
@@ -80,8 +81,11 @@ func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, c
 			return damaged("%v", err)
 		}
 		name := strings.TrimSuffix(h.Name, "/")
-		if len(expected) == 0 || expected[0].name != maphash.String(ix.seed, name) || h.Typeflag == tar.TypeReg && expected[0].size != h.Size {
-			return damaged("it holds %q, which the list does not say", h.Name)
+		if len(expected) == 0 || expected[0].name != maphash.String(ix.seed, name) {
+			continue
+		}
+		if h.Typeflag == tar.TypeReg && expected[0].size != h.Size {
+			return damaged("%q in it has another length than the list says", h.Name)
 		}
 		digest := sha256.New()
 		content := io.TeeReader(tr, digest)
@@ -123,13 +127,13 @@ func (ix *Index) CheckSQL(p *Part, part archive.Part, visit func(io.Reader) erro
 }
 
 // Check proves one part in one store: its stored bytes, and each entry in it.
-func (ix *Index) Check(ctx context.Context, s store.Named, site string, part archive.Part, pace func(int64)) error {
-	p, err := OpenPart(ctx, s, site, part, pace)
+func (ix *Index) Check(ctx context.Context, h *Held, s store.Named, part archive.Part, pace func(int64)) error {
+	p, err := h.OpenPart(ctx, s, part, pace)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	if strings.HasSuffix(part.Name, archive.SQLZstd) {
+	if part.IsSQL() {
 		return ix.CheckSQL(p, part, func(io.Reader) error { return nil })
 	}
 	return ix.ReadTar(p, part, func(*tar.Header, io.Reader) error { return nil })
@@ -157,7 +161,7 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 	}
 	var data []byte
 	err = h.EachStore(func(s store.Named) error {
-		p, err := OpenPart(ctx, s, h.Site, *part, nil)
+		p, err := h.OpenPart(ctx, s, *part, nil)
 		if err != nil {
 			return err
 		}

@@ -16,6 +16,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"revlet/internal/archive"
+	"revlet/internal/backup"
 	"revlet/internal/catalog"
 	"revlet/internal/config"
 	"revlet/internal/database"
@@ -24,10 +26,11 @@ import (
 	"revlet/internal/disk"
 	"revlet/internal/history"
 	"revlet/internal/restore"
+	"revlet/internal/seal"
 	"revlet/internal/site"
 	"revlet/internal/state"
 	"revlet/internal/store"
-	"revlet/internal/store/folder"
+	"revlet/internal/store/opener"
 )
 
 // Version is the program's version.
@@ -72,12 +75,20 @@ type app struct {
 	config  *config.Config
 	state   *state.State
 	history *history.History
+	// opened are the stores that were opened so far, by name.
+	opened map[string]store.Named
+	// keyFile is the file named by --key or $REVLET_KEY_FILE.
+	keyFile string
+	keys    *seal.Keys
 }
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, out: out, err: errOut, args: args, disk: &disk.Disk{}, now: time.Now}
 	err := a.root().Run(ctx, args)
+	for _, s := range a.opened {
+		_ = s.Close()
+	}
 	if a.history != nil {
 		_ = a.history.Close()
 	}
@@ -133,7 +144,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
-			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.standinCommand(),
+			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.storesCommand(), a.keysCommand(), a.standinCommand(),
 		},
 	}
 	strict(root, "")
@@ -161,6 +172,7 @@ func (a *app) open(ctx context.Context, c *cli.Command) error {
 	for _, w := range a.config.Warnings {
 		fmt.Fprintln(a.err, "warning: "+w)
 	}
+	a.findKeys(c)
 	return a.openState(ctx, c)
 }
 
@@ -189,9 +201,37 @@ func (a *app) siteConfig(name string) (config.Site, error) {
 func (a *app) stores(s config.Site) []store.Named {
 	var all []store.Named
 	for _, name := range s.Stores {
-		all = append(all, store.Named{Name: name, Store: folder.New(a.disk, a.config.Stores[name].Folder)})
+		all = append(all, a.store(name))
 	}
 	return all
+}
+
+// store opens one store, once. One that cannot be opened answers every call
+// with the reason, like one that is down.
+func (a *app) store(name string) store.Named {
+	if s, ok := a.opened[name]; ok {
+		return s
+	}
+	if a.opened == nil {
+		a.opened = map[string]store.Named{}
+	}
+	s, err := a.opener().Open(name, a.config.Stores[name])
+	if err != nil {
+		s = store.Named{Name: name, Store: store.Unusable{Err: err, Address: a.config.Stores[name].Kind()}}
+	}
+	a.opened[name] = s
+	return s
+}
+
+func (a *app) opener() *opener.Opener {
+	return &opener.Opener{Disk: a.disk, KnownHosts: a.state.KnownHosts()}
+}
+
+// list reads the archives of a site. Sealed records are opened as far as that
+// needs nobody to be asked.
+func (a *app) list(ctx context.Context, name string) (*catalog.Listing, error) {
+	return catalog.List(ctx, a.stores(a.config.Sites[name]), name, catalog.Options{Keys: a.keys,
+		Known: func(site, name string) *archive.Record { return backup.KeptOpen(a.state, site, name) }})
 }
 
 func (a *app) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {
@@ -234,9 +274,12 @@ func (a *app) find(ctx context.Context, typed string, before time.Time) (*catalo
 	}
 	var failed error
 	for _, name := range candidates {
-		l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name)
+		l, err := a.list(ctx, name)
 		if err != nil {
 			return nil, err
+		}
+		for _, silent := range l.Silent {
+			fmt.Fprintf(a.err, "note: store %s: %v; going on without it\n", silent.Store, silent.Err)
 		}
 		if typed == name {
 			a.dropDamaged(ctx, l)

@@ -19,22 +19,28 @@ import (
 func (a *app) archivesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "archives", Usage: "list archives, newest first", ArgsUsage: "[SITE]",
-		Flags: []cli.Flag{jsonFlag}, Action: a.archives,
+		Flags: []cli.Flag{keyFlag, jsonFlag}, Action: a.archives,
 	}
 }
 
 // listed is one archive in a listing, as JSON too.
 type listed struct {
-	Name     string          `json:"name"`
-	Site     string          `json:"site"`
-	Taken    time.Time       `json:"taken"`
-	Scope    archive.Scope   `json:"scope"`
-	Note     string          `json:"note"`
-	Stored   int64           `json:"stored_bytes"`
-	New      int64           `json:"new_bytes"`
-	Gaps     int             `json:"gaps"`
-	Stores   []string        `json:"stores"`
-	Verified *listedVerified `json:"verified"`
+	Name   string        `json:"name"`
+	Site   string        `json:"site"`
+	Taken  time.Time     `json:"taken"`
+	Scope  archive.Scope `json:"scope"`
+	Note   string        `json:"note"`
+	Stored int64         `json:"stored_bytes"`
+	New    int64         `json:"new_bytes"`
+	Gaps   int           `json:"gaps"`
+	Stores []string      `json:"stores"`
+	// Pending are the stores that the archive has yet to come to.
+	Pending []string `json:"pending"`
+	// Encrypted archives whose record cannot be opened here have neither note
+	// nor gaps to show; Sealed says so.
+	Encrypted bool            `json:"encrypted"`
+	Sealed    bool            `json:"sealed"`
+	Verified  *listedVerified `json:"verified"`
 }
 
 // listedVerified is the last proof of an archive, over all stores.
@@ -58,17 +64,22 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	}
 	var all []listed
 	var broken []string
+	waiting := false
 	for _, name := range names {
-		cfg, err := a.siteConfig(name)
+		if _, err := a.siteConfig(name); err != nil {
+			return err
+		}
+		l, err := a.list(ctx, name)
 		if err != nil {
 			return err
 		}
-		l, err := catalog.List(ctx, a.stores(cfg), name)
+		pending, err := a.pending(ctx, name)
 		if err != nil {
 			return err
 		}
+		waiting = waiting || len(pending) > 0
 		for _, h := range l.Archives {
-			all = append(all, listing(h, proofs[h.Name]))
+			all = append(all, listing(h, proofs[h.Name], pending[h.Name]))
 		}
 		for _, b := range append(l.Broken, l.Silent...) {
 			broken = append(broken, fmt.Sprintf("store %s: %v", b.Store, b.Err))
@@ -84,15 +95,30 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}
-	if err == nil && len(broken) > 0 {
+	switch {
+	case err != nil:
+		return err
+	case len(broken) > 0:
 		return &exitError{code: exitDamage}
+	case waiting:
+		return &exitError{code: exitGaps}
 	}
-	return err
+	return nil
 }
 
-func listing(h catalog.Held, proofs []history.Proof) listed {
-	l := listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note,
-		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: storeNames(h)}
+// pending maps a site's archives to the stores that they have yet to come to.
+func (a *app) pending(ctx context.Context, site string) (map[string][]string, error) {
+	all, err := a.history.Pending(ctx, site)
+	waiting := map[string][]string{}
+	for _, p := range all {
+		waiting[p.Archive] = append(waiting[p.Archive], p.Store)
+	}
+	return waiting, err
+}
+
+func listing(h catalog.Held, proofs []history.Proof, pending []string) listed {
+	l := listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
+		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: storeNames(h), Pending: nonNil(pending)}
 	for i, p := range proofs {
 		if i == 0 || l.Verified.Sound && !p.Sound {
 			l.Verified = &listedVerified{Level: p.Level, At: p.At, Sound: p.Sound}
@@ -120,7 +146,10 @@ func (a *app) showListing(all []listed, broken []string) {
 		if l.Gaps > 0 {
 			note = strings.TrimSpace(a.bad(count(int64(l.Gaps), "gap", "gaps")) + "  " + note)
 		}
-		rows = append(rows, []string{l.Name, when(l.Taken), string(l.Scope), size(l.Stored), size(l.New), strings.Join(l.Stores, ", "), a.verified(l.Verified), note})
+		if l.Sealed {
+			note = a.dim("(encrypted)")
+		}
+		rows = append(rows, []string{l.Name, when(l.Taken), string(l.Scope), size(l.Stored), size(l.New), a.held(l), a.verified(l.Verified), note})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"archive", "taken", "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
@@ -128,6 +157,15 @@ func (a *app) showListing(all []listed, broken []string) {
 	for _, b := range broken {
 		fmt.Fprintf(a.out, "%s %s\n", a.bad("trouble:"), b)
 	}
+}
+
+// held words where an archive is, and where it is not yet.
+func (a *app) held(l listed) string {
+	words := slices.Clone(l.Stores)
+	for _, p := range l.Pending {
+		words = append(words, a.bad(p+" PENDING"))
+	}
+	return strings.Join(words, ", ")
 }
 
 func (a *app) verified(v *listedVerified) string {
@@ -147,7 +185,7 @@ func (a *app) showCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "files", Usage: "list every path"},
 			&cli.BoolFlag{Name: "parts", Usage: "list every part"},
-			beforeFlag, jsonFlag,
+			beforeFlag, keyFlag, jsonFlag,
 		},
 		Action: a.show,
 	}
@@ -169,7 +207,8 @@ func before(c *cli.Command) (time.Time, error) {
 	return time.Time{}, usageError("--before %q is not a date such as 2026-11-20 or \"2026-11-20 14:00\"", v)
 }
 
-// chosen opens everything and finds the archive that the arguments name.
+// chosen opens everything and finds the archive that the arguments name; one
+// that is sealed is opened, and whoever has its key is asked for that.
 func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalog.Held, error) {
 	if err := a.open(ctx, c); err != nil {
 		return nil, err
@@ -178,7 +217,11 @@ func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalo
 	if err != nil {
 		return nil, err
 	}
-	return a.find(ctx, typed, limit)
+	h, err := a.find(ctx, typed, limit)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.Unseal(h.Keys)
 }
 
 // component sums up a share of an archive.
@@ -216,9 +259,13 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	l := listing(*h, proofs[h.Name])
+	pending, err := a.pending(ctx, h.Site)
+	if err != nil {
+		return err
+	}
+	l := listing(*h, proofs[h.Name], pending[h.Name])
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"record": h.Record, "components": nonNil(components), "tables": nonNil(tables), "stores": l.Stores, "verified": l.Verified})
+		return a.printJSON(map[string]any{"record": h.Record, "components": nonNil(components), "tables": nonNil(tables), "stores": l.Stores, "pending": l.Pending, "verified": l.Verified})
 	}
 	a.showArchive(h, l, components, tables, c.Bool("parts"))
 	return nil
@@ -288,8 +335,8 @@ func (a *app) showArchive(h *catalog.Held, l listed, components []component, tab
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s %s; %s", label, db.Where, db.Engine, db.Version, db.Consistency)})
 	}
 	lines = append(lines,
-		[2]string{"stored", fmt.Sprintf("%s in %s, %s of it new", size(l.Stored), count(int64(len(h.Parts)), "part", "parts"), size(l.New))},
-		[2]string{"stores", strings.Join(l.Stores, ", ")},
+		[2]string{"stored", stored(h.Record)},
+		[2]string{"stores", a.held(l)},
 		[2]string{"verified", a.verified(l.Verified)})
 	a.facts(lines)
 	if len(components) > 0 {

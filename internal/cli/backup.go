@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/urfave/cli/v3"
@@ -18,6 +19,8 @@ import (
 	"revlet/internal/catalog"
 	"revlet/internal/database/engine"
 	"revlet/internal/history"
+	"revlet/internal/observe"
+	"revlet/internal/replicate"
 	"revlet/internal/restore"
 	"revlet/internal/site"
 	"revlet/internal/store"
@@ -27,10 +30,13 @@ func (a *app) backupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "backup", Usage: "take an archive now", ArgsUsage: "[SITE…]",
 		Description: "Without SITE, every configured site is backed up. An archive exists whole or not\n" +
-			"at all. Files that cannot be read are named, and the exit code is 3.",
+			"at all. Files that did not change since the last one are not read again; their\n" +
+			"parts are named again. Files that cannot be read are named, and a store that\n" +
+			"cannot be reached is made up for by the next run: the exit code is then 3.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "scope", Value: "full", Usage: "full, files or database"},
 			&cli.StringFlag{Name: "note", Usage: "`TEXT` that says why, shown with the archive"},
+			&cli.BoolFlag{Name: "fresh", Usage: "read everything, even what the last archive holds unchanged"},
 			jsonFlag,
 		},
 		Action: a.backup,
@@ -66,7 +72,7 @@ func (a *app) backup(ctx context.Context, c *cli.Command) error {
 			failed = errors.Join(failed, err)
 			continue
 		}
-		gaps = gaps || len(r.Record.Gaps) > 0
+		gaps = gaps || len(r.Record.Gaps) > 0 || len(r.Pending) > 0
 		records = append(records, r.Record)
 		if !c.Bool("json") {
 			a.showBackup(r)
@@ -103,13 +109,23 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	if err := a.recover(ctx, s); err != nil {
 		return nil, err
 	}
+	to, err := a.recipients()
+	if err != nil {
+		return nil, err
+	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	defer done()
+	down, err := a.catchUp(ctx, name, watch)
+	if err != nil {
+		return nil, err
+	}
 	started := a.now()
 	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
 		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, Expected: a.expected(ctx, s, scope), IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.disk, file, scratch)
-		}})
+		},
+		Fresh: c.Bool("fresh"), FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down})
 	done()
 	run := history.Run{Site: name, Command: "backup", Started: started, Outcome: "done"}
 	if err != nil {
@@ -118,11 +134,70 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 		return nil, err
 	}
 	run.Archive = r.Record.Name
+	for _, p := range r.Pending {
+		run.Outcome, run.Detail = "pending", run.Detail+fmt.Sprintf("store %s: %v\n", p.Store, p.Err)
+		if err := a.history.AddPending(ctx, history.Pending{Site: name, Archive: run.Archive, Store: p.Store, Since: a.now(), Why: p.Err.Error()}); err != nil {
+			return r, err
+		}
+	}
 	if len(r.Record.Gaps) > 0 {
 		run.Outcome = "gaps"
 	}
 	a.remember(ctx, run)
 	return r, nil
+}
+
+// catchUp brings archives that are pending into their stores. A store in which
+// that fails is returned with the reason: there is no use in trying it again.
+func (a *app) catchUp(ctx context.Context, site string, watch observe.Observer) (map[string]error, error) {
+	pending, err := a.history.Pending(ctx, site)
+	if err != nil || len(pending) == 0 {
+		return nil, err
+	}
+	listing, err := a.list(ctx, site)
+	if err != nil {
+		return nil, nil // the backup itself finds out which stores are down
+	}
+	down := map[string]error{}
+	for _, p := range pending {
+		h, err := listing.Pick(site, p.Archive, time.Time{})
+		if err != nil || !slices.Contains(a.config.Sites[site].Stores, p.Store) {
+			if err := a.history.Arrived(ctx, p.Archive, p.Store); err != nil { // gone, or not wanted there any more
+				return nil, err
+			}
+			continue
+		}
+		if down[p.Store] != nil {
+			continue
+		}
+		if _, err := a.copyTo(ctx, h, p.Store, watch); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			down[p.Store] = err
+		}
+	}
+	return down, nil
+}
+
+// copyTo brings one archive into a store.
+func (a *app) copyTo(ctx context.Context, h *catalog.Held, to string, watch observe.Observer) (replicate.Result, error) {
+	scratch, err := a.state.Spool(h.Site + ".copy")
+	if err != nil {
+		return replicate.Result{}, err
+	}
+	defer func() { _ = a.disk.RemoveAll(scratch) }()
+	target := a.store(to)
+	if err := target.Check(ctx); err != nil {
+		return replicate.Result{}, err
+	}
+	from := slices.DeleteFunc(slices.Clone(h.Stores), func(s store.Named) bool { return s.Name == to })
+	job := replicate.Job{Site: h.Site, To: target, From: from, Disk: a.disk, Scratch: scratch, Observer: watch}
+	result, err := job.Archive(ctx, h)
+	if err == nil {
+		err = a.history.Arrived(ctx, h.Name, to)
+	}
+	return result, err
 }
 
 // halfRestored adds to an error about a site that cannot be opened that a
@@ -143,7 +218,7 @@ func (a *app) expected(ctx context.Context, s *site.Site, scope archive.Scope) i
 	if !terminal(a.err) {
 		return 0
 	}
-	if l, err := catalog.List(ctx, a.stores(a.config.Sites[s.Name]), s.Name); err == nil {
+	if l, err := a.list(ctx, s.Name); err == nil {
 		for _, h := range l.Archives {
 			if h.Scope == scope {
 				return h.Totals.FileBytes + h.Totals.DatabaseBytes
@@ -185,7 +260,8 @@ func (a *app) showBackup(r *backup.Result) {
 	}
 	lines = append(lines,
 		[2]string{"note", rec.Note},
-		[2]string{"stored", fmt.Sprintf("%s in %s, %s of it new", size(t.StoredBytes), count(int64(len(rec.Parts)), "part", "parts"), size(t.NewBytes))},
+		[2]string{"stored", stored(rec)},
+		[2]string{"stores", strings.Join(a.arrivedIn(r), ", ")},
 		[2]string{"left out", leftOut(r)},
 		[2]string{"took", took(r.Took)})
 	a.facts(lines)
@@ -193,7 +269,35 @@ func (a *app) showBackup(r *backup.Result) {
 		fmt.Fprintf(a.out, "\n%s in the same database belong to another site and are left out: %s\n", count(int64(n), "table", "tables"), abbreviate(r.Neighbours, 6))
 	}
 	a.showGaps(rec, gapsShown)
+	a.showPending(r)
 	a.warnOnsite(rec.Site)
+}
+
+func stored(rec *archive.Record) string {
+	t := rec.Totals
+	text := fmt.Sprintf("%s in %s, %s of it new", size(t.StoredBytes), count(int64(len(rec.Parts)), "part", "parts"), size(t.NewBytes))
+	if rec.Encrypted {
+		text += ", encrypted"
+	}
+	return text
+}
+
+// arrivedIn names the stores that the archive has come to.
+func (a *app) arrivedIn(r *backup.Result) []string {
+	return slices.DeleteFunc(slices.Clone(a.config.Sites[r.Record.Site].Stores), func(name string) bool {
+		return slices.ContainsFunc(r.Pending, func(p backup.Pending) bool { return p.Store == name })
+	})
+}
+
+func (a *app) showPending(r *backup.Result) {
+	if len(r.Pending) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.bad("The archive is still to come to:"))
+	for _, p := range r.Pending {
+		fmt.Fprintf(a.out, "  %s  (%s)\n", p.Store, printableText(p.Err.Error()))
+	}
+	fmt.Fprintln(a.out, "The next backup, or `revlet stores copy`, sends what is missing there.")
 }
 
 func contents(t archive.Totals) string {

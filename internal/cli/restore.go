@@ -42,7 +42,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
-			beforeFlag, dryRunFlag, yesFlag, jsonFlag,
+			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
 	}
@@ -455,7 +455,7 @@ func (a *app) extractCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
 			&cli.StringSliceFlag{Name: "table", Usage: "a table's `NAME`, written as SQL text; may be given again"},
-			beforeFlag, jsonFlag,
+			beforeFlag, keyFlag, jsonFlag,
 		},
 		Action: a.extract,
 	}

@@ -78,7 +78,7 @@ func (a *app) toVerify(ctx context.Context, c *cli.Command) (all []*catalog.Held
 		return all, nil, nil
 	}
 	for _, name := range a.config.SiteNames() {
-		l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name)
+		l, err := a.list(ctx, name)
 		if err != nil {
 			return nil, nil, err
 		}

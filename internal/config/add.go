@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -109,8 +110,21 @@ func (v *lastLine) Visit(n ast.Node) ast.Visitor {
 	return v
 }
 
+// storeText writes a store on one line, its address first.
 func storeText(s Store) string {
-	return fmt.Sprintf(" {folder: %s}\n", quote(s.Folder))
+	var b strings.Builder
+	v := reflect.ValueOf(s)
+	for i := range v.NumField() {
+		key := v.Type().Field(i).Tag.Get("yaml")
+		if key == "-" || v.Field(i).IsZero() {
+			continue
+		}
+		if b.Len() > 0 {
+			b.WriteString(", ")
+		}
+		fmt.Fprintf(&b, "%s: %s", key, quote(fmt.Sprint(v.Field(i).Interface())))
+	}
+	return " {" + b.String() + "}\n"
 }
 
 func siteText(s Site) string {
@@ -125,6 +139,18 @@ func siteText(s Site) string {
 	line("address", s.Address)
 	line("recipe", s.Recipe)
 	line("settings", s.Settings)
+	for _, label := range sortedKeys(s.Roots) {
+		if label == sortedKeys(s.Roots)[0] {
+			b.WriteString("    roots:\n")
+		}
+		fmt.Fprintf(&b, "      %s: %s\n", label, quote(s.Roots[label]))
+	}
+	for _, label := range sortedKeys(s.Databases) {
+		if label == sortedKeys(s.Databases)[0] {
+			b.WriteString("    databases:\n")
+		}
+		b.WriteString("      " + label + ":" + databaseText(s.Databases[label]))
+	}
 	if len(s.Skip) > 0 {
 		b.WriteString("    skip: " + flow(s.Skip) + "\n")
 	}
@@ -137,6 +163,16 @@ func siteText(s Site) string {
 		b.WriteString("}\n")
 	}
 	return b.String()
+}
+
+func databaseText(d Database) string {
+	var fields []string
+	for _, f := range [][2]string{{"mysql", d.MySQL}, {"postgres", d.Postgres}, {"sqlite", d.SQLite}, {"password_file", d.PasswordFile}, {"password_env", d.PasswordEnv}} {
+		if f[1] != "" {
+			fields = append(fields, f[0]+": "+quote(f[1]))
+		}
+	}
+	return " {" + strings.Join(fields, ", ") + "}\n"
 }
 
 func flow(items []string) string {

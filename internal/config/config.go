@@ -13,9 +13,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
+
+	"revlet/internal/seal"
 )
 
 // Config is the whole configuration file.
@@ -23,17 +26,22 @@ type Config struct {
 	// Path is where the file was read from.
 	Path string `yaml:"-"`
 	// State is the folder for history, spool, logs and journals.
-	State  string           `yaml:"state"`
-	Stores map[string]Store `yaml:"stores"`
-	Sites  map[string]Site  `yaml:"sites"`
+	State   string           `yaml:"state"`
+	Stores  map[string]Store `yaml:"stores"`
+	Sites   map[string]Site  `yaml:"sites"`
+	Encrypt *Encrypt         `yaml:"encrypt"`
 	// Warnings are findings that do not stop work, such as a secret file that
 	// others can read.
 	Warnings []string `yaml:"-"`
 }
 
-// Store says where archives are held. Exactly one address is set.
-type Store struct {
-	Folder string `yaml:"folder"`
+// Encrypt says who can read new archives.
+type Encrypt struct {
+	// To are age recipients (`age1…`).
+	To []string `yaml:"to"`
+	// PassphraseKey is a key file that is itself encrypted with a passphrase. A
+	// copy lies in every store, so that the passphrase alone opens the archives.
+	PassphraseKey string `yaml:"passphrase_key"`
 }
 
 // Site describes a webroot, its databases and its public address.
@@ -50,6 +58,10 @@ type Site struct {
 	Skip      []string            `yaml:"skip"`
 	Stores    []string            `yaml:"stores"`
 	Check     *Check              `yaml:"check"`
+	// Fresh is how often everything is read again, such as `every 30 days`.
+	Fresh string `yaml:"fresh"`
+	// FreshEvery is Fresh as read; 0 means never.
+	FreshEvery time.Duration `yaml:"-"`
 }
 
 // Database is one database described by hand. Exactly one of MySQL, Postgres
@@ -224,11 +236,24 @@ func (c *Config) settle(data []byte) error {
 		if !ValidName(name) {
 			return at(where, "store name %q: use small letters, digits, dots and dashes", name)
 		}
-		if s.Folder == "" {
-			return at(where, "store %q needs an address such as `folder: /var/backups/revlet`", name)
+		if err := s.Settle(base); err != nil {
+			return at(where, "store %q: %v", name, err)
 		}
-		s.Folder = absolute(base, s.Folder)
+		for _, secret := range []string{s.PasswordFile, s.KeyFile, s.SecretFile} {
+			c.warnIfReadable(secret)
+		}
 		c.Stores[name] = s
+	}
+	if e := c.Encrypt; e != nil {
+		if len(e.To) == 0 {
+			return at("$.encrypt", "`encrypt:` names nobody in `to:`; `revlet keys new FILE` makes a key")
+		}
+		for i, to := range e.To {
+			if err := seal.CheckRecipient(to); err != nil {
+				return at(fmt.Sprintf("$.encrypt.to[%d]", i), "%v", err)
+			}
+		}
+		e.PassphraseKey = absolute(base, e.PassphraseKey)
 	}
 	for name, s := range c.Sites {
 		where := "$.sites." + name
@@ -239,6 +264,11 @@ func (c *Config) settle(data []byte) error {
 			return at(where, "site %q has no `root:`", name)
 		case len(s.Stores) == 0:
 			return at(where, "site %q names no store in `stores:`; an archive needs a place", name)
+		}
+		if s.Fresh != "" {
+			if s.FreshEvery, err = ParseEvery(s.Fresh); err != nil {
+				return at(where+".fresh", "site %q: %v", name, err)
+			}
 		}
 		s.Root = absolute(base, s.Root)
 		for label, folder := range s.Roots {
@@ -291,6 +321,9 @@ func count(settings ...string) (n int) {
 }
 
 func (c *Config) warnIfReadable(secret string) {
+	if secret == "" {
+		return
+	}
 	if info, err := os.Stat(secret); err == nil && info.Mode().Perm()&0o077 != 0 {
 		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, secret))
 	}
@@ -299,17 +332,22 @@ func (c *Config) warnIfReadable(secret string) {
 // Password returns the database's password, from its file or variable; without
 // either it is empty.
 func (db Database) Password() (string, error) {
+	return readSecret("the database password", db.PasswordFile, db.PasswordEnv)
+}
+
+// readSecret reads a secret from a file or a variable.
+func readSecret(what, file, variable string) (string, error) {
 	switch {
-	case db.PasswordFile != "":
-		data, err := os.ReadFile(db.PasswordFile)
+	case file != "":
+		data, err := os.ReadFile(file)
 		if err != nil {
-			return "", fmt.Errorf("read the database password: %w", err)
+			return "", fmt.Errorf("read %s: %w", what, err)
 		}
 		return strings.TrimRight(string(data), "\r\n"), nil
-	case db.PasswordEnv != "":
-		value, ok := os.LookupEnv(db.PasswordEnv)
+	case variable != "":
+		value, ok := os.LookupEnv(variable)
 		if !ok {
-			return "", fmt.Errorf("the environment variable %s (password_env) is not set", db.PasswordEnv)
+			return "", fmt.Errorf("read %s: the environment variable %s is not set", what, variable)
 		}
 		return value, nil
 	default:

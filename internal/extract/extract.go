@@ -165,7 +165,7 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int6
 		_, ok := match(j.Paths, rel)
 		return ok
 	}}
-	err := t.Write(ctx, &catalog.Held{Record: &some, Stores: j.Archive.Stores}, ix, j.To)
+	err := t.Write(ctx, &catalog.Held{Record: &some, Stores: j.Archive.Stores, Keys: j.Archive.Keys}, ix, j.To)
 	return t.Written(), err
 }
 
@@ -186,10 +186,10 @@ func (j Job) sql(ctx context.Context, ix *catalog.Index, name string, wanted fun
 
 func (j Job) slice(ctx context.Context, ix *catalog.Index, p archive.Part, out io.Writer) error {
 	return j.Archive.EachStore(func(s store.Named) error {
-		if err := ix.Check(ctx, s, j.Archive.Site, p, nil); err != nil {
+		if err := ix.Check(ctx, j.Archive, s, p, nil); err != nil {
 			return err
 		}
-		in, err := catalog.OpenPart(ctx, s, j.Archive.Site, p, nil)
+		in, err := j.Archive.OpenPart(ctx, s, p, nil)
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,13 @@ CREATE TABLE IF NOT EXISTS runs (
 CREATE TABLE IF NOT EXISTS proofs (
 	archive TEXT NOT NULL, store TEXT NOT NULL, at TEXT NOT NULL, level TEXT NOT NULL, sound INTEGER NOT NULL,
 	PRIMARY KEY (archive, store, level));
-PRAGMA user_version = 1;`
+CREATE TABLE IF NOT EXISTS pending (
+	site TEXT NOT NULL, archive TEXT NOT NULL, store TEXT NOT NULL, since TEXT NOT NULL, why TEXT NOT NULL,
+	PRIMARY KEY (archive, store));
+CREATE TABLE IF NOT EXISTS keychecks (recipient TEXT PRIMARY KEY, at TEXT NOT NULL);
+PRAGMA user_version = 2;`
+
+const version = 2
 
 // Open opens the history file, making it when it is missing.
 func Open(ctx context.Context, file string) (*History, error) {
@@ -29,12 +35,12 @@ func Open(ctx context.Context, file string) (*History, error) {
 	if err != nil {
 		return nil, fmt.Errorf("history: %w", err)
 	}
-	var version int
-	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
-	if err == nil && version > 1 {
+	var found int
+	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&found)
+	if err == nil && found > version {
 		err = errors.New("it was written by a newer Revlet")
 	}
-	if err == nil && version == 0 {
+	if err == nil && found < version {
 		_, err = db.ExecContext(ctx, schema)
 	}
 	if err != nil {
@@ -115,3 +121,74 @@ func (h *History) Proofs(ctx context.Context) (map[string][]Proof, error) {
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000000000Z") }
+
+// Pending is an archive that has yet to come to a store.
+type Pending struct {
+	Site, Archive, Store string
+	Since                time.Time
+	Why                  string
+}
+
+// AddPending remembers that an archive has yet to come to a store.
+func (h *History) AddPending(ctx context.Context, p Pending) error {
+	_, err := h.db.ExecContext(ctx, "INSERT OR REPLACE INTO pending (site, archive, store, since, why) VALUES (?, ?, ?, ?, ?)",
+		p.Site, p.Archive, p.Store, stamp(p.Since), p.Why)
+	if err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// Arrived forgets that an archive was pending in a store.
+func (h *History) Arrived(ctx context.Context, archive, store string) error {
+	if _, err := h.db.ExecContext(ctx, "DELETE FROM pending WHERE archive = ? AND store = ?", archive, store); err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// Pending returns what is pending for a site, oldest archive first.
+func (h *History) Pending(ctx context.Context, site string) ([]Pending, error) {
+	rows, err := h.db.QueryContext(ctx, "SELECT site, archive, store, since, why FROM pending WHERE site = ? ORDER BY archive, store", site)
+	if err != nil {
+		return nil, fmt.Errorf("history: %w", err)
+	}
+	defer rows.Close()
+	var all []Pending
+	for rows.Next() {
+		var p Pending
+		var since string
+		if err := rows.Scan(&p.Site, &p.Archive, &p.Store, &since, &p.Why); err != nil {
+			return nil, fmt.Errorf("history: %w", err)
+		}
+		if p.Since, err = time.Parse(time.RFC3339Nano, since); err != nil {
+			return nil, fmt.Errorf("history: %w", err)
+		}
+		all = append(all, p)
+	}
+	return all, rows.Err()
+}
+
+// KeyChecked remembers that the key of a recipient was seen to work.
+func (h *History) KeyChecked(ctx context.Context, recipient string, at time.Time) error {
+	if _, err := h.db.ExecContext(ctx, "INSERT OR REPLACE INTO keychecks (recipient, at) VALUES (?, ?)", recipient, stamp(at)); err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// IsKeyChecked tells whether the key of one of the recipients was ever seen to
+// work.
+func (h *History) IsKeyChecked(ctx context.Context, recipients []string) (bool, error) {
+	for _, r := range recipients {
+		var at string
+		err := h.db.QueryRowContext(ctx, "SELECT at FROM keychecks WHERE recipient = ?", r).Scan(&at)
+		if err == nil {
+			return true, nil
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return false, fmt.Errorf("history: %w", err)
+		}
+	}
+	return false, nil
+}

@@ -120,7 +120,7 @@ func (b *bench) restore() error {
 	if _, err := r.Recover(b.t.Context()); err != nil {
 		return err
 	}
-	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint")
+	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint", catalog.Options{})
 	if err != nil {
 		return err
 	}
@@ -176,7 +176,7 @@ func (b *bench) tree() string {
 
 // sound verifies every archive that is listed and returns how many there are.
 func (b *bench) sound() int {
-	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint")
+	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint", catalog.Options{})
 	require.NoError(b.t, err)
 	require.Empty(b.t, l.Broken)
 	v := &verify.Verifier{Full: true}
@@ -197,15 +197,12 @@ func (b *bench) leftovers() []string {
 		all = append(all, found...)
 	}
 	named := map[string]bool{}
-	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint")
+	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint", catalog.Options{})
 	require.NoError(b.t, err)
 	for _, h := range l.Archives {
-		named[archive.ListPath("kestrelpoint", h.Name)] = true
-		for _, p := range h.Parts {
-			named[archive.PartPath("kestrelpoint", p.Name)] = true
-		}
+		h.Objects(func(name string, _ int64, _ string) { named[name] = true })
 	}
-	for _, dir := range []string{"kestrelpoint/parts", "kestrelpoint/lists"} {
+	for _, dir := range []string{"kestrelpoint/parts", "kestrelpoint/lists", "kestrelpoint/running"} {
 		infos, err := b.stores()[0].List(b.t.Context(), dir)
 		require.NoError(b.t, err)
 		for _, info := range infos {

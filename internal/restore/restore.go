@@ -109,24 +109,28 @@ func (r *run) restoreAbove(ctx context.Context) {
 	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files {
 		return
 	}
+	var gone []string
 	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
-		name, ok := strings.CutPrefix(e.Path, site.AboveLabel+"/")
-		if !ok || !filepath.IsLocal(name) {
-			return nil
-		}
-		to := filepath.Join(filepath.Dir(r.Site.Root), name)
-		if there, err := r.disk.Exists(to); err != nil || there {
+		if name, ok := strings.CutPrefix(e.Path, site.AboveLabel+"/"); ok && filepath.IsLocal(name) {
+			there, err := r.disk.Exists(filepath.Join(filepath.Dir(r.Site.Root), name))
+			if err == nil && !there {
+				gone = append(gone, name)
+			}
 			return err
 		}
-		data, err := r.Archive.ReadFile(ctx, e.Path)
-		if err == nil {
-			err = r.disk.WriteFile(to, data, 0o600)
+		return nil
+	})
+	for _, name := range gone {
+		to := filepath.Join(filepath.Dir(r.Site.Root), name)
+		data, readErr := r.Archive.ReadFile(ctx, site.AboveLabel+"/"+name)
+		if readErr == nil {
+			readErr = r.disk.WriteFile(to, data, 0o600)
 		}
-		if err == nil {
+		if readErr == nil {
 			r.observer.Note("note: the settings file " + to + " was gone and is put back, readable for this account only")
 		}
-		return err
-	})
+		err = errors.Join(err, readErr)
+	}
 	if err != nil {
 		r.observer.Note("note: the settings file above the webroot could not be put back: " + err.Error())
 	}
@@ -555,11 +559,11 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
 	return r.Archive.EachStore(func(s store.Named) error {
 		if len(r.Archive.Stores) > 1 {
-			if err := ix.Check(ctx, s, r.Archive.Site, part, nil); err != nil {
+			if err := ix.Check(ctx, r.Archive, s, part, nil); err != nil {
 				return err
 			}
 		}
-		p, err := catalog.OpenPart(ctx, s, r.Archive.Site, part, r.observer.Advance)
+		p, err := r.Archive.OpenPart(ctx, s, part, r.observer.Advance)
 		if err != nil {
 			return err
 		}

@@ -89,8 +89,20 @@ func Empty(d *disk.Disk, dir string) (string, error) {
 	return dir, nil
 }
 
-// Ledger is where a site's running backup notes the parts it has written.
-func (s *State) Ledger(site string) string { return filepath.Join(s.Dir, "ledger", site) }
+// Ledgers is the folder in which each backup of a site notes what it writes to
+// stores, until it has written its record.
+func (s *State) Ledgers(site string) string { return filepath.Join(s.Dir, "ledger", site) }
+
+// Previous is the folder in which a site's last archives are remembered, so
+// that the next one can name their parts again.
+func (s *State) Previous(site string) string { return filepath.Join(s.Dir, "previous", site) }
+
+// Records is the folder in which the records of a site's encrypted archives are
+// kept open.
+func (s *State) Records(site string) string { return filepath.Join(s.Dir, "records", site) }
+
+// KnownHosts is the file of SSH host keys that a person has accepted.
+func (s *State) KnownHosts() string { return filepath.Join(s.Dir, "known_hosts") }
 
 // History is the file that runs and checks are remembered in.
 func (s *State) History() string { return filepath.Join(s.Dir, "history.db") }

@@ -101,7 +101,7 @@ func (t *Tree) Written() int64 { return t.written }
 
 func (t *Tree) part(ctx context.Context, h *catalog.Held, ix *catalog.Index, part archive.Part) error {
 	return h.EachStore(func(s store.Named) error {
-		p, err := catalog.OpenPart(ctx, s, h.Site, part, t.Pace)
+		p, err := h.OpenPart(ctx, s, part, t.Pace)
 		if err != nil {
 			return err
 		}

@@ -66,7 +66,7 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named) 
 	start := time.Now()
 	r := &Report{Archive: h.Name, Store: s.Name, Full: v.Full, Parts: len(h.Parts), Bytes: h.Totals.StoredBytes, Damage: []Damage{}}
 	observe.Or(v.Observer).Phase("verifying "+h.Name+" in "+s.Name, h.Totals.StoredBytes)
-	here := &catalog.Held{Record: h.Record, Stores: []store.Named{s}}
+	here := &catalog.Held{Record: h.Record, Stores: []store.Named{s}, Keys: h.Keys}
 	if err := catalog.CheckList(ctx, s, h.Record); err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -79,7 +79,7 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named) 
 		if err != nil {
 			return nil, err
 		}
-		check = func(p archive.Part) error { return ix.Check(ctx, s, h.Site, p, observe.Or(v.Observer).Advance) }
+		check = func(p archive.Part) error { return ix.Check(ctx, h, s, p, observe.Or(v.Observer).Advance) }
 	} else {
 		check = func(p archive.Part) error { return sized(ctx, s, h.Site, p) }
 	}

@@ -8,8 +8,10 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"revlet/internal/disk"
 	"revlet/internal/store"
@@ -24,11 +26,9 @@ type Folder struct {
 // New returns the store in the folder at root.
 func New(d *disk.Disk, root string) *Folder { return &Folder{root: root, d: d} }
 
-const incoming = ".incoming"
-
 // Incoming is a folder, on the store's own file system, where an object can be
 // prepared for Adopt.
-func (f *Folder) Incoming() string { return filepath.Join(f.root, incoming) }
+func (f *Folder) Incoming() string { return filepath.Join(f.root, store.Incoming) }
 
 // Root is the folder's path.
 func (f *Folder) Root() string { return f.root }
@@ -59,7 +59,25 @@ func (f *Folder) Check(context.Context) error {
 		return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
 	}
 	_ = probe.Close()
-	return f.d.Remove(probe.Name())
+	if err := f.d.Remove(probe.Name()); err != nil {
+		return err
+	}
+	return f.clear()
+}
+
+// clear removes what runs that died have left in the folder for incoming.
+func (f *Folder) clear() error {
+	names, err := f.d.ReadNames(f.Incoming())
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		file := filepath.Join(f.Incoming(), name)
+		if info, err := f.d.Lstat(file); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > store.Stale {
+			_ = f.d.Remove(file)
+		}
+	}
+	return nil
 }
 
 // path refuses names that would leave the store.
@@ -71,7 +89,7 @@ func (f *Folder) path(name string) (string, error) {
 }
 
 // Put implements store.Store.
-func (f *Folder) Put(ctx context.Context, name string, src io.Reader, size int64) error {
+func (f *Folder) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
 	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
@@ -81,7 +99,11 @@ func (f *Folder) Put(ctx context.Context, name string, src io.Reader, size int64
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
-	n, err := io.Copy(out, src)
+	_, err = src.Seek(0, io.SeekStart)
+	var n int64
+	if err == nil {
+		n, err = io.Copy(out, src)
+	}
 	if err == nil && n != size {
 		err = fmt.Errorf("%d bytes came, %d were promised", n, size)
 	}
@@ -116,7 +138,7 @@ func (f *Folder) Adopt(_ context.Context, name, file string) error {
 }
 
 // Open implements store.Store.
-func (f *Folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
+func (f *Folder) Open(_ context.Context, name string, offset int64) (io.ReadCloser, error) {
 	p, err := f.path(name)
 	if err != nil {
 		return nil, err
@@ -125,32 +147,35 @@ func (f *Folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, notFound(name, err)
 	}
+	if _, err := file.Seek(offset, io.SeekStart); err != nil {
+		return nil, errors.Join(fmt.Errorf("read %s: %w", name, err), file.Close())
+	}
 	return file, nil
 }
 
 // Stat implements store.Store.
 func (f *Folder) Stat(_ context.Context, name string) (store.Info, error) {
-	p, err := f.path(name)
+	file, err := f.path(name)
 	if err != nil {
 		return store.Info{}, err
 	}
-	info, err := f.d.Stat(p)
+	info, err := f.d.Stat(file)
 	if err != nil {
 		return store.Info{}, notFound(name, err)
 	}
-	return store.Info{Name: name, Bytes: info.Size()}, nil
+	return store.Info{Name: name, Bytes: info.Size(), Changed: info.ModTime()}, nil
 }
 
 func notFound(name string, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s is %w", name, store.ErrNotFound)
+		return store.Missing(name)
 	}
 	return fmt.Errorf("read %s: %w", name, err)
 }
 
 // List implements store.Store.
 func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
-	top, err := f.path(dir)
+	top, err := f.path(path.Clean(dir))
 	if err != nil {
 		return nil, err
 	}
@@ -165,6 +190,9 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		if strings.HasPrefix(entry.Name(), ".") && entry.IsDir() && p != top {
+			return fs.SkipDir
+		}
 		if entry.IsDir() || strings.HasPrefix(entry.Name(), ".") {
 			return nil
 		}
@@ -176,7 +204,7 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 		if err != nil {
 			return err
 		}
-		all = append(all, store.Info{Name: filepath.ToSlash(rel), Bytes: info.Size()})
+		all = append(all, store.Info{Name: filepath.ToSlash(rel), Bytes: info.Size(), Changed: info.ModTime()})
 		return nil
 	})
 	if err != nil {
@@ -184,6 +212,31 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	}
 	return all, nil
 }
+
+// Folders implements store.Store.
+func (f *Folder) Folders(_ context.Context, dir string) ([]string, error) {
+	p, err := f.path(path.Clean(dir))
+	if err != nil {
+		return nil, err
+	}
+	names, err := f.d.ReadNames(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("list %s: %w", dir, err)
+	}
+	var folders []string
+	for _, name := range names {
+		if info, err := f.d.Stat(filepath.Join(p, name)); err == nil && info.IsDir() && !strings.HasPrefix(name, ".") {
+			folders = append(folders, name)
+		}
+	}
+	return folders, nil
+}
+
+// Close implements store.Store.
+func (f *Folder) Close() error { return nil }
 
 // Remove implements store.Store.
 func (f *Folder) Remove(_ context.Context, name string) error {

@@ -21,8 +21,8 @@ func TestObjectsAppearWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, f.Put(t.Context(), "site/parts/ab/abc", strings.NewReader("content"), 7))
 	info, err := f.Stat(t.Context(), "site/parts/ab/abc")
 	require.NoError(t, err)
-	assert.Equal(t, store.Info{Name: "site/parts/ab/abc", Bytes: 7}, info)
-	in, err := f.Open(t.Context(), "site/parts/ab/abc")
+	assert.EqualValues(t, 7, info.Bytes)
+	in, err := f.Open(t.Context(), "site/parts/ab/abc", 0)
 	require.NoError(t, err)
 	data, err := io.ReadAll(in)
 	require.NoError(t, err)
@@ -55,7 +55,7 @@ func TestNamesCannotLeaveTheStore(t *testing.T) {
 	f := New(&disk.Disk{}, filepath.Join(base, "store"))
 	for _, name := range []string{"../secret", "/etc/passwd", "a/../../secret", ""} {
 		assert.Error(t, f.Put(t.Context(), name, strings.NewReader("y"), 1), name)
-		_, err := f.Open(t.Context(), name)
+		_, err := f.Open(t.Context(), name, 0)
 		assert.Error(t, err, name)
 		assert.Error(t, f.Remove(t.Context(), name), name)
 	}

@@ -1,0 +1,174 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"revlet/internal/archive"
+	"revlet/internal/catalog"
+	"revlet/internal/disk"
+	"revlet/internal/state"
+	"revlet/internal/store"
+)
+
+// ledger notes what a run writes to stores, until its record is there. Its file
+// is called like the archive.
+type ledger struct {
+	disk *disk.Disk
+	file *disk.File
+	mu   sync.Mutex
+	seen map[string]bool
+}
+
+func openLedger(st *state.State, site, archive string) (*ledger, error) {
+	name := filepath.Join(st.Ledgers(site), archive)
+	if err := st.Disk.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return nil, fmt.Errorf("open the ledger: %w", err)
+	}
+	f, err := st.Disk.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open the ledger: %w", err)
+	}
+	return &ledger{disk: st.Disk, file: f, seen: map[string]bool{}}, nil
+}
+
+// note writes a name down before the object is written, and tells whether that
+// was done before.
+func (l *ledger) note(name string) (again bool, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.seen[name] {
+		return true, nil
+	}
+	if _, err := fmt.Fprintln(l.file, name); err != nil {
+		return false, fmt.Errorf("note %s in the ledger: %w", name, err)
+	}
+	l.seen[name] = true
+	return false, nil
+}
+
+// close ends a run that has written its record.
+func (l *ledger) close() error { return errors.Join(l.file.Close(), l.disk.Remove(l.file.Name())) }
+
+// sweep removes what earlier runs of the site have written without coming to
+// their record: the objects in their ledgers that no record names. What cannot
+// be cleared up now is left for the next run.
+func sweep(ctx context.Context, st *state.State, site string, stores []store.Named) error {
+	names, err := st.Disk.ReadNames(st.Ledgers(site))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && len(names) == 0 {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("read the ledgers of earlier runs: %w", err)
+	}
+	listing, err := catalog.List(ctx, stores, site, catalog.Options{})
+	if err != nil || len(listing.Broken)+len(listing.Silent) > 0 {
+		return ctx.Err() // what a record that cannot be read names is not known
+	}
+	named := map[string]bool{}
+	for _, h := range listing.Archives {
+		named[h.Path()] = true
+		h.Objects(func(name string, _ int64, _ string) { named[name] = true })
+	}
+	for _, name := range names {
+		if err := sweepOne(ctx, st, site, name, stores, named); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sweepOne clears up after one run.
+func sweepOne(ctx context.Context, st *state.State, site, name string, stores []store.Named, named map[string]bool) error {
+	file := filepath.Join(st.Ledgers(site), name)
+	data, err := st.Disk.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("read the ledger of an earlier run: %w", err)
+	}
+	var objects, marks []string
+	for object := range strings.FieldsSeq(string(data)) {
+		switch {
+		case !strings.HasPrefix(object, site+"/"):
+		case path.Dir(object) == archive.RunningDir(site):
+			marks = append(marks, object)
+		case !named[object]:
+			objects = append(objects, object)
+		}
+	}
+	done := true
+	for _, s := range stores {
+		cleared, err := sweepStore(ctx, s, site, name, objects, marks)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		done = done && cleared && err == nil
+		if a, ok := s.Store.(adopter); ok {
+			if err := st.Disk.RemoveAll(filepath.Join(a.Incoming(), site)); err != nil {
+				return fmt.Errorf("store %s: clear up after an earlier run: %w", s.Name, err)
+			}
+		}
+	}
+	if !done {
+		return nil
+	}
+	return st.Disk.Remove(file)
+}
+
+// sweepStore clears up in one store, unless another run is writing there: what
+// it has found there already is no longer only the dead run's.
+func sweepStore(ctx context.Context, s store.Named, site, name string, objects, marks []string) (cleared bool, err error) {
+	// The record is asked for by name: a listing may lag behind.
+	rec, err := catalog.ReadRecord(ctx, s, site, name)
+	if err == nil {
+		keep := map[string]bool{rec.Path(): true}
+		rec.Objects(func(object string, _ int64, _ string) { keep[object] = true })
+		left := objects[:0:0]
+		for _, o := range objects {
+			if !keep[o] {
+				left = append(left, o)
+			}
+		}
+		objects = left
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	for _, m := range marks {
+		if err := s.Remove(ctx, m); err != nil {
+			return false, err
+		}
+	}
+	running, err := s.List(ctx, archive.RunningDir(site))
+	if err != nil {
+		return false, err
+	}
+	for _, m := range running {
+		if recent(m) {
+			return false, nil
+		}
+	}
+	for _, o := range objects {
+		if err := s.Remove(ctx, o); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// recent tells whether a mark is young enough to count. A store that does not
+// tell when it was written is judged by the archive's name.
+func recent(m store.Info) bool {
+	began := m.Changed
+	if began.IsZero() {
+		name, _, _ := strings.Cut(path.Base(m.Name), ".")
+		_, began, _ = archive.SplitName(name)
+	}
+	return time.Since(began) < markAge
+}

@@ -1,0 +1,375 @@
+package backup
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"iter"
+	"maps"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"revlet/internal/archive"
+	"revlet/internal/catalog"
+	"revlet/internal/disk"
+	"revlet/internal/state"
+	"revlet/internal/store/folder"
+)
+
+// previous is what this machine remembers of a site's last archive with files,
+// or with databases: enough to name its parts again. It is only ever a help:
+// without it, everything is read and written afresh.
+type previous struct {
+	Record *archive.Record `json:"record"`
+	// To are those for whom the archive was encrypted.
+	To []string `json:"to,omitempty"`
+	// Fresh is when everything was last read.
+	Fresh time.Time `json:"fresh"`
+	// List is the name of the file that holds the open list, ListSHA256 of its bytes.
+	List       string `json:"list,omitempty"`
+	ListSHA256 string `json:"list_sha256,omitempty"`
+	ListBytes  int64  `json:"list_bytes,omitempty"`
+	// Stale are the names in each part that the archive does not hold.
+	Stale map[string][][]byte `json:"stale,omitempty"`
+
+	dir  string
+	disk *disk.Disk
+}
+
+const (
+	filesHalf    = "files.json"
+	databaseHalf = "database.json"
+)
+
+// remembered reads what is remembered of one half of a site. Whatever is wrong
+// with it, it is as if there were nothing.
+func remembered(ctx context.Context, st *state.State, site, half string) *previous {
+	p := &previous{dir: st.Previous(site), disk: st.Disk}
+	data, err := st.Disk.ReadFile(filepath.Join(p.dir, half))
+	if err != nil || json.Unmarshal(data, p) != nil || p.Record == nil {
+		return nil
+	}
+	if p.List == "" {
+		return p
+	}
+	if err := catalog.CheckBytes(ctx, folder.New(st.Disk, p.dir), p.List, p.ListBytes, p.ListSHA256, nil); err != nil {
+		return nil
+	}
+	return p
+}
+
+// remember replaces what is remembered of one half; the old list is removed
+// once the new one counts.
+func (p *previous) remember(half string) error {
+	data, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	if err := p.disk.MkdirAll(p.dir, 0o700); err != nil {
+		return err
+	}
+	if err := p.disk.WriteFile(filepath.Join(p.dir, half), data, 0o600); err != nil {
+		return err
+	}
+	if p.List == "" {
+		return nil
+	}
+	names, err := p.disk.ReadNames(p.dir)
+	for _, name := range names {
+		if filepath.Ext(name) == ".zst" && name != p.List {
+			err = errors.Join(err, p.disk.Remove(filepath.Join(p.dir, name)))
+		}
+	}
+	return err
+}
+
+// entries gives the files of the remembered list, in path order.
+func (p *previous) entries() iter.Seq2[archive.Entry, error] {
+	return func(yield func(archive.Entry, error) bool) {
+		f, err := p.disk.Open(filepath.Join(p.dir, p.List))
+		if err != nil {
+			yield(archive.Entry{}, err)
+			return
+		}
+		defer f.Close()
+		err = archive.ReadList(f, func(e archive.Entry) error {
+			if e.Type == archive.TypeFile && !yield(e, nil) {
+				return io.EOF
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, io.EOF) {
+			yield(archive.Entry{}, err)
+		}
+	}
+}
+
+// cursor goes through the remembered files beside a walk in the same order.
+type cursor struct {
+	next func() (archive.Entry, error, bool)
+	stop func()
+	head archive.Entry
+	more bool
+	// passed is told of files that the walk did not meet.
+	passed func(archive.Entry)
+}
+
+func (p *previous) cursor(passed func(archive.Entry)) (*cursor, error) {
+	c := &cursor{passed: passed}
+	c.next, c.stop = iter.Pull2(p.entries())
+	return c, c.advance()
+}
+
+func (c *cursor) advance() (err error) {
+	c.head, err, c.more = c.next()
+	return err
+}
+
+// at returns what is remembered of a name, and goes past it.
+func (c *cursor) at(name string) (archive.Entry, bool, error) {
+	for c.more {
+		switch order := archive.ComparePaths(c.head.Path, name); {
+		case order > 0:
+			return archive.Entry{}, false, nil
+		case order == 0:
+			e := c.head
+			return e, true, c.advance()
+		}
+		c.passed(c.head)
+		if err := c.advance(); err != nil {
+			return archive.Entry{}, false, err
+		}
+	}
+	return archive.Entry{}, false, nil
+}
+
+// rest goes past what the walk did not come to.
+func (c *cursor) rest() error {
+	for c.more {
+		c.passed(c.head)
+		if err := c.advance(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// doubt is how long before an archive a file must have been at rest: a change
+// within the same tick of the clock as the one before leaves no trace.
+const doubt = 2 * time.Second
+
+// unchanged tells whether a file is still the one that was saved: same length,
+// times and inode. One that was saved as a copy of a database is never: its
+// logs may have changed.
+func (p *previous) unchanged(e archive.Entry, info fs.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && !e.Copied && e.Size == info.Size() && e.MTime.Equal(info.ModTime()) && e.Inode == st.Ino &&
+		e.CTime.Equal(time.Unix(st.Ctim.Sec, st.Ctim.Nsec)) && e.CTime.Before(p.Record.Taken.Add(-doubt))
+}
+
+// share is what a part of the last archive is still worth.
+type share struct {
+	live, files int64
+}
+
+const (
+	// entryBytes is about what a file takes in a tar beside its content.
+	entryBytes = 1 << 10
+	// smallPart is the content below which a part is small; more than mostSmall
+	// of those are gathered into fewer.
+	smallPart = 8 << 20
+	mostSmall = 24
+	// mostStale bounds how many names of stale entries an archive carries along.
+	mostStale = 100_000
+)
+
+// worthKeeping chooses the parts to name again: those that are mostly current.
+// Small ones are written anew together once there are many.
+func (p *previous) worthKeeping(shares map[string]share, present func(archive.Part) bool) map[string]archive.Part {
+	kept := map[string]archive.Part{}
+	var small []string
+	stale := int64(0)
+	for _, part := range p.Record.Parts {
+		s := shares[part.Name]
+		if part.Kind != archive.KindFiles || s.files == 0 || s.live*2 < part.ContentBytes || !present(part) {
+			continue
+		}
+		if stale += part.Entries - s.files; stale > mostStale {
+			stale -= part.Entries - s.files
+			continue
+		}
+		kept[part.Name] = part
+		if s.live < smallPart {
+			small = append(small, part.Name)
+		}
+	}
+	if len(small) > mostSmall {
+		for _, name := range small {
+			delete(kept, name)
+		}
+	}
+	return kept
+}
+
+// reuse is one run's use of the last archive's files.
+type reuse struct {
+	*previous
+	kept  map[string]archive.Part
+	used  map[string]bool
+	stale map[string][]string
+	c     *cursor
+}
+
+// plan looks at every file once, without reading any, and chooses the parts
+// that are named again.
+func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
+	shares := map[string]share{}
+	c, err := p.cursor(func(archive.Entry) {})
+	if err != nil {
+		return nil, err
+	}
+	defer c.stop()
+	w := &walker{disk: r.disk, site: r.Site, gap: func(archive.Gap) {}, skip: func(string, string) {}, quick: true,
+		tree: func(archive.Entry) error { return nil },
+		file: func(f planned) error {
+			e, ok, err := c.at(f.name)
+			if ok && p.unchanged(e, f.info) {
+				s := shares[e.Part]
+				shares[e.Part] = share{s.live + e.Size + entryBytes, s.files + 1}
+			}
+			return err
+		}}
+	if err := w.walk(ctx); err != nil {
+		return nil, err
+	}
+	kept := p.worthKeeping(shares, r.present)
+	stale := map[string][]string{}
+	for name := range kept {
+		for _, raw := range p.Stale[name] {
+			stale[name] = append(stale[name], string(raw))
+		}
+	}
+	u := &reuse{previous: p, kept: kept, used: map[string]bool{}, stale: stale}
+	u.c, err = p.cursor(u.pass)
+	return u, err
+}
+
+// present tells whether every store that is written to has a part, with its
+// length.
+func (r *run) present(part archive.Part) bool {
+	name := archive.PartPath(r.Site.Name, part.Name)
+	return !slices.ContainsFunc(r.live(), func(t *target) bool {
+		bytes, ok := t.has[name]
+		return !ok || bytes != part.Bytes
+	})
+}
+
+// pass notes that a file of a part that is kept is no longer the site's.
+func (u *reuse) pass(e archive.Entry) {
+	if _, ok := u.kept[e.Part]; ok {
+		u.stale[e.Part] = append(u.stale[e.Part], e.Path)
+	}
+}
+
+// take returns the entry of a file that need not be read again.
+func (u *reuse) take(f planned) (archive.Entry, bool, error) {
+	e, ok, err := u.c.at(f.name)
+	if !ok || err != nil {
+		return e, false, err
+	}
+	if _, kept := u.kept[e.Part]; !kept || !u.unchanged(e, f.info) {
+		u.pass(e)
+		return e, false, nil
+	}
+	u.used[e.Part] = true
+	return e, true, nil
+}
+
+// finish drops what turned out not to be used, and returns the parts that are
+// named again, in their old order.
+func (u *reuse) finish() ([]archive.Part, error) {
+	err := u.c.rest()
+	var parts []archive.Part
+	for _, part := range u.Record.Parts {
+		if u.used[part.Name] {
+			parts = append(parts, part)
+		}
+	}
+	maps.DeleteFunc(u.stale, func(part string, _ []string) bool { return !u.used[part] })
+	return parts, err
+}
+
+// usable tells whether the last archive may serve this run at all.
+func (r *run) usable(p *previous) bool {
+	return p != nil && !r.Fresh && slices.Equal(p.To, r.RecipientNames) && p.Record.Encrypted == (len(r.To) > 0) &&
+		(r.FreshEvery == 0 || r.Now().Sub(p.Fresh) < r.FreshEvery)
+}
+
+// sameSQL finds the part of the last archive that has the same text as a new
+// one: an encrypted part never has the same bytes twice.
+func (r *run) sameSQL(part archive.Part) (archive.Part, bool) {
+	if r.lastSQL == nil || len(r.To) == 0 {
+		return part, false
+	}
+	for _, old := range r.lastSQL.Record.Parts {
+		if old.ContentSHA256 == part.ContentSHA256 && old.Kind == part.Kind && old.Table == part.Table && old.Database == part.Database && r.present(old) {
+			return old, true
+		}
+	}
+	return part, false
+}
+
+// keep remembers the archive for the next run. That this fails costs time then,
+// no more.
+func (r *run) keep(list *summer, listName string) error {
+	p := &previous{Record: &r.record, To: r.RecipientNames, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
+	var err error
+	if r.Scope.HasDatabase() {
+		err = p.remember(databaseHalf)
+	}
+	if !r.Scope.HasFiles() {
+		return err
+	}
+	p.List, p.ListSHA256, p.ListBytes, p.Stale = listName, list.hex(), list.n, map[string][][]byte{}
+	if r.reuse != nil {
+		p.Fresh = r.reuse.Fresh
+		for part, names := range r.reuse.stale {
+			for _, name := range names {
+				p.Stale[part] = append(p.Stale[part], []byte(name))
+			}
+		}
+	}
+	return errors.Join(err, p.remember(filesHalf))
+}
+
+// keepOpen keeps the record of an encrypted archive readable on this machine,
+// which holds the site itself in the clear anyway.
+func keepOpen(st *state.State, rec *archive.Record) error {
+	data, err := rec.Encode()
+	if err != nil {
+		return err
+	}
+	dir := st.Records(rec.Site)
+	if err := st.Disk.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	return st.Disk.WriteFile(filepath.Join(dir, rec.Name+".json"), data, 0o600)
+}
+
+// KeptOpen returns the copy of an archive's record that this machine has kept
+// readable, or nil.
+func KeptOpen(st *state.State, site, name string) *archive.Record {
+	data, err := st.Disk.ReadFile(filepath.Join(st.Records(site), name+".json"))
+	if err != nil {
+		return nil
+	}
+	rec, err := archive.DecodeRecord(data)
+	if err != nil {
+		return nil
+	}
+	return rec
+}

@@ -1,0 +1,192 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Store says where archives are held. Exactly one address is set: Folder, SFTP,
+// WebDAV, S3, FTP or PlainFTP.
+type Store struct {
+	Folder string `yaml:"folder"`
+	// SFTP is sftp://user@host:port/folder; /~/folder starts at the account's home.
+	SFTP string `yaml:"sftp"`
+	// WebDAV is the https address of a folder.
+	WebDAV string `yaml:"webdav"`
+	// S3 is https://endpoint/bucket/prefix.
+	S3 string `yaml:"s3"`
+	// FTP is ftp://user@host:port/folder, spoken inside TLS; PlainFTP is the same
+	// without.
+	FTP      string `yaml:"ftp"`
+	PlainFTP string `yaml:"plain_ftp"`
+
+	User         string `yaml:"user"`
+	PasswordFile string `yaml:"password_file"`
+	PasswordEnv  string `yaml:"password_env"`
+	// KeyFile is an SSH private key; its passphrase, if it has one, is the password.
+	KeyFile string `yaml:"key_file"`
+	// HostKey pins an SSH server's key by its fingerprint, `SHA256:…`.
+	HostKey   string `yaml:"host_key"`
+	AccessKey string `yaml:"access_key"`
+	// SecretFile and SecretEnv say where the secret of AccessKey is read from.
+	SecretFile string `yaml:"secret_file"`
+	SecretEnv  string `yaml:"secret_env"`
+	Region     string `yaml:"region"`
+	// Style is how a bucket is addressed: path (the default) or host.
+	Style string `yaml:"style"`
+	// CAFile holds certificates, in PEM, of authorities that are trusted as well.
+	CAFile string `yaml:"ca_file"`
+	// Rate bounds what is sent and read, such as `5 MB/s`.
+	Rate string `yaml:"rate"`
+	// Lanes is the most connections at a time; 0 means 4.
+	Lanes int `yaml:"lanes"`
+	// Silence is how long the far end may say nothing, such as `90 seconds`.
+	Silence string `yaml:"silence"`
+
+	// BytesPerSecond and Patience are Rate and Silence as read.
+	BytesPerSecond int64         `yaml:"-"`
+	Patience       time.Duration `yaml:"-"`
+}
+
+// Kind is the key of the address that is set.
+func (s Store) Kind() string {
+	for _, a := range s.addresses() {
+		if a[1] != "" {
+			return a[0]
+		}
+	}
+	return ""
+}
+
+func (s Store) addresses() [][2]string {
+	return [][2]string{{"folder", s.Folder}, {"sftp", s.SFTP}, {"webdav", s.WebDAV}, {"s3", s.S3}, {"ftp", s.FTP}, {"plain_ftp", s.PlainFTP}}
+}
+
+// ParseAddress makes a store of an address as typed: a folder, or a URL whose
+// scheme says the protocol.
+func ParseAddress(typed string) (Store, error) {
+	scheme, rest, ok := strings.Cut(typed, "://")
+	if !ok {
+		return Store{Folder: typed}, nil
+	}
+	switch scheme {
+	case "sftp":
+		return Store{SFTP: typed}, nil
+	case "ftp":
+		return Store{FTP: typed}, nil
+	case "webdav", "https":
+		return Store{WebDAV: "https://" + rest}, nil
+	case "http":
+		return Store{WebDAV: typed}, nil
+	case "s3":
+		return Store{S3: "https://" + rest}, nil
+	case "s3+http":
+		return Store{S3: "http://" + rest}, nil
+	case "plain-ftp":
+		return Store{PlainFTP: "ftp://" + rest}, nil
+	}
+	return Store{}, fmt.Errorf("%q is no address of a store: it begins with sftp://, https:// (WebDAV), s3://, ftp:// or plain-ftp://, or it is a folder", typed)
+}
+
+// Settle checks a store and makes its paths absolute.
+func (s *Store) Settle(base string) error {
+	var kinds []string
+	for _, a := range s.addresses() {
+		if a[1] != "" {
+			kinds = append(kinds, "`"+a[0]+":`")
+		}
+	}
+	switch {
+	case len(kinds) == 0:
+		return errors.New("it needs an address, such as `folder: /var/backups/revlet` or `sftp: \"sftp://keeper@harbour.example/revlet\"`")
+	case len(kinds) > 1:
+		return fmt.Errorf("it has %d addresses (%s); keep one, and make a store of each", len(kinds), strings.Join(kinds, ", "))
+	case s.PasswordFile != "" && s.PasswordEnv != "":
+		return errors.New("it has both `password_file:` and `password_env:`; keep one")
+	case s.Style != "" && s.Style != "path" && s.Style != "host":
+		return fmt.Errorf("`style: %s`: it is path or host", s.Style)
+	case s.Lanes < 0 || s.Lanes > 64:
+		return fmt.Errorf("`lanes: %d`: it is 1 to 64", s.Lanes)
+	}
+	if s.Lanes == 0 {
+		s.Lanes = 4
+	}
+	for _, p := range []*string{&s.Folder, &s.PasswordFile, &s.KeyFile, &s.SecretFile, &s.CAFile} {
+		*p = absolute(base, *p)
+	}
+	var err error
+	if s.BytesPerSecond, err = parseRate(s.Rate); err != nil {
+		return err
+	}
+	if s.Silence != "" {
+		if s.Patience, err = ParseSpan(s.Silence); err != nil {
+			return fmt.Errorf("`silence:` %w", err)
+		}
+	}
+	if s.Kind() == "folder" {
+		return nil
+	}
+	_, err = s.URL()
+	return err
+}
+
+// URL is the address of a store that is not a folder, taken apart.
+func (s Store) URL() (*url.URL, error) {
+	kind, text := s.Kind(), ""
+	for _, a := range s.addresses() {
+		text += a[1]
+	}
+	schemes := map[string][]string{"sftp": {"sftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}, "ftp": {"ftp"}, "plain_ftp": {"ftp"}}[kind]
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || !strings.Contains(" "+strings.Join(schemes, " ")+" ", " "+u.Scheme+" ") {
+		return nil, fmt.Errorf("`%s: %s` is no address; it looks like %s://host/folder", kind, text, schemes[0])
+	}
+	if _, ok := u.User.Password(); ok {
+		return nil, fmt.Errorf("`%s:` has a password in its address; put it into a file and name that in `password_file:`", kind)
+	}
+	if kind == "s3" && strings.Trim(u.Path, "/") == "" {
+		return nil, errors.New("`s3:` names no bucket; it looks like https://s3.example/bucket/prefix")
+	}
+	return u, nil
+}
+
+// RemoteDir is the folder in a URL: /~/x is x in the account's home.
+func RemoteDir(u *url.URL) string {
+	dir := path.Clean(u.Path)
+	if rest, ok := strings.CutPrefix(dir, "/~/"); ok {
+		return rest
+	}
+	if u.Path == "" || dir == "/~" {
+		return "."
+	}
+	return dir
+}
+
+// Password returns the store's password or the passphrase of its key file;
+// without a file or variable it is empty.
+func (s Store) Password() (string, error) {
+	return readSecret("the store's password", s.PasswordFile, s.PasswordEnv)
+}
+
+// Secret returns the secret that belongs to AccessKey.
+func (s Store) Secret() (string, error) {
+	return readSecret("the secret of `access_key:`", s.SecretFile, s.SecretEnv)
+}
+
+func parseRate(phrase string) (int64, error) {
+	if phrase == "" {
+		return 0, nil
+	}
+	amount, ok := strings.CutSuffix(strings.TrimSpace(phrase), "/s")
+	n, err := humanize.ParseBytes(strings.TrimSpace(amount))
+	if !ok || err != nil || n < 1024 {
+		return 0, fmt.Errorf("`rate: %s`: it is an amount a second of at least 1 KiB, such as 5 MB/s", phrase)
+	}
+	return int64(n), nil
+}

@@ -1,0 +1,199 @@
+// Package replicate brings archives from the stores that have them to those
+// that lack them, and puts sound copies in the place of damaged objects.
+package replicate
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archive"
+	"revlet/internal/backup"
+	"revlet/internal/catalog"
+	"revlet/internal/disk"
+	"revlet/internal/observe"
+	"revlet/internal/store"
+)
+
+// Job is the copying of archives of one site into one store.
+type Job struct {
+	Site string
+	To   store.Named
+	// From are the stores that objects may be taken from.
+	From     []store.Named
+	Disk     *disk.Disk
+	Scratch  string
+	Observer observe.Observer
+}
+
+// Result counts what was brought over.
+type Result struct {
+	Objects int
+	Bytes   int64
+}
+
+// object is one thing to be in the store.
+type object struct {
+	name, sum string
+	bytes     int64
+}
+
+// Archive brings one archive into the store: first what it consists of, as far
+// as that is not there, then its record. Every byte is compared on the way.
+func (j *Job) Archive(ctx context.Context, h *catalog.Held) (Result, error) {
+	var todo []object
+	var stat error
+	h.Objects(func(name string, bytes int64, sum string) {
+		if stat != nil {
+			return
+		}
+		info, err := j.To.Stat(ctx, name)
+		if err == nil && info.Bytes == bytes {
+			return
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			stat = err
+		}
+		todo = append(todo, object{name, sum, bytes})
+	})
+	if stat != nil {
+		return Result{}, stat
+	}
+	var total int64
+	for _, o := range todo {
+		total += o.bytes
+	}
+	observe.Or(j.Observer).Phase("copying "+h.Name+" to "+j.To.Name, total)
+	result, err := j.all(ctx, todo)
+	if err != nil {
+		return result, fmt.Errorf("copy %s to store %s: %w", h.Name, j.To.Name, err)
+	}
+	return result, j.record(ctx, h)
+}
+
+// record copies the record, byte for byte, and what a person without Revlet
+// needs beside it.
+func (j *Job) record(ctx context.Context, h *catalog.Held) error {
+	data, err := j.read(ctx, h.Path())
+	if err != nil {
+		return err
+	}
+	for _, name := range backup.Companions {
+		text, err := j.read(ctx, name)
+		if err != nil {
+			continue // the other store has none
+		}
+		if err := backup.PutSame(ctx, j.To, name, text); err != nil {
+			return fmt.Errorf("store %s: %w", j.To.Name, err)
+		}
+	}
+	if err := backup.PutSame(ctx, j.To, h.Path(), data); err != nil {
+		return fmt.Errorf("store %s: %w", j.To.Name, err)
+	}
+	return nil
+}
+
+// read reads a small object from the first store that has it.
+func (j *Job) read(ctx context.Context, name string) ([]byte, error) {
+	var failed error
+	for _, s := range j.From {
+		in, err := s.Open(ctx, name, 0)
+		if err == nil {
+			var data []byte
+			data, err = io.ReadAll(in)
+			_ = in.Close()
+			if err == nil {
+				return data, nil
+			}
+		}
+		failed = errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
+	}
+	return nil, failed
+}
+
+// all brings objects over, some at a time.
+func (j *Job) all(ctx context.Context, todo []object) (Result, error) {
+	var result Result
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(j.To.Lanes, 2))
+	for _, o := range todo {
+		g.Go(func() error {
+			if err := j.one(ctx, o); err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			result.Objects++
+			result.Bytes += o.bytes
+			return nil
+		})
+	}
+	return result, g.Wait()
+}
+
+// one fetches an object from the first store that has it sound, and puts it.
+func (j *Job) one(ctx context.Context, o object) error {
+	var failed error
+	for _, s := range j.From {
+		file, err := j.fetch(ctx, s, o)
+		if err == nil {
+			err = j.To.Put(ctx, o.name, file, o.bytes)
+			_ = file.Close()
+			_ = j.Disk.Remove(file.Name())
+			if err != nil {
+				return fmt.Errorf("store %s: %w", j.To.Name, err)
+			}
+			return nil
+		}
+		failed = errors.Join(failed, fmt.Errorf("store %s: %w", s.Name, err))
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return failed
+}
+
+// fetch brings an object to this machine and compares it.
+func (j *Job) fetch(ctx context.Context, s store.Named, o object) (*disk.File, error) {
+	in, err := s.Open(ctx, o.name, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	if err := j.Disk.MkdirAll(j.Scratch, 0o700); err != nil {
+		return nil, err
+	}
+	scratch, err := os.CreateTemp(j.Scratch, "copy-*")
+	if err != nil {
+		return nil, err
+	}
+	file, err := j.Disk.OpenFile(scratch.Name(), os.O_RDWR, 0o600)
+	_ = scratch.Close()
+	if err != nil {
+		return nil, err
+	}
+	digest := sha256.New()
+	n, err := io.CopyBuffer(io.MultiWriter(file, digest, pacer(observe.Or(j.Observer).Advance)), io.LimitReader(in, o.bytes+1), make([]byte, 1<<18))
+	if err == nil && (n != o.bytes || hex.EncodeToString(digest.Sum(nil)) != o.sum) {
+		err = fmt.Errorf("%s: %w: its bytes are not the ones written", filepath.Base(o.name), archive.ErrDamaged)
+	}
+	if err != nil {
+		_ = file.Close()
+		_ = j.Disk.Remove(file.Name())
+		return nil, err
+	}
+	return file, nil
+}
+
+type pacer func(int64)
+
+func (p pacer) Write(b []byte) (int, error) { p(int64(len(b))); return len(b), nil }

@@ -1,0 +1,412 @@
+// Package ftp keeps archives on another machine over FTP (RFC 959), inside TLS
+// (RFC 4217) unless that is given up by name.
+package ftp
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jlaffaye/ftp"
+
+	"revlet/internal/store"
+	"revlet/internal/store/lanes"
+)
+
+// Options say where the store is and how to get in.
+type Options struct {
+	// Host is host:port.
+	Host           string
+	User, Password string
+	// Dir is the store's folder; one without a leading slash starts where the
+	// server puts the account.
+	Dir string
+	// TLS is how the server's certificate is judged; nil sends everything, the
+	// password too, in the clear.
+	TLS *tls.Config
+	// Lanes is the most connections at a time.
+	Lanes int
+	Where string
+}
+
+// Store is a folder on an FTP server.
+type Store struct {
+	o     Options
+	pool  *lanes.Pool[*client]
+	token string
+
+	mu   sync.Mutex
+	made map[string]bool
+}
+
+// client is one control connection, with the data connections it makes.
+type client struct {
+	*ftp.ServerConn
+	mu    sync.Mutex
+	conns []net.Conn
+}
+
+// Close ends everything at once.
+func (c *client) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, conn := range c.conns {
+		_ = conn.Close()
+	}
+	return nil
+}
+
+const dialTimeout = 20 * time.Second
+
+// unsure is how much of the end of a cut upload may not have been written.
+const unsure = 1 << 20
+
+// New returns the store; nothing is connected yet.
+func New(o Options) *Store {
+	token := make([]byte, 6)
+	_, _ = rand.Read(token)
+	s := &Store{o: o, token: hex.EncodeToString(token), made: map[string]bool{}}
+	s.pool = lanes.New(o.Lanes, s.dial)
+	return s
+}
+
+func (s *Store) dial(ctx context.Context) (*client, error) {
+	c := &client{}
+	dialer := net.Dialer{Timeout: dialTimeout}
+	first := true
+	connect := func(network, address string) (net.Conn, error) {
+		conn, err := dialer.DialContext(context.WithoutCancel(ctx), network, address)
+		if err != nil {
+			return nil, err
+		}
+		c.mu.Lock()
+		c.conns = append(c.conns[:min(len(c.conns), 1)], conn) // control, newest data
+		c.mu.Unlock()
+		if s.o.TLS != nil && !first {
+			return tls.Client(conn, s.o.TLS), nil
+		}
+		first = false
+		return conn, nil
+	}
+	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
+	defer stop()
+	options := []ftp.DialOption{ftp.DialWithDialFunc(connect)}
+	if s.o.TLS != nil {
+		options = append(options, ftp.DialWithExplicitTLS(s.o.TLS))
+	}
+	conn, err := ftp.Dial(s.o.Host, options...)
+	if err != nil {
+		_ = c.Close()
+		return nil, s.explainDial(err)
+	}
+	c.ServerConn = conn
+	if err := conn.Login(s.o.User, s.o.Password); err != nil {
+		_ = c.Close()
+		if answer(err) == ftp.StatusNotLoggedIn {
+			return nil, store.Refuse("%s does not let %q in: wrong user or password (%w)", s.o.Where, s.o.User, err)
+		}
+		return nil, s.explainDial(err)
+	}
+	return c, nil
+}
+
+func (s *Store) explainDial(err error) error {
+	if bad := store.CertificateError(s.o.Where, err); bad != nil {
+		return bad
+	}
+	if code := answer(err); s.o.TLS != nil && code >= 500 && code < 530 {
+		return store.Refuse("%s offers no TLS (%w); if the password may travel in the clear, write `plain_ftp:` instead of `ftp:`", s.o.Where, err)
+	}
+	return fmt.Errorf("connect to %s: %w", s.o.Where, err)
+}
+
+// answer is the code of the server's answer in an error, or 0.
+func answer(err error) int {
+	var e *textproto.Error
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return 0
+}
+
+func clean(err error) bool {
+	code := answer(err)
+	return code >= 500 || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
+}
+
+func (s *Store) do(ctx context.Context, work func(*client) error) error {
+	return s.pool.Do(ctx, clean, work)
+}
+
+func explain(name string, err error) error {
+	switch answer(err) {
+	case 0:
+		if err == nil {
+			return nil
+		}
+	case ftp.StatusFileUnavailable:
+		if strings.Contains(strings.ToLower(err.Error()), "denied") {
+			return store.Refuse("%s: the far end denies permission (%w)", name, err)
+		}
+		return fmt.Errorf("%w (%w)", store.Missing(name), err)
+	case ftp.StatusExceededStorage, 452:
+		return fmt.Errorf("%s: %w at the far end (%w)", name, store.ErrFull, err)
+	case ftp.StatusBadFileName:
+		return store.Refuse("%s: the far end refuses the name (%w)", name, err)
+	}
+	return fmt.Errorf("%s: %w", name, err)
+}
+
+func (s *Store) path(name string) string { return path.Join(s.o.Dir, name) }
+
+// Where implements store.Store.
+func (s *Store) Where() string { return s.o.Where }
+
+// Offsite implements store.Store.
+func (s *Store) Offsite() bool { return true }
+
+// Close implements store.Store.
+func (s *Store) Close() error { return s.pool.Close() }
+
+// Check implements store.Store. The store's folder is made if need be.
+func (s *Store) Check(ctx context.Context) error {
+	return s.do(ctx, func(c *client) error {
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		probe := s.temporary("probe")
+		if err := c.Stor(probe, strings.NewReader("probe")); err != nil {
+			return writeError("the folder "+s.o.Dir, err)
+		}
+		if err := c.Delete(probe); err != nil {
+			return explain("the folder "+s.o.Dir, err)
+		}
+		return s.clear(c)
+	})
+}
+
+// clear removes what runs that died have left in the folder for incoming.
+func (s *Store) clear(c *client) error {
+	left, err := c.List(s.path(store.Incoming))
+	if err != nil {
+		return explain(store.Incoming, err)
+	}
+	for _, f := range left {
+		if f.Type == ftp.EntryTypeFile && time.Since(f.Time) > store.Stale {
+			_ = c.Delete(path.Join(s.path(store.Incoming), path.Base(f.Name)))
+		}
+	}
+	return nil
+}
+
+func (s *Store) temporary(name string) string {
+	return s.path(path.Join(store.Incoming, s.token+"-"+path.Base(name)))
+}
+
+// mkdir makes a folder and those above it, once for each run. That one exists
+// already has no answer of its own in FTP, so only the last error counts.
+func (s *Store) mkdir(c *client, dir string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.made[dir] {
+		return nil
+	}
+	whole, last := s.path(dir), error(nil)
+	for i, r := range whole + "/" {
+		if r == '/' && i > 0 {
+			last = c.MakeDir(whole[:i])
+		}
+	}
+	if answer(last) == 0 && last != nil {
+		return last
+	}
+	if last != nil {
+		if _, err := c.List(whole); err != nil {
+			return store.Refuse("make the folder %s: %w", whole, last)
+		}
+	}
+	s.made[dir] = true
+	return nil
+}
+
+// Put implements store.Store. What an upload that was cut has brought over is
+// kept, so that the next try with the same name goes on from there.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	return s.do(ctx, func(c *client) error {
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		temporary := s.temporary(name)
+		var from int64
+		if there, err := c.FileSize(temporary); err == nil && there <= size {
+			from = max(there-unsure, 0)
+		}
+		if _, err := src.Seek(from, io.SeekStart); err != nil {
+			return err
+		}
+		if err := c.StorFrom(temporary, src, uint64(from)); err != nil {
+			return writeError(name, err)
+		}
+		if there, err := s.size(c, temporary); err != nil || there != size {
+			_ = c.Delete(temporary)
+			return errors.Join(fmt.Errorf("%s: %d bytes arrived, %d were sent", name, there, size), err)
+		}
+		if err := s.mkdir(c, path.Dir(name)); err != nil {
+			return err
+		}
+		return s.rename(c, name, temporary)
+	})
+}
+
+// writeError explains an error of a write, where an unavailable file is not
+// one that is missing.
+func writeError(name string, err error) error {
+	if code := answer(err); code == ftp.StatusFileUnavailable {
+		return store.Refuse("%s cannot be written at the far end: %w", name, err)
+	}
+	return explain(name, err)
+}
+
+// rename puts a finished upload in its place. Not every server replaces a file
+// that is there already.
+func (s *Store) rename(c *client, name, temporary string) error {
+	err := c.Rename(temporary, s.path(name))
+	if err != nil && answer(err) != 0 {
+		if _, statErr := s.size(c, s.path(name)); statErr == nil {
+			if err := c.Delete(s.path(name)); err != nil {
+				return explain(name, err)
+			}
+			err = c.Rename(temporary, s.path(name))
+		}
+	}
+	if err != nil {
+		return writeError(name, err)
+	}
+	return nil
+}
+
+// size asks for a file's length; servers without SIZE are asked for a listing.
+func (s *Store) size(c *client, file string) (int64, error) {
+	n, err := c.FileSize(file)
+	if code := answer(err); code != 500 && code != 502 && code != 504 {
+		return n, err
+	}
+	entries, err := c.List(path.Dir(file))
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range entries {
+		if path.Base(e.Name) == path.Base(file) {
+			return int64(e.Size), nil
+		}
+	}
+	return 0, &textproto.Error{Code: ftp.StatusFileUnavailable, Msg: "no such file"}
+}
+
+// Open implements store.Store.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	lease, err := s.pool.Take(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := lease.Conn.RetrFrom(s.path(name), uint64(offset))
+	if err != nil {
+		err = explain(name, err)
+		lease.Release(clean(err))
+		return nil, err
+	}
+	return &reader{Response: r, lease: lease}, nil
+}
+
+// reader is a transfer under way.
+type reader struct {
+	*ftp.Response
+	lease *lanes.Lease[*client]
+	ended bool
+}
+
+// Read implements io.Reader. A data connection that ends says nothing about
+// whether the file did: only the server's last word on the control connection
+// does.
+func (r *reader) Read(p []byte) (int, error) {
+	n, err := r.Response.Read(p)
+	if errors.Is(err, io.EOF) && !r.ended {
+		r.ended = true
+		closeErr := r.Response.Close()
+		r.lease.Release(closeErr == nil)
+		if closeErr != nil {
+			return n, fmt.Errorf("the transfer broke off: %w", closeErr)
+		}
+	}
+	return n, err
+}
+
+// Close implements io.Closer. A transfer that is broken off costs the connection.
+func (r *reader) Close() error {
+	if !r.ended {
+		r.ended = true
+		r.lease.Release(false)
+	}
+	return nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.do(ctx, func(c *client) error {
+		n, err := s.size(c, s.path(name))
+		info = store.Info{Name: name, Bytes: n}
+		return explain(name, err)
+	})
+	return info, err
+}
+
+func (s *Store) readDir(ctx context.Context, dir string) (all []store.Entry, err error) {
+	err = s.do(ctx, func(c *client) error {
+		entries, err := c.List(s.path(dir))
+		if err != nil {
+			return explain(dir, err)
+		}
+		for _, e := range entries {
+			if e.Name != "." && e.Name != ".." {
+				all = append(all, store.Entry{Info: store.Info{Name: path.Base(e.Name), Bytes: int64(e.Size), Changed: e.Time}, Folder: e.Type == ftp.EntryTypeFolder})
+			}
+		}
+		return nil
+	})
+	return all, err
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
+	return store.Walk(ctx, dir, s.readDir)
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
+	entries, err := s.readDir(ctx, dir)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return store.FoldersIn(entries), err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	return s.do(ctx, func(c *client) error {
+		err := explain(name, c.Delete(s.path(name)))
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		return err
+	})
+}

@@ -1,0 +1,193 @@
+// Package opener makes stores of their descriptions in the configuration.
+package opener
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"revlet/internal/config"
+	"revlet/internal/disk"
+	"revlet/internal/store"
+	"revlet/internal/store/folder"
+	"revlet/internal/store/ftp"
+	"revlet/internal/store/s3"
+	"revlet/internal/store/sftp"
+	"revlet/internal/store/steady"
+	"revlet/internal/store/webdav"
+)
+
+// Opener makes stores.
+type Opener struct {
+	Disk *disk.Disk
+	// KnownHosts is the file of accepted SSH host keys.
+	KnownHosts string
+	// Trust accepts SSH hosts that are not known yet; Trusted is told of them.
+	Trust   bool
+	Trusted func(host, fingerprint string)
+}
+
+// Open makes a store; nothing is connected yet. An error is one in what the
+// configuration says or in a secret it names.
+func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
+	if c.Folder != "" {
+		return store.Named{Name: name, Store: folder.New(o.Disk, c.Folder)}, nil
+	}
+	inner, err := o.remote(c)
+	if err != nil {
+		return store.Named{}, fmt.Errorf("store %s: %w", name, err)
+	}
+	return store.Named{Name: name, Lanes: c.Lanes,
+		Store: steady.New(inner, steady.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: pause()})}, nil
+}
+
+// pause is the first wait between tries; tests shorten it.
+func pause() time.Duration {
+	d, _ := time.ParseDuration(os.Getenv("REVLET_RETRY_PAUSE"))
+	return d
+}
+
+func (o *Opener) remote(c config.Store) (store.Store, error) {
+	u, err := c.URL()
+	if err != nil {
+		return nil, err
+	}
+	user := c.User
+	if user == "" {
+		user = u.User.Username()
+	}
+	where := *u
+	where.User = nil
+	switch c.Kind() {
+	case "sftp":
+		where.User = u.User
+		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: orAccount(user), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(),
+			Auth:  func() ([]ssh.AuthMethod, error) { return sshAuth(c) },
+			Hosts: o.Hosts(c.HostKey)}), nil
+	case "webdav":
+		password, err := c.Password()
+		if err != nil {
+			return nil, err
+		}
+		tlsConfig, err := store.TLS(c.CAFile)
+		if err != nil {
+			return nil, err
+		}
+		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String()}), nil
+	case "s3":
+		secret, err := c.Secret()
+		if err != nil {
+			return nil, err
+		}
+		tlsConfig, err := store.TLS(c.CAFile)
+		if err != nil {
+			return nil, err
+		}
+		bucket, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
+		return s3.New(s3.Options{Endpoint: u.Host, Secure: u.Scheme == "https", Bucket: bucket, Prefix: prefix, Region: c.Region, AccessKey: c.AccessKey,
+			Secret: secret, HostStyle: c.Style == "host", Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String()})
+	default:
+		return openFTP(c, u, user, where.String())
+	}
+}
+
+func openFTP(c config.Store, u *url.URL, user, where string) (store.Store, error) {
+	password, err := c.Password()
+	if err != nil {
+		return nil, err
+	}
+	o := ftp.Options{Host: withPort(u, "21"), User: user, Password: password, Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where}
+	if c.Kind() == "ftp" {
+		if o.TLS, err = store.TLS(c.CAFile); err != nil {
+			return nil, err
+		}
+		o.TLS.ServerName = u.Hostname()
+	}
+	return ftp.New(o), nil
+}
+
+// Hosts are the SSH machines that are known.
+func (o *Opener) Hosts(pin string) *sftp.Hosts {
+	return &sftp.Hosts{Disk: o.Disk, File: o.KnownHosts, Pin: pin, Trust: o.Trust, Trusted: o.Trusted}
+}
+
+// Forget drops the accepted key of an SSH store's machine.
+func (o *Opener) Forget(c config.Store) error {
+	u, err := c.URL()
+	if err != nil {
+		return err
+	}
+	return o.Hosts("").Forget(withPort(u, "22"))
+}
+
+func withPort(u *url.URL, port string) string {
+	if u.Port() != "" {
+		port = u.Port()
+	}
+	return net.JoinHostPort(u.Hostname(), port)
+}
+
+func orAccount(user string) string {
+	if user == "" {
+		return os.Getenv("USER")
+	}
+	return user
+}
+
+// sshAuth gathers the ways to prove who we are: a key file, the agent, a
+// password.
+func sshAuth(c config.Store) ([]ssh.AuthMethod, error) {
+	password, err := c.Password()
+	if err != nil {
+		return nil, err
+	}
+	var all []ssh.AuthMethod
+	if c.KeyFile != "" {
+		signer, err := readKey(c.KeyFile, password)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, ssh.PublicKeys(signer))
+	} else if os.Getenv("SSH_AUTH_SOCK") != "" {
+		all = append(all, ssh.PublicKeysCallback(agentKeys))
+	}
+	if password != "" {
+		all = append(all, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = password
+			}
+			return answers, nil
+		}))
+	}
+	if len(all) == 0 {
+		return nil, errors.New("it says neither `key_file:` nor `password_file:` nor `password_env:`, and no SSH agent is running")
+	}
+	return all, nil
+}
+
+// readKey reads a private key; password opens it if it is locked.
+func readKey(file, password string) (ssh.Signer, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("read `key_file:`: %w", err)
+	}
+	signer, err := ssh.ParsePrivateKey(data)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		if password == "" {
+			return nil, fmt.Errorf("the key %s has a passphrase; name the file that holds it in `password_file:`", file)
+		}
+		signer, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(password))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("`key_file: %s`: %w", file, err)
+	}
+	return signer, nil
+}

@@ -1,0 +1,256 @@
+// Package s3 keeps archives in a bucket behind the S3 object API.
+package s3
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"revlet/internal/store"
+)
+
+// Options say where the bucket is and how to get in.
+type Options struct {
+	// Endpoint is host:port; Secure says whether it is spoken to over TLS.
+	Endpoint string
+	Secure   bool
+	Bucket   string
+	// Prefix begins the names of all objects.
+	Prefix            string
+	Region            string
+	AccessKey, Secret string
+	// HostStyle puts the bucket's name into the host's.
+	HostStyle bool
+	Transport http.RoundTripper
+	// Lanes is the most requests at a time.
+	Lanes int
+	Where string
+}
+
+// Store is a prefix in a bucket.
+type Store struct {
+	o     Options
+	c     *minio.Client
+	lanes chan struct{}
+}
+
+// piece is the size of the pieces of a multipart upload.
+const piece = 16 << 20
+
+// New returns the store; nothing is sent yet.
+func New(o Options) (*Store, error) {
+	style := minio.BucketLookupPath
+	if o.HostStyle {
+		style = minio.BucketLookupDNS
+	}
+	c, err := minio.New(o.Endpoint, &minio.Options{Creds: credentials.NewStaticV4(o.AccessKey, o.Secret, ""), Secure: o.Secure,
+		Region: o.Region, BucketLookup: style, Transport: o.Transport, MaxRetries: 1, TrailingHeaders: false})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", o.Where, err)
+	}
+	return &Store{o: o, c: c, lanes: make(chan struct{}, max(o.Lanes, 1))}, nil
+}
+
+func (s *Store) do(ctx context.Context, name string, work func() error) error {
+	select {
+	case s.lanes <- struct{}{}:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	defer func() { <-s.lanes }()
+	err := work()
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return s.explain(name, err)
+}
+
+func (s *Store) explain(name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	answer := minio.ToErrorResponse(err)
+	switch answer.Code {
+	case "NoSuchKey", "NoSuchUpload":
+		return store.Missing(name)
+	case "NoSuchBucket":
+		return store.Refuse("there is no bucket %q at %s; make it first", s.o.Bucket, s.o.Endpoint)
+	case "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch", "AllAccessDisabled", "AuthorizationHeaderMalformed", "PermanentRedirect", "InvalidBucketName":
+		return store.Refuse("%s: %s (%s); check `access_key:`, the secret, `region:` and the bucket's policy", s.o.Where, answer.Message, answer.Code)
+	case "QuotaExceeded", "XMinioStorageFull", "EntityTooLarge", "InsufficientCapacity":
+		return fmt.Errorf("%s: %w at %s (%s)", name, store.ErrFull, s.o.Where, answer.Message)
+	}
+	if answer.StatusCode == http.StatusNotFound {
+		return store.Missing(name)
+	}
+	if answer.StatusCode == http.StatusInsufficientStorage {
+		return fmt.Errorf("%s: %w at %s", name, store.ErrFull, s.o.Where)
+	}
+	return store.HTTPError(s.o.Where, err)
+}
+
+func (s *Store) key(name string) string { return path.Join(s.o.Prefix, name) }
+
+// below is the prefix of every key in a folder.
+func (s *Store) below(dir string) string {
+	if key := s.key(dir); key != "" && key != "." {
+		return key + "/"
+	}
+	return ""
+}
+
+// name takes a key's prefix off.
+func (s *Store) name(key string) string {
+	if s.o.Prefix == "" {
+		return key
+	}
+	return strings.TrimPrefix(key, s.o.Prefix+"/")
+}
+
+// Where implements store.Store.
+func (s *Store) Where() string { return s.o.Where }
+
+// Offsite implements store.Store.
+func (s *Store) Offsite() bool { return true }
+
+// Close implements store.Store.
+func (s *Store) Close() error {
+	if t, ok := s.o.Transport.(*http.Transport); ok {
+		t.CloseIdleConnections()
+	}
+	return nil
+}
+
+// Check implements store.Store.
+func (s *Store) Check(ctx context.Context) error {
+	probe := path.Join(store.Incoming, "probe")
+	return s.do(ctx, "the bucket", func() error {
+		if err := s.put(ctx, probe, strings.NewReader("probe"), 5); err != nil {
+			return err
+		}
+		if err := s.c.RemoveObject(ctx, s.o.Bucket, s.key(probe), minio.RemoveObjectOptions{}); err != nil {
+			return err
+		}
+		return s.clear(ctx)
+	})
+}
+
+// clear ends uploads in pieces that a run that died has left: they cost room.
+// That an account may not list them is no reason to refuse the store.
+func (s *Store) clear(ctx context.Context) error {
+	for up := range s.c.ListIncompleteUploads(ctx, s.o.Bucket, s.below(""), true) {
+		if up.Err != nil {
+			return nil
+		}
+		if time.Since(up.Initiated) > store.Stale {
+			_ = s.c.RemoveIncompleteUpload(ctx, s.o.Bucket, up.Key)
+		}
+	}
+	return nil
+}
+
+func (s *Store) put(ctx context.Context, name string, src io.Reader, size int64) error {
+	_, err := s.c.PutObject(ctx, s.o.Bucket, s.key(name), src, size, minio.PutObjectOptions{
+		ContentType: "application/octet-stream", PartSize: piece, NumThreads: 1, SendContentMd5: true, DisableContentSha256: s.o.Secure})
+	return err
+}
+
+// Put implements store.Store. The API makes an object appear whole or not at
+// all; large ones go in pieces, each with a checksum that the server compares.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	return s.do(ctx, name, func() error { return s.put(ctx, name, src, size) })
+}
+
+// Open implements store.Store.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	var in io.ReadCloser
+	err := s.do(ctx, name, func() error {
+		o := minio.GetObjectOptions{}
+		if offset > 0 {
+			if err := o.SetRange(offset, 0); err != nil {
+				return err
+			}
+		}
+		core := minio.Core{Client: s.c}
+		body, _, _, err := core.GetObject(ctx, s.o.Bucket, s.key(name), o)
+		in = body
+		return err
+	})
+	if err != nil {
+		if offset > 0 && minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
+			return io.NopCloser(strings.NewReader("")), nil
+		}
+		return nil, err
+	}
+	return in, nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.do(ctx, name, func() error {
+		o, err := s.c.StatObject(ctx, s.o.Bucket, s.key(name), minio.StatObjectOptions{})
+		info = store.Info{Name: name, Bytes: o.Size, Changed: o.LastModified}
+		return err
+	})
+	return info, err
+}
+
+// list visits every object below dir, or directly in it.
+func (s *Store) list(ctx context.Context, dir string, deep bool, visit func(minio.ObjectInfo)) error {
+	return s.do(ctx, dir, func() error {
+		n := 0
+		for o := range s.c.ListObjects(ctx, s.o.Bucket, minio.ListObjectsOptions{Prefix: s.below(dir), Recursive: deep}) {
+			if o.Err != nil {
+				return o.Err
+			}
+			if n++; n%500 == 1 {
+				store.Alive(ctx)
+			}
+			visit(o)
+		}
+		return nil
+	})
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) (all []store.Info, err error) {
+	err = s.list(ctx, dir, true, func(o minio.ObjectInfo) {
+		name := s.name(o.Key)
+		if !strings.HasPrefix(name, ".") && !strings.Contains(name, "/.") && !strings.HasSuffix(name, "/") {
+			all = append(all, store.Info{Name: name, Bytes: o.Size, Changed: o.LastModified})
+		}
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return all, err
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) (names []string, err error) {
+	err = s.list(ctx, dir, false, func(o minio.ObjectInfo) {
+		if name, ok := strings.CutSuffix(o.Key, "/"); ok && !strings.HasPrefix(path.Base(name), ".") {
+			names = append(names, path.Base(name))
+		}
+	})
+	return names, err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	err := s.do(ctx, name, func() error {
+		return s.c.RemoveObject(ctx, s.o.Bucket, s.key(name), minio.RemoveObjectOptions{})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,365 @@
+// Package sftp keeps archives on another machine over SFTP
+// (draft-ietf-secsh-filexfer-02), in an SSH connection.
+package sftp
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"revlet/internal/store"
+	"revlet/internal/store/lanes"
+)
+
+// Options say where the store is and how to get in.
+type Options struct {
+	// Host is host:port.
+	Host string
+	User string
+	// Dir is the store's folder; one without a leading slash starts at the
+	// account's home.
+	Dir string
+	// Auth are the ways to prove who we are, tried in order. It is asked once
+	// for each connection.
+	Auth func() ([]ssh.AuthMethod, error)
+	// Hosts knows the keys of machines.
+	Hosts *Hosts
+	// Lanes is the most connections at a time.
+	Lanes int
+	// Where describes the address for people.
+	Where string
+}
+
+// Store is a folder on another machine.
+type Store struct {
+	o    Options
+	pool *lanes.Pool[*client]
+	// token tells this program's unfinished uploads from others'.
+	token string
+
+	mu   sync.Mutex
+	made map[string]bool
+}
+
+// client is one SSH connection with SFTP in it.
+type client struct {
+	*sftp.Client
+	ssh *ssh.Client
+}
+
+// Close ends the connection at once: closing only the SFTP side would wait for
+// answers that may never come.
+func (c *client) Close() error { return c.ssh.Close() }
+
+const (
+	dialTimeout = 20 * time.Second
+	// requests is how many packets of a file may be under way at a time.
+	requests = 64
+	packet   = 32 << 10
+	// unsure is how much of the end of a cut upload may be incomplete.
+	unsure = 2 * requests * packet
+)
+
+// New returns the store; nothing is connected yet.
+func New(o Options) *Store {
+	token := make([]byte, 6)
+	_, _ = rand.Read(token)
+	s := &Store{o: o, token: hex.EncodeToString(token), made: map[string]bool{}}
+	s.pool = lanes.New(o.Lanes, s.dial)
+	return s
+}
+
+func (s *Store) dial(ctx context.Context) (*client, error) {
+	auth, err := s.o.Auth()
+	if err != nil {
+		return nil, store.Refuse("%w", err)
+	}
+	verify, algorithms, err := s.o.Hosts.check(s.o.Host)
+	if err != nil {
+		return nil, store.Refuse("%w", err)
+	}
+	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", s.o.Host)
+	if err != nil {
+		return nil, fmt.Errorf("connect to %s: %w", s.o.Host, err)
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	_ = conn.SetDeadline(time.Now().Add(dialTimeout))
+	sshConn, channels, reqs, err := ssh.NewClientConn(conn, s.o.Host, &ssh.ClientConfig{
+		User: s.o.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: algorithms, Timeout: dialTimeout})
+	if err != nil {
+		_ = conn.Close()
+		return nil, s.explainDial(err)
+	}
+	_ = conn.SetDeadline(time.Time{})
+	c := ssh.NewClient(sshConn, channels, reqs)
+	files, err := sftp.NewClient(c, sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true),
+		sftp.MaxConcurrentRequestsPerFile(requests), sftp.MaxPacketChecked(packet))
+	if err != nil {
+		_ = c.Close()
+		return nil, fmt.Errorf("%s offers no SFTP: %w", s.o.Host, err)
+	}
+	return &client{files, c}, nil
+}
+
+func (s *Store) explainDial(err error) error {
+	var host *HostKeyError
+	if errors.As(err, &host) {
+		return host
+	}
+	if strings.Contains(err.Error(), "unable to authenticate") {
+		return store.Refuse("%s does not let %s in: wrong key or password (%w)", s.o.Host, s.o.User, err)
+	}
+	return fmt.Errorf("connect to %s: %w", s.o.Host, err)
+}
+
+// clean tells whether the far end itself gave the error, so that the
+// connection is still good.
+func clean(err error) bool {
+	var status *sftp.StatusError
+	return errors.As(err, &status) && status.FxCode() != sftp.ErrSSHFxConnectionLost && status.FxCode() != sftp.ErrSSHFxNoConnection ||
+		errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, store.ErrRefused)
+}
+
+func (s *Store) do(ctx context.Context, work func(*client) error) error {
+	return s.pool.Do(ctx, clean, work)
+}
+
+func (s *Store) path(name string) string { return path.Join(s.o.Dir, name) }
+
+func explain(name string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return store.Missing(name)
+	case errors.Is(err, fs.ErrPermission):
+		return store.Refuse("%s: the far end denies permission; check who owns the folder there", name)
+	default:
+		return fmt.Errorf("%s: %w", name, err)
+	}
+}
+
+// Where implements store.Store.
+func (s *Store) Where() string { return s.o.Where }
+
+// Offsite implements store.Store.
+func (s *Store) Offsite() bool { return true }
+
+// Close implements store.Store.
+func (s *Store) Close() error { return s.pool.Close() }
+
+// Check implements store.Store. The store's folder is made if its parent exists.
+func (s *Store) Check(ctx context.Context) error {
+	return s.do(ctx, func(c *client) error {
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		probe := s.temporary("probe")
+		f, err := c.Create(probe)
+		if err != nil {
+			return explain("the folder "+s.o.Dir, err)
+		}
+		if err := errors.Join(f.Close(), c.Remove(probe)); err != nil {
+			return explain("the folder "+s.o.Dir, err)
+		}
+		return s.clear(c)
+	})
+}
+
+// clear removes what runs that died have left in the folder for incoming.
+func (s *Store) clear(c *client) error {
+	left, err := c.ReadDir(s.path(store.Incoming))
+	if err != nil {
+		return explain(store.Incoming, err)
+	}
+	for _, f := range left {
+		if !f.IsDir() && time.Since(f.ModTime()) > store.Stale {
+			_ = c.Remove(path.Join(s.path(store.Incoming), f.Name()))
+		}
+	}
+	return nil
+}
+
+func (s *Store) temporary(name string) string {
+	return s.path(path.Join(store.Incoming, s.token+"-"+path.Base(name)))
+}
+
+// mkdir makes a folder of the store, once for each run.
+func (s *Store) mkdir(c *client, dir string) error {
+	s.mu.Lock()
+	made := s.made[dir]
+	s.mu.Unlock()
+	if made {
+		return nil
+	}
+	if err := c.MkdirAll(s.path(dir)); err != nil {
+		return explain("make the folder "+s.path(dir), err)
+	}
+	s.mu.Lock()
+	s.made[dir] = true
+	s.mu.Unlock()
+	return nil
+}
+
+// Put implements store.Store. What an upload that was cut has brought over is
+// kept, so that the next try with the same name goes on from there.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	return s.do(ctx, func(c *client) error {
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		temporary := s.temporary(name)
+		if err := s.upload(c, temporary, src, size); err != nil {
+			return s.explainWrite(c, name, size, err)
+		}
+		if err := s.mkdir(c, path.Dir(name)); err != nil {
+			return err
+		}
+		if err := rename(c.Client, temporary, s.path(name)); err != nil {
+			return explain(name, err)
+		}
+		return nil
+	})
+}
+
+func (s *Store) upload(c *client, temporary string, src io.ReadSeeker, size int64) error {
+	var from int64
+	if info, err := c.Stat(temporary); err == nil && info.Size() <= size {
+		from = max(info.Size()-unsure, 0)
+	}
+	flags := os.O_WRONLY | os.O_CREATE
+	if from == 0 {
+		flags |= os.O_TRUNC
+	}
+	f, err := c.OpenFile(temporary, flags)
+	if err != nil {
+		return err
+	}
+	_, err = f.Seek(from, io.SeekStart)
+	if err == nil {
+		_, err = src.Seek(from, io.SeekStart)
+	}
+	if err == nil {
+		_, err = f.ReadFrom(io.LimitReader(src, size-from))
+	}
+	if _, ok := c.HasExtension("fsync@openssh.com"); ok && err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	info, err := c.Stat(temporary)
+	if err == nil && info.Size() != size {
+		_ = c.Remove(temporary)
+		err = fmt.Errorf("%d bytes arrived, %d were sent", info.Size(), size)
+	}
+	return err
+}
+
+// explainWrite finds out whether the far end is full, which SFTP has no word for.
+func (s *Store) explainWrite(c *client, name string, size int64, err error) error {
+	var status *sftp.StatusError
+	if errors.As(err, &status) {
+		if strings.Contains(strings.ToLower(err.Error()), "space") || strings.Contains(strings.ToLower(err.Error()), "quota") {
+			return fmt.Errorf("%s: %w at the far end (%w)", name, store.ErrFull, err)
+		}
+		if _, ok := c.HasExtension("statvfs@openssh.com"); ok {
+			if v, statErr := c.StatVFS(s.path(store.Incoming)); statErr == nil && int64(v.FreeSpace()) < size {
+				return fmt.Errorf("%s: %w at the far end: %d MiB are free there", name, store.ErrFull, v.FreeSpace()>>20)
+			}
+		}
+	}
+	return explain(name, err)
+}
+
+// rename replaces what is there in one step where the far end can, as OpenSSH
+// does.
+func rename(c *sftp.Client, from, to string) error {
+	if _, ok := c.HasExtension("posix-rename@openssh.com"); ok {
+		return c.PosixRename(from, to)
+	}
+	if err := c.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return c.Rename(from, to)
+}
+
+// Open implements store.Store.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	lease, err := s.pool.Take(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f, err := lease.Conn.Open(s.path(name))
+	if err == nil {
+		_, err = f.Seek(offset, io.SeekStart)
+	}
+	if err != nil {
+		lease.Release(clean(err))
+		return nil, explain(name, err)
+	}
+	return newReader(f, lease), nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.do(ctx, func(c *client) error {
+		fi, err := c.Stat(s.path(name))
+		if err != nil {
+			return explain(name, err)
+		}
+		info = store.Info{Name: name, Bytes: fi.Size(), Changed: fi.ModTime()}
+		return nil
+	})
+	return info, err
+}
+
+func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
+	err = s.do(ctx, func(c *client) error {
+		infos, err := c.ReadDirContext(ctx, s.path(dir))
+		if err != nil {
+			return explain(dir, err)
+		}
+		for _, fi := range infos {
+			entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
+		}
+		return nil
+	})
+	return entries, err
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
+	return store.Walk(ctx, dir, s.readDir)
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
+	entries, err := s.readDir(ctx, dir)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return store.FoldersIn(entries), err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	return s.do(ctx, func(c *client) error {
+		if err := c.Remove(s.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return explain(name, err)
+		}
+		return nil
+	})
+}

@@ -1,0 +1,287 @@
+// Package steady makes a store of an unsteady far end usable: it tries again
+// what may pass, gives up on silence, goes on reading where a connection broke,
+// and keeps to a rate.
+package steady
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/time/rate"
+
+	"revlet/internal/store"
+)
+
+// Options say how steady a store is to be.
+type Options struct {
+	// Rate bounds the bytes a second, both ways together; 0 is no bound.
+	Rate int64
+	// Silence is how long the far end may say nothing; 0 means a minute.
+	Silence time.Duration
+	// Tries is how often a call is made before its error counts; 0 means 6.
+	Tries uint
+	// Pause is the wait before the second try, doubled for each further one up
+	// to a quarter of a minute; 0 means 400 milliseconds.
+	Pause time.Duration
+}
+
+// Store is a store made steady.
+type Store struct {
+	store.Store
+	o     Options
+	limit *rate.Limiter
+}
+
+const (
+	longestPause = 15 * time.Second
+	burst        = 64 << 10
+)
+
+// New makes inner steady.
+func New(inner store.Store, o Options) *Store {
+	if o.Silence == 0 {
+		o.Silence = time.Minute
+	}
+	if o.Tries == 0 {
+		o.Tries = 6
+	}
+	if o.Pause == 0 {
+		o.Pause = 400 * time.Millisecond
+	}
+	s := &Store{Store: inner, o: o}
+	if o.Rate > 0 {
+		s.limit = rate.NewLimiter(rate.Limit(o.Rate), int(max(min(o.Rate, burst), 1)))
+	}
+	return s
+}
+
+// errSilent is why a call is given up that makes no progress.
+var errSilent = errors.New("the far end has stopped answering")
+
+// watch ends a call that makes no progress.
+type watch struct {
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	timer  *time.Timer
+	d      time.Duration
+}
+
+func (s *Store) watch(ctx context.Context) *watch {
+	w := &watch{d: s.o.Silence}
+	w.ctx, w.cancel = context.WithCancelCause(ctx)
+	w.timer = time.AfterFunc(w.d, func() { w.cancel(fmt.Errorf("%w for %s", errSilent, w.d)) })
+	return w
+}
+
+func (w *watch) alive() { w.timer.Reset(w.d) }
+
+func (w *watch) rest() { w.timer.Stop() }
+
+func (w *watch) end() {
+	w.timer.Stop()
+	w.cancel(nil)
+}
+
+// explain puts the reason for giving up in place of the error it caused.
+func (w *watch) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	if cause := context.Cause(w.ctx); errors.Is(cause, errSilent) {
+		return cause
+	}
+	return err
+}
+
+// again runs call until it works, cannot work or has been tried often enough.
+func (s *Store) again(ctx context.Context, call func(*watch) error) error {
+	_, err := retry(ctx, s, func() (struct{}, error) {
+		w := s.watch(ctx)
+		defer w.end()
+		return struct{}{}, w.explain(call(w))
+	})
+	return err
+}
+
+func retry[T any](ctx context.Context, s *Store, call func() (T, error)) (T, error) {
+	pace := &backoff.ExponentialBackOff{InitialInterval: s.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: longestPause}
+	v, err := backoff.Retry(ctx, func() (T, error) {
+		v, err := call()
+		if lasting(err) || ctx.Err() != nil && err != nil {
+			err = backoff.Permanent(err)
+		}
+		return v, err
+	}, backoff.WithBackOff(pace), backoff.WithMaxTries(s.o.Tries), backoff.WithMaxElapsedTime(0))
+	var permanent *backoff.PermanentError
+	if errors.As(err, &permanent) {
+		err = permanent.Unwrap()
+	}
+	if ctx.Err() != nil && err != nil {
+		return v, ctx.Err()
+	}
+	return v, err
+}
+
+// lasting tells errors that another try will not mend.
+func lasting(err error) bool {
+	return errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
+}
+
+// Check implements store.Store. It is tried twice only: a person waits for it.
+func (s *Store) Check(ctx context.Context) error {
+	brief := *s
+	brief.o.Tries = min(s.o.Tries, 2)
+	return brief.again(ctx, func(w *watch) error { return s.Store.Check(w.ctx) })
+}
+
+// Put implements store.Store.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	return s.again(ctx, func(w *watch) error {
+		if _, err := src.Seek(0, io.SeekStart); err != nil {
+			return store.Refuse("%w", err)
+		}
+		return s.Store.Put(w.ctx, name, &source{ReadSeeker: src, w: w, s: s}, size)
+	})
+}
+
+// source tells the watch of progress and keeps to the rate.
+type source struct {
+	io.ReadSeeker
+	w *watch
+	s *Store
+}
+
+func (r *source) Read(p []byte) (int, error) {
+	p, err := r.s.await(r.w.ctx, p)
+	if err != nil {
+		return 0, err
+	}
+	n, err := r.ReadSeeker.Read(p)
+	r.w.alive()
+	return n, err
+}
+
+// await waits until the rate allows some bytes, and cuts p to them.
+func (s *Store) await(ctx context.Context, p []byte) ([]byte, error) {
+	if s.limit == nil || len(p) == 0 {
+		return p, nil
+	}
+	p = p[:min(len(p), s.limit.Burst())]
+	return p, s.limit.WaitN(ctx, len(p))
+}
+
+// Open implements store.Store. The reader goes on where a connection broke.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	r := &reader{s: s, ctx: ctx, name: name, at: offset}
+	return r, s.reopen(r)
+}
+
+func (s *Store) reopen(r *reader) error {
+	type opened struct {
+		in io.ReadCloser
+		w  *watch
+	}
+	o, err := retry(r.ctx, s, func() (opened, error) {
+		w := s.watch(r.ctx)
+		in, err := s.Store.Open(w.ctx, r.name, r.at)
+		if err != nil {
+			err = w.explain(err)
+			w.end()
+			return opened{}, err
+		}
+		w.rest()
+		return opened{in, w}, nil
+	})
+	r.in, r.w = o.in, o.w
+	return err
+}
+
+// reader reads one object through several connections if need be.
+type reader struct {
+	s    *Store
+	ctx  context.Context
+	name string
+	at   int64
+	in   io.ReadCloser
+	w    *watch
+	// broken counts connections lost since the last byte.
+	broken uint
+}
+
+// Read implements io.Reader.
+func (r *reader) Read(p []byte) (int, error) {
+	for {
+		if r.in == nil {
+			if err := r.s.reopen(r); err != nil {
+				return 0, err
+			}
+		}
+		p, err := r.s.await(r.ctx, p)
+		if err != nil {
+			return 0, err
+		}
+		r.w.alive()
+		n, err := r.in.Read(p)
+		r.w.rest()
+		r.at += int64(n)
+		if n > 0 {
+			r.broken = 0
+		}
+		if err == nil || errors.Is(err, io.EOF) || lasting(err) || r.ctx.Err() != nil {
+			return n, err
+		}
+		r.broken++
+		err = r.w.explain(err)
+		r.drop()
+		if r.broken >= r.s.o.Tries {
+			return n, fmt.Errorf("read %s: %w", r.name, err)
+		}
+		if n > 0 {
+			return n, nil
+		}
+	}
+}
+
+func (r *reader) drop() {
+	if r.in != nil {
+		_ = r.in.Close()
+		r.w.end()
+		r.in = nil
+	}
+}
+
+// Close implements io.Closer.
+func (r *reader) Close() error {
+	r.drop()
+	return nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.again(ctx, func(w *watch) (err error) { info, err = s.Store.Stat(w.ctx, name); return err })
+	return info, err
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) (infos []store.Info, err error) {
+	err = s.again(ctx, func(w *watch) (err error) {
+		infos, err = s.Store.List(store.WithAlive(w.ctx, w.alive), dir)
+		return err
+	})
+	return infos, err
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) (names []string, err error) {
+	err = s.again(ctx, func(w *watch) (err error) { names, err = s.Store.Folders(w.ctx, dir); return err })
+	return names, err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	return s.again(ctx, func(w *watch) error { return s.Store.Remove(w.ctx, name) })
+}

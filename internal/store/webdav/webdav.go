@@ -1,0 +1,268 @@
+// Package webdav keeps archives on a WebDAV server (RFC 4918) over HTTP, with
+// basic or digest authentication (RFC 7617, RFC 7616).
+package webdav
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"path"
+	"sync"
+	"time"
+
+	"github.com/studio-b12/gowebdav"
+
+	"revlet/internal/store"
+)
+
+// Options say where the store is and how to get in.
+type Options struct {
+	// URL is the store's folder on the server.
+	URL            string
+	User, Password string
+	// Transport carries the requests; its limits are those of the store.
+	Transport http.RoundTripper
+	// Lanes is the most requests at a time.
+	Lanes int
+	Where string
+}
+
+// Store is a folder on a WebDAV server.
+type Store struct {
+	o     Options
+	auth  gowebdav.Authorizer
+	token string
+	lanes chan struct{}
+
+	mu   sync.Mutex
+	made map[string]bool
+}
+
+// New returns the store; nothing is sent yet.
+func New(o Options) *Store {
+	token := make([]byte, 6)
+	_, _ = rand.Read(token)
+	return &Store{o: o, auth: gowebdav.NewAutoAuth(o.User, o.Password), token: hex.EncodeToString(token),
+		lanes: make(chan struct{}, max(o.Lanes, 1)), made: map[string]bool{}}
+}
+
+// carrier ties the client library's requests to a context.
+type carrier struct {
+	ctx context.Context
+	rt  http.RoundTripper
+}
+
+func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
+	return c.rt.RoundTrip(r.WithContext(c.ctx))
+}
+
+func (s *Store) client(ctx context.Context) *gowebdav.Client {
+	c := gowebdav.NewAuthClient(s.o.URL, s.auth)
+	c.SetTransport(carrier{ctx, s.o.Transport})
+	return c
+}
+
+// do runs work in one of the lanes.
+func (s *Store) do(ctx context.Context, name string, work func(*gowebdav.Client) error) error {
+	select {
+	case s.lanes <- struct{}{}:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	defer func() { <-s.lanes }()
+	err := work(s.client(ctx))
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return s.explain(name, err)
+}
+
+func (s *Store) explain(name string, err error) error {
+	var status gowebdav.StatusError
+	if !errors.As(err, &status) {
+		return store.HTTPError(s.o.Where, err)
+	}
+	switch status.Status {
+	case http.StatusNotFound:
+		return store.Missing(name)
+	case http.StatusUnauthorized:
+		return store.Refuse("%s does not let %q in: wrong user or password (401)", s.o.Where, s.o.User)
+	case http.StatusForbidden:
+		return store.Refuse("%s forbids access to %s (403)", s.o.Where, name)
+	case http.StatusInsufficientStorage, http.StatusRequestEntityTooLarge:
+		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		return store.Refuse("%s is no WebDAV folder: it answers %d %s", s.o.Where, status.Status, http.StatusText(status.Status))
+	}
+	return fmt.Errorf("%s: the server answers %d %s", name, status.Status, http.StatusText(status.Status))
+}
+
+// Where implements store.Store.
+func (s *Store) Where() string { return s.o.Where }
+
+// Offsite implements store.Store.
+func (s *Store) Offsite() bool { return true }
+
+// Close implements store.Store.
+func (s *Store) Close() error {
+	if t, ok := s.o.Transport.(*http.Transport); ok {
+		t.CloseIdleConnections()
+	}
+	return nil
+}
+
+// Check implements store.Store. The store's folder is made if its parent exists.
+func (s *Store) Check(ctx context.Context) error {
+	return s.do(ctx, "the folder", func(c *gowebdav.Client) error {
+		if _, err := c.Stat("/"); err != nil {
+			if !gowebdav.IsErrNotFound(err) {
+				return err
+			}
+			if err := c.Mkdir("/", 0); err != nil {
+				return err
+			}
+		}
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		probe := s.temporary("probe")
+		if err := s.upload(c, probe, http.NoBody, 0); err != nil {
+			return err
+		}
+		if err := c.Remove(probe); err != nil {
+			return err
+		}
+		return s.clear(c)
+	})
+}
+
+// clear removes what runs that died have left in the folder for incoming.
+func (s *Store) clear(c *gowebdav.Client) error {
+	left, err := c.ReadDir(store.Incoming)
+	if err != nil {
+		return err
+	}
+	for _, f := range left {
+		if !f.IsDir() && time.Since(f.ModTime()) > store.Stale {
+			_ = c.Remove(path.Join(store.Incoming, f.Name()))
+		}
+	}
+	return nil
+}
+
+func (s *Store) temporary(name string) string {
+	return path.Join(store.Incoming, s.token+"-"+path.Base(name))
+}
+
+// mkdir makes a folder and those above it, once for each run: some servers
+// dislike to be asked again and again.
+func (s *Store) mkdir(c *gowebdav.Client, dir string) error {
+	if dir == "." {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.made[dir] {
+		return nil
+	}
+	if _, err := c.Stat(dir); err != nil {
+		if err := c.MkdirAll(dir, 0); err != nil {
+			return err
+		}
+	}
+	s.made[dir] = true
+	return nil
+}
+
+// upload sends a body of a known length, so that it is never sent in chunks,
+// which some servers refuse.
+func (s *Store) upload(c *gowebdav.Client, name string, src io.Reader, size int64) error {
+	return c.WriteStreamWithLength(name, src, size, 0)
+}
+
+// Put implements store.Store.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	return s.do(ctx, name, func(c *gowebdav.Client) error {
+		if err := s.mkdir(c, store.Incoming); err != nil {
+			return err
+		}
+		temporary := s.temporary(name)
+		if err := s.upload(c, temporary, src, size); err != nil {
+			return err
+		}
+		// A server may lose the end of a body and say nothing.
+		if info, err := c.Stat(temporary); err != nil || info.Size() != size {
+			return errors.Join(fmt.Errorf("%s did not arrive whole", name), err)
+		}
+		if err := s.mkdir(c, path.Dir(name)); err != nil {
+			return err
+		}
+		return c.Rename(temporary, name, true)
+	})
+}
+
+// Open implements store.Store.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	var in io.ReadCloser
+	err := s.do(ctx, name, func(c *gowebdav.Client) (err error) {
+		if offset == 0 {
+			in, err = c.ReadStream(name)
+		} else {
+			in, err = c.ReadStreamRange(name, offset, 0)
+		}
+		return err
+	})
+	return in, err
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.do(ctx, name, func(c *gowebdav.Client) error {
+		fi, err := c.Stat(name)
+		if err == nil {
+			info = store.Info{Name: name, Bytes: fi.Size(), Changed: fi.ModTime()}
+		}
+		return err
+	})
+	return info, err
+}
+
+func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
+	err = s.do(ctx, dir, func(c *gowebdav.Client) error {
+		var infos []fs.FileInfo
+		infos, err := c.ReadDir("/" + dir)
+		for _, fi := range infos {
+			entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
+		}
+		return err
+	})
+	return entries, err
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
+	return store.Walk(ctx, dir, s.readDir)
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
+	entries, err := s.readDir(ctx, dir)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return store.FoldersIn(entries), err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	err := s.do(ctx, name, func(c *gowebdav.Client) error { return c.Remove(name) })
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
