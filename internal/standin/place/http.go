@@ -1,0 +1,165 @@
+package place
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3afero"
+	"github.com/spf13/afero"
+	"golang.org/x/net/webdav"
+)
+
+func startWebDAV(s *Server, o Options, files afero.Fs) error {
+	h := &webdav.Handler{FileSystem: davFiles{files}, LockSystem: webdav.NewMemLS()}
+	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		user, password, _ := r.BasicAuth()
+		if !o.letIn(user, password) {
+			w.Header().Set("WWW-Authenticate", `Basic realm="stand-in"`)
+			http.Error(w, "not let in", http.StatusUnauthorized)
+			return
+		}
+		if o.Faults.Room > 0 && o.Faults.written.Load() > o.Faults.Room && r.Method == http.MethodPut {
+			http.Error(w, "full", http.StatusInsufficientStorage)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
+	return s.serveHTTP(o, answer, "")
+}
+
+// davFiles is a file system as the WebDAV handler wants it.
+type davFiles struct{ afero.Fs }
+
+// Mkdir implements webdav.FileSystem.
+func (d davFiles) Mkdir(_ context.Context, name string, perm os.FileMode) error {
+	return d.Fs.Mkdir(name, perm)
+}
+
+// OpenFile implements webdav.FileSystem.
+func (d davFiles) OpenFile(_ context.Context, name string, flag int, perm os.FileMode) (webdav.File, error) {
+	return d.Fs.OpenFile(name, flag, perm)
+}
+
+// RemoveAll implements webdav.FileSystem.
+func (d davFiles) RemoveAll(_ context.Context, name string) error {
+	if info, err := d.Fs.Stat(name); err == nil && !info.IsDir() {
+		return d.Fs.Remove(name)
+	}
+	return d.Fs.RemoveAll(name)
+}
+
+// Rename implements webdav.FileSystem.
+func (d davFiles) Rename(_ context.Context, from, to string) error { return d.Fs.Rename(from, to) }
+
+// Stat implements webdav.FileSystem.
+func (d davFiles) Stat(_ context.Context, name string) (os.FileInfo, error) { return d.Fs.Stat(name) }
+
+func startS3(s *Server, o Options, files afero.Fs) error {
+	backend, err := s3afero.MultiBucket(files)
+	if err != nil {
+		return err
+	}
+	if err := backend.CreateBucket(o.Bucket); err != nil && !gofakes3.HasErrorCode(err, gofakes3.ErrBucketAlreadyExists) {
+		return err
+	}
+	inner := gofakes3.New(backend, gofakes3.WithTimeSkewLimit(0), gofakes3.WithLogger(gofakes3.DiscardLog())).Server()
+	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case o.Faults.Refuse, !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.User+"/"):
+			s3Error(w, http.StatusForbidden, "InvalidAccessKeyId", "the access key is not known")
+		case o.Faults.Room > 0 && o.Faults.written.Load() > o.Faults.Room && r.Method == http.MethodPut:
+			s3Error(w, http.StatusInsufficientStorage, "XMinioStorageFull", "the place is full")
+		default:
+			inner.ServeHTTP(w, r)
+		}
+	})
+	return s.serveHTTP(o, answer, "/"+o.Bucket)
+}
+
+func s3Error(w http.ResponseWriter, status int, code, message string) {
+	w.Header().Set("Content-Type", "application/xml")
+	w.WriteHeader(status)
+	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><Error><Code>%s</Code><Message>%s</Message></Error>`, code, message)
+}
+
+// serveHTTP answers over TLS, or plainly when that was asked for.
+func (s *Server) serveHTTP(o Options, h http.Handler, path string) error {
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	scheme := "http"
+	if !o.Plain {
+		certificate, file, err := certificate(o.Keys)
+		if err != nil {
+			return err
+		}
+		s.CAFile, scheme = file, "https"
+		server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+	}
+	s.Address = fmt.Sprintf("%s://%s%s", scheme, s.listener.Addr(), path)
+	s.until(func(context.Context) {
+		if o.Plain {
+			_ = server.Serve(s.listener)
+		} else {
+			_ = server.ServeTLS(s.listener, "", "")
+		}
+	})
+	s.stop = append(s.stop, func() { _ = server.Close() })
+	return nil
+}
+
+// certificate reads the place's certificate and key from a folder, or makes
+// them there; without a folder, in a passing one.
+func certificate(dir string) (tls.Certificate, string, error) {
+	if dir == "" {
+		var err error
+		if dir, err = os.MkdirTemp("", "revlet-standin-"); err != nil {
+			return tls.Certificate{}, "", err
+		}
+	}
+	certFile, keyFile := filepath.Join(dir, "certificate.pem"), filepath.Join(dir, "certificate.key")
+	if pair, err := tls.LoadX509KeyPair(certFile, keyFile); err == nil {
+		return pair, certFile, nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "stand-in"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0), IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	err = errors.Join(os.MkdirAll(dir, 0o700),
+		os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600),
+		os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	pair, err := tls.LoadX509KeyPair(certFile, keyFile)
+	return pair, certFile, err
+}
+
+func isFull(err error) bool { return errors.Is(err, syscall.ENOSPC) }
