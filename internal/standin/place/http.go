@@ -1,6 +1,7 @@
 package place
 
 import (
+	"bytes"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -11,6 +12,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"math/big"
 	"net"
 	"net/http"
@@ -71,7 +73,10 @@ func (d davFiles) Rename(_ context.Context, from, to string) error { return d.Fs
 // Stat implements webdav.FileSystem.
 func (d davFiles) Stat(_ context.Context, name string) (os.FileInfo, error) { return d.Fs.Stat(name) }
 
+// startS3 has faults happen to whole requests: the files below know nothing of
+// them but which are too new to show.
 func startS3(s *Server, o Options, files afero.Fs) error {
+	files = &faultyFs{files.(*faultyFs).Fs, &Faults{Lag: o.Faults.Lag}}
 	backend, err := s3afero.MultiBucket(files)
 	if err != nil {
 		return err
@@ -84,9 +89,18 @@ func startS3(s *Server, o Options, files afero.Fs) error {
 		switch {
 		case o.Faults.Refuse, !strings.Contains(r.Header.Get("Authorization"), "Credential="+o.User+"/"):
 			s3Error(w, http.StatusForbidden, "InvalidAccessKeyId", "the access key is not known")
-		case o.Faults.Room > 0 && o.Faults.written.Load() > o.Faults.Room && r.Method == http.MethodPut:
+		case o.Faults.Room > 0 && r.Method == http.MethodPut && o.Faults.written.Add(r.ContentLength) > o.Faults.Room:
 			s3Error(w, http.StatusInsufficientStorage, "XMinioStorageFull", "the place is full")
+		case o.Faults.fail(r.Method, r.URL.Path) != nil:
+			s3Error(w, http.StatusInternalServerError, "InternalError", "it failed on request")
 		default:
+			// An object appears whole or not at all: the body comes first.
+			body, err := io.ReadAll(r.Body)
+			if err != nil {
+				s3Error(w, http.StatusBadRequest, "IncompleteBody", "the body ends early")
+				return
+			}
+			r.Body = io.NopCloser(bytes.NewReader(body))
 			inner.ServeHTTP(w, r)
 		}
 	})

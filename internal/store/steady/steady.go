@@ -156,22 +156,28 @@ type source struct {
 }
 
 func (r *source) Read(p []byte) (int, error) {
-	p, err := r.s.await(r.w.ctx, p)
-	if err != nil {
-		return 0, err
-	}
-	n, err := r.ReadSeeker.Read(p)
+	n, err := r.ReadSeeker.Read(r.s.cut(p))
 	r.w.alive()
+	if payErr := r.s.pay(r.w.ctx, n); payErr != nil {
+		return n, payErr
+	}
 	return n, err
 }
 
-// await waits until the rate allows some bytes, and cuts p to them.
-func (s *Store) await(ctx context.Context, p []byte) ([]byte, error) {
-	if s.limit == nil || len(p) == 0 {
-		return p, nil
+// cut shortens p to what the rate allows at a time.
+func (s *Store) cut(p []byte) []byte {
+	if s.limit == nil {
+		return p
 	}
-	p = p[:min(len(p), s.limit.Burst())]
-	return p, s.limit.WaitN(ctx, len(p))
+	return p[:min(len(p), s.limit.Burst())]
+}
+
+// pay waits until the rate allows n bytes.
+func (s *Store) pay(ctx context.Context, n int) error {
+	if s.limit == nil || n == 0 {
+		return nil
+	}
+	return s.limit.WaitN(ctx, n)
 }
 
 // Open implements store.Store. The reader goes on where a connection broke.
@@ -220,14 +226,13 @@ func (r *reader) Read(p []byte) (int, error) {
 				return 0, err
 			}
 		}
-		p, err := r.s.await(r.ctx, p)
-		if err != nil {
-			return 0, err
-		}
 		r.w.alive()
-		n, err := r.in.Read(p)
+		n, err := r.in.Read(r.s.cut(p))
 		r.w.rest()
 		r.at += int64(n)
+		if payErr := r.s.pay(r.ctx, n); payErr != nil {
+			return n, payErr
+		}
 		if n > 0 {
 			r.broken = 0
 		}

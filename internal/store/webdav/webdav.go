@@ -94,6 +94,8 @@ func (s *Store) explain(name string, err error) error {
 		return store.Refuse("%s does not let %q in: wrong user or password (401)", s.o.Where, s.o.User)
 	case http.StatusForbidden:
 		return store.Refuse("%s forbids access to %s (403)", s.o.Where, name)
+	case http.StatusConflict:
+		return store.Refuse("%s: the folder above it does not exist at %s (409)", name, s.o.Where)
 	case http.StatusInsufficientStorage, http.StatusRequestEntityTooLarge:
 		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
@@ -119,14 +121,6 @@ func (s *Store) Close() error {
 // Check implements store.Store. The store's folder is made if its parent exists.
 func (s *Store) Check(ctx context.Context) error {
 	return s.do(ctx, "the folder", func(c *gowebdav.Client) error {
-		if _, err := c.Stat("/"); err != nil {
-			if !gowebdav.IsErrNotFound(err) {
-				return err
-			}
-			if err := c.Mkdir("/", 0); err != nil {
-				return err
-			}
-		}
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
@@ -170,8 +164,14 @@ func (s *Store) mkdir(c *gowebdav.Client, dir string) error {
 	if s.made[dir] {
 		return nil
 	}
-	if _, err := c.Stat(dir); err != nil {
-		if err := c.MkdirAll(dir, 0); err != nil {
+	for _, folder := range []string{"/", dir} {
+		_, err := c.Stat(folder)
+		if err != nil && folder == "/" && gowebdav.IsErrNotFound(err) {
+			err = c.Mkdir("/", 0)
+		} else if err != nil && folder != "/" {
+			err = c.MkdirAll(dir, 0)
+		}
+		if err != nil {
 			return err
 		}
 	}
