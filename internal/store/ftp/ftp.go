@@ -268,6 +268,11 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 	})
 }
 
+// Abandon removes what a cut upload has brought over.
+func (s *Store) Abandon(ctx context.Context, name string) error {
+	return s.do(ctx, func(c *client) error { return c.Delete(s.temporary(name)) })
+}
+
 // writeError explains an error of a write, where an unavailable file is not
 // one that is missing.
 func writeError(name string, err error) error {

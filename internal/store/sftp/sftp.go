@@ -234,6 +234,11 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 	})
 }
 
+// Abandon removes what a cut upload has brought over.
+func (s *Store) Abandon(ctx context.Context, name string) error {
+	return s.do(ctx, func(c *client) error { return c.Remove(s.temporary(name)) })
+}
+
 func (s *Store) upload(c *client, temporary string, src io.ReadSeeker, size int64) error {
 	var from int64
 	if info, err := c.Stat(temporary); err == nil && info.Size() <= size {

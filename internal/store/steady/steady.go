@@ -138,14 +138,34 @@ func (s *Store) Check(ctx context.Context) error {
 	return brief.again(ctx, func(w *watch) error { return s.Store.Check(w.ctx) })
 }
 
+// abandoner is a store that keeps what a cut upload has brought over, so that
+// the next try goes on from there.
+type abandoner interface {
+	// Abandon removes what is kept of an upload that is given up.
+	Abandon(ctx context.Context, name string) error
+}
+
+// abandonTime is how long clearing up after an upload may take.
+const abandonTime = 5 * time.Second
+
 // Put implements store.Store.
 func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
-	return s.again(ctx, func(w *watch) error {
+	err := s.again(ctx, func(w *watch) error {
 		if _, err := src.Seek(0, io.SeekStart); err != nil {
 			return store.Refuse("%w", err)
 		}
-		return s.Store.Put(w.ctx, name, &source{ReadSeeker: src, w: w, s: s}, size)
+		err := s.Store.Put(w.ctx, name, &source{ReadSeeker: src, w: w, s: s}, size)
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("write %s: %v", name, err) // what is written need not be there
+		}
+		return err
 	})
+	if a, ok := s.Store.(abandoner); ok && err != nil {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), abandonTime)
+		defer cancel()
+		_ = a.Abandon(ctx, name) // what stays is cleared away when it is old
+	}
+	return err
 }
 
 // source tells the watch of progress and keeps to the rate.

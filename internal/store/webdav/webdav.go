@@ -206,6 +206,11 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 	})
 }
 
+// Abandon removes what a failed upload has brought over.
+func (s *Store) Abandon(ctx context.Context, name string) error {
+	return s.do(ctx, name, func(c *gowebdav.Client) error { return c.Remove(s.temporary(name)) })
+}
+
 // Open implements store.Store.
 func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
 	var in io.ReadCloser
