@@ -119,7 +119,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 }
 
 func once(ctx context.Context, j Job) (*Result, error) {
-	r := &run{Job: j, disk: j.State.Disk, observer: observe.Or(j.Observer), skipped: map[string]int64{}}
+	r := &run{Job: j, ctx: ctx, disk: j.State.Disk, observer: observe.Or(j.Observer), skipped: map[string]int64{}}
 	if r.Now == nil {
 		r.Now = time.Now
 	}
@@ -180,6 +180,7 @@ func (r *run) withdraw(ctx context.Context) {
 
 type run struct {
 	Job
+	ctx      context.Context
 	disk     *disk.Disk
 	observer observe.Observer
 	record   archive.Record
@@ -481,7 +482,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		return err
 	}
 	r.treePart = part.Name
-	return r.publish(ctx, numbered{p.seq + 1, part}, file)
+	return r.publish(numbered{p.seq + 1, part}, file)
 }
 
 // meet takes a file into the list as it was saved before, or has it saved.
@@ -557,7 +558,7 @@ func (r *run) packJob(ctx context.Context, k *packer, j job) error {
 			return err
 		}
 		r.count(entries)
-		return r.publish(ctx, numbered{j.seq, part}, out)
+		return r.publish(numbered{j.seq, part}, out)
 	}
 }
 
@@ -571,15 +572,15 @@ func (r *run) count(entries []archive.Entry) {
 }
 
 // publish hands a finished part to the stores and notes it for the record.
-func (r *run) publish(ctx context.Context, n numbered, file *disk.File) error {
+func (r *run) publish(n numbered, file *disk.File) error {
 	r.mu.Lock()
 	r.files = append(r.files, n)
 	r.mu.Unlock()
-	return r.sendPart(ctx, n.part, file)
+	return r.sendPart(n.part, file)
 }
 
-func (r *run) sendPart(ctx context.Context, part archive.Part, file *disk.File) error {
-	return r.send(ctx, archive.PartPath(r.Site.Name, part.Name), part.Bytes, file, func(fresh bool) {
+func (r *run) sendPart(part archive.Part, file *disk.File) error {
+	return r.send(archive.PartPath(r.Site.Name, part.Name), part.Bytes, file, func(fresh bool) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		if fresh {
@@ -597,7 +598,7 @@ func (r *run) seal(ctx context.Context) error {
 	for _, d := range r.sources {
 		r.record.Parts = append(r.record.Parts, d.parts...)
 	}
-	local, listName, err := r.writeList(ctx)
+	local, listName, err := r.writeList()
 	if err != nil {
 		return fmt.Errorf("write the list: %w", err)
 	}
@@ -668,7 +669,7 @@ func (r *run) writeRecord(ctx context.Context, t *target, data []byte) error {
 
 // writeList writes the list to the stores and an open copy of it to the state
 // folder, for the next run.
-func (r *run) writeList(ctx context.Context) (local *summer, localName string, err error) {
+func (r *run) writeList() (local *summer, localName string, err error) {
 	out, err := r.spool.create()
 	if err != nil {
 		return nil, "", err
@@ -690,7 +691,7 @@ func (r *run) writeList(ctx context.Context) (local *summer, localName string, e
 		return nil, "", err
 	}
 	r.record.List = archive.ListRef{Bytes: sum.n, SHA256: sum.hex(), Lines: lines}
-	if err := r.send(ctx, r.record.ListPath(), sum.n, out, func(bool) {}); err != nil {
+	if err := r.send(r.record.ListPath(), sum.n, out, func(bool) {}); err != nil {
 		return nil, "", err
 	}
 	return local, localName, r.settleSends()

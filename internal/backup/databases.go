@@ -123,7 +123,7 @@ func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (a
 		r.spool.discard(out)
 		return part, nil
 	}
-	return part, r.sendPart(ctx, part, out)
+	return part, r.sendPart(part, out)
 }
 
 func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, out io.Writer) (archive.Part, archive.Entry, error) {

@@ -108,7 +108,10 @@ type object struct {
 
 // send brings a finished scratch file into every store in the background. The
 // ledger names it first, so that it can be found again if the run dies.
-func (r *run) send(ctx context.Context, name string, size int64, f *disk.File, done func(fresh bool)) error {
+//
+// It is the run's context that counts: what hands a file over may be done, and
+// its context at an end, long before the file has arrived.
+func (r *run) send(name string, size int64, f *disk.File, done func(fresh bool)) error {
 	again, err := r.ledger.note(name)
 	if err != nil || again {
 		r.spool.discard(f)
@@ -130,7 +133,7 @@ func (r *run) send(ctx context.Context, name string, size int64, f *disk.File, d
 	for _, t := range targets {
 		t.sends.Go(func() error {
 			if t.err() == nil {
-				if err := t.take(ctx, o); err != nil && ctx.Err() == nil {
+				if err := t.take(r.ctx, o); err != nil {
 					t.fail(err)
 				}
 			}
