@@ -75,8 +75,9 @@ func (e *Entry) IsFileTree() bool {
 	return false
 }
 
-// encode moves names that JSON cannot carry into their raw fields.
-func (e Entry) encode() ([]byte, error) {
+// Encode writes the entry as a line of a list. Names that JSON cannot carry go
+// into their raw fields.
+func (e Entry) Encode() ([]byte, error) {
 	if !utf8.ValidString(e.Path) {
 		e.PathRaw, e.Path = []byte(e.Path), ""
 	}
@@ -170,7 +171,7 @@ func (l *ListWriter) spillRun() error {
 	l.spill = append(l.spill, f)
 	w := bufio.NewWriterSize(f, 1<<18)
 	for _, e := range l.run {
-		line, err := e.encode()
+		line, err := e.Encode()
 		if err == nil {
 			_, err = w.Write(line)
 		}
@@ -215,7 +216,7 @@ func (l *ListWriter) Finish(w io.Writer, treePart string) (lines int64, err erro
 		if s.head.Part == "" {
 			s.head.Part = treePart
 		}
-		line, err := s.head.encode()
+		line, err := s.head.Encode()
 		if err == nil {
 			_, err = enc.Write(line)
 		}

@@ -107,6 +107,7 @@ const (
 	KindSchema  = "schema"  // tables without rows
 	KindRows    = "rows"    // rows of one table or of a slice of it
 	KindObjects = "objects" // views, triggers, routines, events
+	KindDump    = "dump"    // all of a database, as another program has written it
 )
 
 // Part is one object that holds a share of an archive's content.

@@ -63,6 +63,10 @@ type Job struct {
 	To             seal.Recipients
 	RecipientNames []string
 	KeyFile        []byte
+	// Imported and HandMade make the archive of something else than the live
+	// site: of a portable file, or of a copy that a person has made.
+	Imported *Imported
+	HandMade *HandMade
 	// Down are stores that are known not to work, by name, and why.
 	Down map[string]error
 }
@@ -203,6 +207,8 @@ type run struct {
 	skipped    map[string]int64
 	neighbours []string
 	newBytes   int64
+	// texts are parts of SQL that do not come from a live database.
+	texts []archive.Part
 	// treePart is the name of the part of kind tree.
 	treePart string
 }
@@ -299,8 +305,15 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 	raw := make([]byte, 4)
 	_, _ = rand.Read(raw)
 	token := hex.EncodeToString(raw)
+	if r.Imported != nil {
+		return r.Imported.Record.Taken, r.claimImported(ctx, token)
+	}
+	began := r.Now()
+	if r.HandMade != nil {
+		began = r.HandMade.Taken
+	}
 	host, _ := os.Hostname()
-	for t := r.Now().UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
+	for t := began.UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
 		name := archive.NewName(r.Site.Name, t)
 		taken, err := r.taken(ctx, name)
 		if err != nil {
@@ -349,6 +362,9 @@ func (r *run) taken(ctx context.Context, name string) (bool, error) {
 // recall reads what is remembered of the last archive and what the stores have
 // of it.
 func (r *run) recall(ctx context.Context) error {
+	if r.Imported != nil || r.HandMade != nil {
+		return nil
+	}
 	files, tables := remembered(ctx, r.State, r.Site.Name, filesHalf), remembered(ctx, r.State, r.Site.Name, databaseHalf)
 	useFiles, useTables := r.Scope.HasFiles() && r.usable(files), r.Scope.HasDatabase() && r.usable(tables)
 	if !useFiles && !useTables {
@@ -376,14 +392,20 @@ func (r *run) recall(ctx context.Context) error {
 
 // work reads files and databases side by side.
 func (r *run) work(ctx context.Context) error {
-	if err := r.openDatabases(ctx); err != nil {
+	if r.Imported != nil {
+		return r.importAll(ctx)
+	}
+	if r.HandMade != nil {
+		if err := r.dumpHandMade(); err != nil {
+			return err
+		}
+	} else if err := r.openDatabases(ctx); err != nil {
 		return err
 	}
 	r.observer.Phase("backing up "+r.Site.Name, r.Expected)
 	g, ctx := errgroup.WithContext(ctx)
 	if r.Scope.HasFiles() {
-		r.record.Origin.Roots = map[string]string{site.RootLabel: r.Site.Root}
-		maps.Copy(r.record.Origin.Roots, r.Site.Roots)
+		r.record.Origin.Roots = r.shownRoots(site.RootLabel, r.Site.Root)
 		if r.Site.Above != "" {
 			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.Above)
 		}
@@ -415,7 +437,7 @@ func (r *run) packFiles(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, names: names, enc: enc, to: r.To, gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
+			k := &packer{disk: r.disk, names: names, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
 				scratch, err := r.scratchIn()
 				if err != nil {
 					return "", err
@@ -452,23 +474,32 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	}
 	defer tree.abandon()
 	p := &planner{emit: emit, names: &owners{}}
+	add := func(e archive.Entry) error {
+		if e.Type == archive.TypeFolder {
+			r.record.Totals.Folders++
+		} else {
+			r.record.Totals.Links++
+		}
+		if r.HandMade != nil && r.HandMade.Own != nil {
+			r.HandMade.Own(&e)
+		}
+		return errors.Join(tree.add(e), r.list.Add(e))
+	}
 	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
 		file: func(f planned) error { return r.meet(p, f) },
-		tree: func(e archive.Entry) error {
-			if e.Type == archive.TypeFolder {
-				r.record.Totals.Folders++
-			} else {
-				r.record.Totals.Links++
-			}
-			return errors.Join(tree.add(e), r.list.Add(e))
-		},
+		tree: add,
 		skip: func(_, rule string) {
 			if rule != "" {
 				r.skipped[rule]++
 				r.record.Totals.Skipped++
 			}
 		}}
-	if err := errors.Join(w.walk(ctx)); err != nil {
+	if r.Imported != nil {
+		err = r.meetImported(p, add)
+	} else {
+		err = w.walk(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	if err := p.finish(); err != nil {
@@ -562,6 +593,14 @@ func (r *run) packJob(ctx context.Context, k *packer, j job) error {
 	}
 }
 
+// reown is what gives files of a hand-made copy their owner, or nil.
+func (r *run) reown() func(*archive.Entry) {
+	if r.HandMade == nil {
+		return nil
+	}
+	return r.HandMade.Own
+}
+
 func (r *run) count(entries []archive.Entry) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -598,6 +637,7 @@ func (r *run) seal(ctx context.Context) error {
 	for _, d := range r.sources {
 		r.record.Parts = append(r.record.Parts, d.parts...)
 	}
+	r.record.Parts = append(r.record.Parts, r.texts...)
 	local, listName, err := r.writeList()
 	if err != nil {
 		return fmt.Errorf("write the list: %w", err)
@@ -610,7 +650,11 @@ func (r *run) seal(ctx context.Context) error {
 	if err := r.writeRecords(ctx); err != nil {
 		return err
 	}
-	err = r.keep(local, listName)
+	if r.Imported == nil && r.HandMade == nil {
+		err = r.keep(local, listName)
+	} else {
+		err = r.disk.Remove(filepath.Join(r.State.Previous(r.Site.Name), listName))
+	}
 	if len(r.To) > 0 {
 		err = errors.Join(err, keepOpen(r.State, &r.record))
 	}

@@ -10,9 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -54,7 +52,7 @@ type planner struct {
 
 func (p *planner) add(f planned) error {
 	lane := 0
-	if compressible(f.name) {
+	if !archive.Packed(f.name) {
 		lane = 1
 	}
 	size := f.info.Size()
@@ -84,18 +82,6 @@ func (p *planner) flush(lane int) error {
 
 func (p *planner) finish() error { return errors.Join(p.flush(0), p.flush(1)) }
 
-// packed are endings of files that are compressed already.
-var packed = func() map[string]bool {
-	m := map[string]bool{}
-	for ending := range strings.FieldsSeq(`7z aac apk avi avif br bz2 docx epub flac gif gz heic jar jpeg jpg jxl lz lz4 lzma
-		m4a m4v mkv mov mp3 mp4 mpeg mpg odp ods odt ogg ogv opus phar png pptx rar tgz txz webm webp wma wmv woff woff2 xlsx xz zip zst`) {
-		m["."+ending] = true
-	}
-	return m
-}()
-
-func compressible(name string) bool { return !packed[strings.ToLower(path.Ext(name))] }
-
 // errMoving means that a file changed while it was read.
 var errMoving = errors.New("it kept changing while it was read")
 
@@ -117,6 +103,8 @@ type packer struct {
 	buf   []byte
 	gap   func(archive.Gap)
 	pace  func(int64)
+	// reown, if not nil, gives entries another owner.
+	reown func(*archive.Entry)
 	// isDatabase and whole find database files and copy them untorn.
 	isDatabase func(head []byte) bool
 	whole      func(file string) (string, error)
@@ -178,7 +166,7 @@ func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool
 		k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: "it became something else while the archive was made"})
 		return archive.Entry{}, false, nil
 	}
-	if k.looksLikeDatabase(in, info) {
+	if f.as == nil && k.looksLikeDatabase(in, info) {
 		return k.database(tw, f, info)
 	}
 	if info.Size() <= wholeBytes {
@@ -306,8 +294,7 @@ func same(a, b fs.FileInfo) bool { return a.Size() == b.Size() && a.ModTime().Eq
 
 // write puts a header and info.Size() bytes from r into the tar.
 func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
-	e := k.names.entry(archive.TypeFile, f.name, info)
-	e.XAttrs = readXAttrs(f.path)
+	e := k.entry(f, info)
 	if err := tw.WriteHeader(header(e)); err != nil {
 		return e, fmt.Errorf("%s: %w", f.name, err)
 	}
@@ -320,8 +307,25 @@ func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader)
 	if n != info.Size() {
 		return e, io.ErrUnexpectedEOF
 	}
-	e.SHA256 = hex.EncodeToString(digest.Sum(nil))
+	sum := hex.EncodeToString(digest.Sum(nil))
+	if f.as != nil && sum != f.as.SHA256 {
+		return e, fmt.Errorf("%s: %w: its content is not what was saved", f.name, archive.ErrDamaged)
+	}
+	e.SHA256 = sum
 	return e, nil
+}
+
+// entry describes a file for the list; an imported one as it was.
+func (k *packer) entry(f planned, info fs.FileInfo) archive.Entry {
+	if f.as != nil {
+		return *f.as
+	}
+	e := k.names.entry(archive.TypeFile, f.name, info)
+	e.XAttrs = readXAttrs(f.path)
+	if k.reown != nil {
+		k.reown(&e)
+	}
+	return e
 }
 
 // header describes an entry in tar, POSIX.1-2001 (pax), times to the nanosecond.

@@ -27,6 +27,8 @@ type planned struct {
 	// path is the file's on this machine, name the one in the archive.
 	path, name string
 	info       fs.FileInfo
+	// as is the entry that an imported file had; its content must be the same.
+	as *archive.Entry
 }
 
 // walker goes through a webroot in path order and hands on what it meets.

@@ -25,7 +25,6 @@ type Expected struct {
 
 // Index holds what every part of an archive must contain, in order.
 type Index struct {
-	seed  maphash.Seed
 	parts map[string][]Expected
 	// labels are the first path elements in each part.
 	labels map[string]map[string]bool
@@ -34,11 +33,32 @@ type Index struct {
 // Holds tells whether a part has anything under a first path element.
 func (ix *Index) Holds(part, label string) bool { return ix.labels[part][label] }
 
+// seed makes the hashes of all indexes of a process comparable.
+var seed = maphash.MakeSeed()
+
+// Expects returns what the archive expects of one of its parts.
+func (ix *Index) Expects(part string) []Expected { return ix.parts[part] }
+
+// Within tells whether everything that is expected of a part was expected of it
+// before, in the same order.
+func Within(now, before []Expected) bool {
+	for _, x := range now {
+		for len(before) > 0 && before[0] != x {
+			before = before[1:]
+		}
+		if len(before) == 0 {
+			return false
+		}
+		before = before[1:]
+	}
+	return true
+}
+
 // ReadIndex reads the archive's list into an Index: about 50 bytes a path.
 func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
-	ix := &Index{seed: maphash.MakeSeed(), parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
+	ix := &Index{parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
 	err := h.ReadList(ctx, func(e archive.Entry) error {
-		x := Expected{name: maphash.String(ix.seed, e.Path), size: e.Size}
+		x := Expected{name: maphash.String(seed, e.Path), size: e.Size}
 		if e.SHA256 != "" {
 			if n, err := hex.Decode(x.sum[:], []byte(e.SHA256)); err != nil || n != len(x.sum) {
 				return fmt.Errorf("%w: %s has no sound digest", archive.ErrList, e.Path)
@@ -81,7 +101,7 @@ func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, c
 			return damaged("%v", err)
 		}
 		name := strings.TrimSuffix(h.Name, "/")
-		if len(expected) == 0 || expected[0].name != maphash.String(ix.seed, name) {
+		if len(expected) == 0 || expected[0].name != maphash.String(seed, name) {
 			continue
 		}
 		if h.Typeflag == tar.TypeReg && expected[0].size != h.Size {

@@ -144,7 +144,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
-			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.storesCommand(), a.keysCommand(), a.standinCommand(),
+			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.exportCommand(), a.importCommand(), a.storesCommand(), a.keysCommand(), a.standinCommand(),
 		},
 	}
 	strict(root, "")

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"bufio"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -14,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archive"
@@ -23,6 +20,7 @@ import (
 	"revlet/internal/config"
 	"revlet/internal/extract"
 	"revlet/internal/history"
+	"revlet/internal/portable"
 	"revlet/internal/restore"
 	"revlet/internal/site"
 )
@@ -34,10 +32,11 @@ var (
 
 func (a *app) restoreCommand() *cli.Command {
 	return &cli.Command{
-		Name: "restore", Usage: "put a site back from an archive", ArgsUsage: "ARCHIVE",
+		Name: "restore", Usage: "put a site back from an archive", ArgsUsage: "ARCHIVE|FILE",
 		Description: "Everything is staged and checked beside the live site first; then both change\n" +
 			"places in a moment. What was there is set aside: `revlet undo` puts it back,\n" +
-			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.",
+			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.\n" +
+			"FILE is a portable file that `revlet export` wrote.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
@@ -70,10 +69,11 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if c.String("sql") != "" {
 		return a.restoreSQL(ctx, c, typed)
 	}
-	h, err := a.chosen(ctx, c, typed)
+	h, done, err := a.archiveOrFile(ctx, c, typed)
 	if err != nil {
 		return err
 	}
+	defer done()
 	files, database, err := halves(c, h)
 	if err != nil {
 		return err
@@ -99,10 +99,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err := a.recover(ctx, s); err != nil {
 		return err
 	}
-	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
 	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
 	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: files, Database: database, State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
-	done()
+	quiet()
 	if err != nil {
 		run.Outcome, run.Detail = "failed", err.Error()
 		a.remember(ctx, run)
@@ -110,6 +110,16 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	a.remember(ctx, run)
 	return a.reportRestore(ctx, c, h, s, r)
+}
+
+// archiveOrFile finds the archive that was typed, or takes a portable file for
+// one.
+func (a *app) archiveOrFile(ctx context.Context, c *cli.Command, typed string) (*catalog.Held, func(), error) {
+	if isFile(typed) {
+		return a.fromFile(ctx, c, typed)
+	}
+	h, err := a.chosen(ctx, c, typed)
+	return h, func() {}, err
 }
 
 // restoreSQL puts a database back from an SQL file that is no archive.
@@ -129,7 +139,7 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return usageError("--sql is for a site with one database; %s has %d", name, len(s.Databases))
 	}
 	db := s.Databases[0]
-	text, closeText, err := openSQL(c.String("sql"))
+	text, closeText, err := portable.OpenSQL(c.String("sql"))
 	if err != nil {
 		return err
 	}
@@ -166,30 +176,6 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	return a.reportRestore(ctx, c, &catalog.Held{Record: &archive.Record{Site: name, Name: filepath.Base(c.String("sql")), Taken: a.now()}}, s, r)
-}
-
-// openSQL opens an SQL file, compressed or not.
-func openSQL(file string) (io.Reader, func(), error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, nil, fmt.Errorf("the SQL file: %w", err)
-	}
-	closeFile := func() { _ = f.Close() }
-	var r io.Reader = f
-	switch filepath.Ext(file) {
-	case ".gz":
-		r, err = gzip.NewReader(f)
-	case ".zst":
-		var z *zstd.Decoder
-		if z, err = zstd.NewReader(f); err == nil {
-			r, closeFile = z, func() { z.Close(); _ = f.Close() }
-		}
-	}
-	if err != nil {
-		closeFile()
-		return nil, nil, fmt.Errorf("the SQL file %s: %w", file, err)
-	}
-	return r, closeFile, nil
 }
 
 // restoreSite opens the site as it is now; when its webroot or its settings

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,29 +16,33 @@ func (a *app) verifyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "verify", Usage: "prove archives whole", ArgsUsage: "[ARCHIVE…]",
 		Description: "Without ARCHIVE, every archive of every site is verified. --full (the default) reads\n" +
-			"and compares every byte, every file and every table; --quick looks whether every\n" +
-			"part is there with the right length. The exit code is 4 when damage is found.",
+			"and compares every byte, every file and every table; --digests every stored byte;\n" +
+			"--quick looks whether every part is there with the right length. Of encrypted\n" +
+			"archives, --full needs the key; without one, their digests are compared. The exit\n" +
+			"code is 4 when damage is found.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "full", Usage: "read everything (the default)"},
+			&cli.BoolFlag{Name: "digests", Usage: "compare the stored bytes with what was written"},
 			&cli.BoolFlag{Name: "quick", Usage: "compare lengths only"},
 			&cli.StringFlag{Name: "store", Usage: "in this store only"},
-			beforeFlag, jsonFlag,
+			beforeFlag, keyFlag, jsonFlag,
 		},
 		Action: a.verify,
 	}
 }
 
 func (a *app) verify(ctx context.Context, c *cli.Command) error {
-	if c.Bool("quick") && c.Bool("full") {
-		return usageError("choose one of --quick and --full")
+	level, err := verifyLevel(c)
+	if err != nil {
+		return err
 	}
 	chosen, trouble, err := a.toVerify(ctx, c)
 	if err != nil {
 		return err
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	v := &verify.Verifier{Full: !c.Bool("quick"), Observer: watch}
-	reports, err := a.verifyAll(ctx, v, chosen, c.String("store"))
+	v := &verify.Verifier{Observer: watch}
+	reports, err := a.verifyAll(ctx, v, chosen, c.String("store"), level)
 	done()
 	if err != nil {
 		return err
@@ -55,6 +60,33 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitDamage}
 	}
 	return err
+}
+
+// verifyLevel is the level that was asked for, or none.
+func verifyLevel(c *cli.Command) (chosen verify.Level, err error) {
+	for _, level := range []verify.Level{verify.Quick, verify.Digests, verify.Full} {
+		if !c.Bool(string(level)) {
+			continue
+		}
+		if chosen != "" {
+			return "", usageError("choose one of --quick, --digests and --full")
+		}
+		chosen = level
+	}
+	return chosen, nil
+}
+
+// levelFor is the level for one archive: full unless another was asked for, or
+// unless it is encrypted and no key was given.
+func (a *app) levelFor(h *catalog.Held, asked verify.Level) verify.Level {
+	switch {
+	case asked != "":
+		return asked
+	case h.Encrypted && !a.keys.Given():
+		return verify.Digests
+	default:
+		return verify.Full
+	}
 }
 
 // toVerify resolves the archives that were named, or all there are, with what
@@ -92,27 +124,30 @@ func (a *app) toVerify(ctx context.Context, c *cli.Command) (all []*catalog.Held
 	return all, trouble, nil
 }
 
-func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string) ([]*verify.Report, error) {
+// verifyAll begins with the oldest archive, since later ones share its parts,
+// and reports on the newest first.
+func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string, asked verify.Level) ([]*verify.Report, error) {
 	var reports []*verify.Report
-	level := map[bool]string{true: "full", false: "quick"}[v.Full]
-	asked := false
-	for _, h := range chosen {
-		for _, s := range h.Stores {
+	met := false
+	for _, h := range slices.Backward(chosen) {
+		for _, s := range slices.Backward(h.Stores) {
 			if only != "" && s.Name != only {
 				continue
 			}
-			asked = true
-			r, err := v.Archive(ctx, h, s)
+			met = true
+			level := a.levelFor(h, asked)
+			r, err := v.Archive(ctx, h, s, level)
 			if err != nil {
 				return reports, err
 			}
 			reports = append(reports, r)
-			if err := a.history.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.now(), Level: level, Sound: r.Sound()}); err != nil {
+			if err := a.history.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.now(), Level: string(level), Sound: r.Sound()}); err != nil {
 				return reports, err
 			}
 		}
 	}
-	if only != "" && !asked && len(chosen) > 0 {
+	slices.Reverse(reports)
+	if only != "" && !met && len(chosen) > 0 {
 		return nil, usageError("none of the archives is in a store %q", only)
 	}
 	return reports, nil
@@ -129,11 +164,7 @@ func (a *app) showReports(reports []*verify.Report, trouble []string) {
 		if !r.Sound() {
 			verdict = a.bad("DAMAGED")
 		}
-		level := "quick"
-		if r.Full {
-			level = "full"
-		}
-		rows = append(rows, []string{r.Archive, r.Store, level, fmt.Sprint(r.Parts), size(r.Bytes), took(r.Took), verdict})
+		rows = append(rows, []string{r.Archive, r.Store, string(r.Level), fmt.Sprint(r.Parts), size(r.Bytes), took(r.Took), verdict})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"archive", "store", "level", "parts", "size", "took", "verdict"}, rows, 4, 5, 6)
@@ -144,7 +175,7 @@ func (a *app) showReports(reports []*verify.Report, trouble []string) {
 		damaged = damaged || !r.Sound()
 	}
 	if damaged {
-		fmt.Fprintln(a.out, "\nNext: take a new archive now with `revlet backup`, and look at the disk under that store.")
+		fmt.Fprintln(a.out, "\nNext: `revlet stores heal STORE` puts sound copies from other stores in their place; if there is\nno other store, take a new archive now with `revlet backup`, and look at the disk under that one.")
 	}
 	for _, t := range trouble {
 		fmt.Fprintf(a.out, "%s %s\n", a.bad("trouble:"), t)

@@ -76,7 +76,7 @@ func (h *History) AddRun(ctx context.Context, r Run) error {
 type Proof struct {
 	Archive, Store string
 	At             time.Time
-	// Level is quick or full.
+	// Level is quick, digests or full.
 	Level string
 	Sound bool
 }

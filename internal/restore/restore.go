@@ -538,6 +538,11 @@ func (r *run) tables(label string) []string {
 
 // loadDatabase loads schema, rows and objects into the staging place.
 func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string, target database.Target, plan *database.Plan) error {
+	for _, p := range r.Archive.Parts {
+		if p.Kind == archive.KindDump && p.Database == label {
+			return r.loadDump(ctx, ix, p, target, plan)
+		}
+	}
 	for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
 		g, ctx := errgroup.WithContext(ctx)
 		g.SetLimit(target.Lanes())
@@ -551,6 +556,38 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 		}
 	}
 	return nil
+}
+
+// loadDump loads a database that another program has written out. Nothing of it
+// is run before its digest was checked.
+func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
+	loader, ok := target.(dumpLoader)
+	if !ok {
+		return fmt.Errorf("database %s: a %s database cannot be restored from SQL of another program here; use its own client", plan.Label, plan.Engine)
+	}
+	return r.Archive.EachStore(func(s store.Named) error {
+		if err := ix.Check(ctx, r.Archive, s, part, nil); err != nil {
+			return err
+		}
+		p, err := r.Archive.OpenPart(ctx, s, part, r.observer.Advance)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		rows, err := loader.LoadDump(ctx, plan, p)
+		if err != nil {
+			return fmt.Errorf("database %s: %w", plan.Label, err)
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.result.Rows += rows
+		for _, m := range plan.Tables {
+			if m.Staged != "" {
+				r.result.Tables++
+			}
+		}
+		return nil
+	})
 }
 
 // loadPart loads one part. Where another store could stand in for a damaged

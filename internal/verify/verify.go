@@ -1,6 +1,6 @@
 // Package verify proves that archives are whole: that every part is there with
-// the right length (quick), or that every stored byte, every file and every
-// table is what was saved (full).
+// the right length (quick), that every stored byte is the one that was written
+// (digests), or that every file and every table is what was saved (full).
 package verify
 
 import (
@@ -18,6 +18,16 @@ import (
 	"revlet/internal/observe"
 	"revlet/internal/site"
 	"revlet/internal/store"
+)
+
+// Level is how well archives are looked at.
+type Level string
+
+// The levels. Quick and Digests need no key for encrypted archives.
+const (
+	Quick   Level = "quick"
+	Digests Level = "digests"
+	Full    Level = "full"
 )
 
 // Damage is one object of an archive that is missing or not what was written.
@@ -39,7 +49,7 @@ const HeldShown = 10
 type Report struct {
 	Archive string        `json:"archive"`
 	Store   string        `json:"store"`
-	Full    bool          `json:"full"`
+	Level   Level         `json:"level"`
 	Parts   int           `json:"parts"`
 	Bytes   int64         `json:"bytes"`
 	Damage  []Damage      `json:"damage"`
@@ -50,21 +60,32 @@ type Report struct {
 func (r *Report) Sound() bool { return len(r.Damage) == 0 }
 
 // Verifier remembers parts that it has proved, so that those which archives
-// share are read once.
+// share are read once. That saves most when older archives come first.
 type Verifier struct {
-	Full     bool
 	Observer observe.Observer
 	// Workers is how many parts are read at a time; 0 means 2.
 	Workers int
 
 	mu     sync.Mutex
-	proved map[[2]string]error
+	proved map[proof]*proved
+}
+
+// proof names a part that was looked at.
+type proof struct {
+	store, part string
+	level       Level
+}
+
+// proved is what came of it; in a full one, of the entries that were expected.
+type proved struct {
+	err      error
+	expected []catalog.Expected
 }
 
 // Archive checks one archive in one store.
-func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named) (*Report, error) {
+func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named, level Level) (*Report, error) {
 	start := time.Now()
-	r := &Report{Archive: h.Name, Store: s.Name, Full: v.Full, Parts: len(h.Parts), Bytes: h.Totals.StoredBytes, Damage: []Damage{}}
+	r := &Report{Archive: h.Name, Store: s.Name, Level: level, Parts: len(h.Parts), Bytes: h.Totals.StoredBytes, Damage: []Damage{}}
 	observe.Or(v.Observer).Phase("verifying "+h.Name+" in "+s.Name, h.Totals.StoredBytes)
 	here := &catalog.Held{Record: h.Record, Stores: []store.Named{s}, Keys: h.Keys}
 	if err := catalog.CheckList(ctx, s, h.Record); err != nil {
@@ -73,17 +94,25 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named) 
 		}
 		r.Damage = append(r.Damage, Damage{Store: s.Name, Object: "list", Why: why(err), Held: []string{}})
 	}
-	var check func(archive.Part) error
-	if v.Full && r.Sound() {
-		ix, err := here.ReadIndex(ctx)
-		if err != nil {
+	var ix *catalog.Index
+	if level == Full && r.Sound() {
+		var err error
+		if ix, err = here.ReadIndex(ctx); err != nil {
 			return nil, err
 		}
-		check = func(p archive.Part) error { return ix.Check(ctx, h, s, p, observe.Or(v.Observer).Advance) }
-	} else {
-		check = func(p archive.Part) error { return sized(ctx, s, h.Site, p) }
 	}
-	bad, err := v.parts(ctx, h, s, check)
+	check := func(p archive.Part) error {
+		pace := observe.Or(v.Observer).Advance
+		switch {
+		case level == Quick:
+			return sized(ctx, s, h.Site, p)
+		case ix == nil:
+			return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes, p.SHA256, pace)
+		default:
+			return ix.Check(ctx, h, s, p, pace)
+		}
+	}
+	bad, err := v.parts(ctx, h, proof{store: s.Name, level: level}, ix, check)
 	if err != nil {
 		return nil, err
 	}
@@ -98,10 +127,7 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named) 
 }
 
 // parts checks each part once and returns the bad ones.
-func (v *Verifier) parts(ctx context.Context, h *catalog.Held, s store.Named, check func(archive.Part) error) (map[string]error, error) {
-	if v.proved == nil {
-		v.proved = map[[2]string]error{}
-	}
+func (v *Verifier) parts(ctx context.Context, h *catalog.Held, key proof, ix *catalog.Index, check func(archive.Part) error) (map[string]error, error) {
 	workers := v.Workers
 	if workers == 0 {
 		workers = 2
@@ -110,15 +136,16 @@ func (v *Verifier) parts(ctx context.Context, h *catalog.Held, s store.Named, ch
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(workers)
 	for _, p := range h.Parts {
-		key := [2]string{s.Name, p.Name}
-		v.mu.Lock()
-		err, known := v.proved[key]
-		v.proved[key] = err
-		v.mu.Unlock()
-		if known {
-			if err != nil {
+		key.part = p.Name
+		now := &proved{}
+		if ix != nil {
+			now.expected = ix.Expects(p.Name)
+		}
+		known, done := v.claim(key, now)
+		if done {
+			if known != nil {
 				v.mu.Lock()
-				bad[p.Name] = err
+				bad[p.Name] = known
 				v.mu.Unlock()
 			}
 			continue
@@ -131,12 +158,28 @@ func (v *Verifier) parts(ctx context.Context, h *catalog.Held, s store.Named, ch
 			if err != nil {
 				v.mu.Lock()
 				defer v.mu.Unlock()
-				v.proved[key], bad[p.Name] = err, err
+				now.err, bad[p.Name] = err, err
 			}
 			return nil
 		})
 	}
 	return bad, g.Wait()
+}
+
+// claim tells what is known of a part; when nothing is, or not about all that is
+// expected of it now, it notes that now will be.
+func (v *Verifier) claim(key proof, now *proved) (known error, done bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	before := v.proved[key]
+	if before != nil && (before.err != nil || catalog.Within(now.expected, before.expected)) {
+		return before.err, true
+	}
+	if v.proved == nil {
+		v.proved = map[proof]*proved{}
+	}
+	v.proved[key] = now
+	return nil, false
 }
 
 // sized tells whether a part is there with the right length.
