@@ -130,6 +130,7 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if r.Workers == 0 {
 		r.Workers = 2
 	}
+	r.began = r.Now()
 	defer r.close()
 	err := r.prepare(ctx)
 	if err == nil {
@@ -141,7 +142,7 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if err != nil {
 		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(r.noRoom(err), r.forget()))
 	}
-	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Took: r.Now().Sub(r.record.Taken)}
+	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Took: r.Now().Sub(r.began)}
 	for _, t := range r.targets {
 		if err := t.err(); err != nil {
 			result.Pending = append(result.Pending, Pending{t.Name, err})
@@ -185,6 +186,7 @@ func (r *run) withdraw(ctx context.Context) {
 type run struct {
 	Job
 	ctx      context.Context
+	began    time.Time
 	disk     *disk.Disk
 	observer observe.Observer
 	record   archive.Record

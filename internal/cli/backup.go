@@ -75,7 +75,7 @@ func (a *app) backup(ctx context.Context, c *cli.Command) error {
 		gaps = gaps || len(r.Record.Gaps) > 0 || len(r.Pending) > 0
 		records = append(records, r.Record)
 		if !c.Bool("json") {
-			a.showBackup(r)
+			a.showBackup(ctx, r)
 		}
 	}
 	if c.Bool("json") {
@@ -240,7 +240,7 @@ func (a *app) expected(ctx context.Context, s *site.Site, scope archive.Scope) i
 // gapsShown is how many gaps a summary lists; `show` has them all.
 const gapsShown = 10
 
-func (a *app) showBackup(r *backup.Result) {
+func (a *app) showBackup(ctx context.Context, r *backup.Result) {
 	rec := r.Record
 	t := rec.Totals
 	fmt.Fprintf(a.out, "%s %s\n\n", a.good("Saved"), a.bold(rec.Name))
@@ -271,6 +271,9 @@ func (a *app) showBackup(r *backup.Result) {
 	a.showGaps(rec, gapsShown)
 	a.showPending(r)
 	a.warnOnsite(rec.Site)
+	if untried, err := a.untriedKey(ctx); err == nil && untried {
+		fmt.Fprintf(a.out, "\n%s without its key nobody can read this archive, and the key was never tried: `revlet keys check FILE`\n", a.bad("Encrypted:"))
+	}
 }
 
 func stored(rec *archive.Record) string {

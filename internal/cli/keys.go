@@ -193,6 +193,16 @@ func (a *app) recipients() (recipients, error) {
 	return to, nil
 }
 
+// untriedKey tells whether archives are encrypted for a key that was never seen
+// to open one.
+func (a *app) untriedKey(ctx context.Context) (bool, error) {
+	if a.config.Encrypt == nil {
+		return false, nil
+	}
+	tried, err := a.history.IsKeyChecked(ctx, a.config.Encrypt.To)
+	return !tried, err
+}
+
 // findKeys notes where keys come from. Nothing is read or asked until one is
 // needed.
 func (a *app) findKeys(c *cli.Command) {

@@ -152,7 +152,7 @@ func (a *app) importFile(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		err = a.printJSON(map[string]any{"archives": []*archive.Record{r.Record}})
 	} else {
-		a.showBackup(r)
+		a.showBackup(ctx, r)
 	}
 	if err == nil && len(r.Pending)+len(r.Record.Gaps) > 0 {
 		return &exitError{code: exitGaps}

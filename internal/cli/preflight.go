@@ -38,7 +38,11 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now})
+		untried, err := a.untriedKey(ctx)
+		if err != nil {
+			return err
+		}
+		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now, UntriedKey: untried})
 		if err != nil {
 			return err
 		}

@@ -45,7 +45,10 @@ type Finding struct {
 type Job struct {
 	Site   *site.Site
 	Stores []store.Named
-	State  *state.State
+	// UntriedKey tells that archives are encrypted for a key that was never seen
+	// to open one.
+	UntriedKey bool
+	State      *state.State
 	// Open opens one of the site's databases.
 	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
 	Now  func() time.Time
@@ -260,6 +263,9 @@ func (r *run) stores(ctx context.Context) {
 		default:
 			r.add(Passed, about, "%s free, the site holds %s before compression", size(free), size(r.bytes))
 		}
+	}
+	if r.UntriedKey {
+		r.add(Look, "key", "archives are encrypted, and the key was never tried: without it they are lost; `revlet keys check FILE`")
 	}
 	if !offsite {
 		r.add(Look, "stores", "every store is on this machine: the archives die with it")

@@ -30,13 +30,13 @@ func (j *Job) Heal(ctx context.Context, archives []catalog.Held, quick bool) ([]
 	observe.Or(j.Observer).Phase("examining "+j.Site+" in "+j.To.Name, total)
 	var mu sync.Mutex
 	var found []Healed
-	g, ctx := errgroup.WithContext(ctx)
+	g, each := errgroup.WithContext(ctx)
 	g.SetLimit(max(j.To.Lanes, 2))
 	for _, o := range objects {
 		g.Go(func() error {
-			bad := j.examine(ctx, o, quick)
-			if ctx.Err() != nil {
-				return ctx.Err()
+			bad := j.examine(each, o, quick)
+			if each.Err() != nil {
+				return each.Err()
 			}
 			if bad == nil {
 				return nil
@@ -45,7 +45,7 @@ func (j *Job) Heal(ctx context.Context, archives []catalog.Held, quick bool) ([]
 				return fmt.Errorf("store %s: %w", j.To.Name, bad)
 			}
 			h := Healed{Object: o.name, Why: reason(bad)}
-			if err := j.one(ctx, o); err != nil {
+			if err := j.one(each, o); err != nil {
 				h.Left = err.Error()
 			}
 			mu.Lock()

@@ -64,7 +64,10 @@ func (r Recipients) Bytes(data []byte) ([]byte, error) {
 	if _, err := w.Write(data); err != nil {
 		return nil, err
 	}
-	return out.Bytes(), w.Close()
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 // Keys open what was encrypted. The nil Keys have none.

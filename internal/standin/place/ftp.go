@@ -231,9 +231,12 @@ func (f *ftpSession) transfer(work func(net.Conn) error) {
 		return
 	}
 	if f.private {
-		c = tls.Server(c, f.tls)
+		private := tls.Server(c, f.tls)
+		c, err = private, private.Handshake() // there may be nothing to send
 	}
-	err = work(c)
+	if err == nil {
+		err = work(c)
+	}
 	err = errors.Join(err, c.Close())
 	switch {
 	case isFull(err):

@@ -37,7 +37,7 @@ func startWebDAV(s *Server, o Options, files afero.Fs) error {
 			http.Error(w, "not let in", http.StatusUnauthorized)
 			return
 		}
-		if o.Faults.Room > 0 && o.Faults.written.Load() > o.Faults.Room && r.Method == http.MethodPut {
+		if o.Faults.Room > 0 && r.Method == http.MethodPut && o.Faults.written.Load()+r.ContentLength > o.Faults.Room {
 			http.Error(w, "full", http.StatusInsufficientStorage)
 			return
 		}

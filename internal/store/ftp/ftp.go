@@ -231,7 +231,11 @@ func (s *Store) mkdir(c *client, dir string) error {
 		return last
 	}
 	if last != nil {
-		if _, err := c.List(whole); err != nil {
+		_, err := c.List(whole)
+		if err != nil && answer(err) == 0 {
+			return err
+		}
+		if err != nil {
 			return store.Refuse("make the folder %s: %w", whole, last)
 		}
 	}

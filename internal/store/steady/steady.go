@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -34,6 +35,9 @@ type Store struct {
 	store.Store
 	o     Options
 	limit *rate.Limiter
+	// weary is set once a call was given up: until another works, there is no
+	// use in trying long.
+	weary *atomic.Bool
 }
 
 const (
@@ -52,7 +56,7 @@ func New(inner store.Store, o Options) *Store {
 	if o.Pause == 0 {
 		o.Pause = 400 * time.Millisecond
 	}
-	s := &Store{Store: inner, o: o}
+	s := &Store{Store: inner, o: o, weary: &atomic.Bool{}}
 	if o.Rate > 0 {
 		s.limit = rate.NewLimiter(rate.Limit(o.Rate), int(max(min(o.Rate, burst), 1)))
 	}
@@ -108,6 +112,10 @@ func (s *Store) again(ctx context.Context, call func(*watch) error) error {
 }
 
 func retry[T any](ctx context.Context, s *Store, call func() (T, error)) (T, error) {
+	tries := s.o.Tries
+	if s.weary.Load() {
+		tries = 1
+	}
 	pace := &backoff.ExponentialBackOff{InitialInterval: s.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: longestPause}
 	v, err := backoff.Retry(ctx, func() (T, error) {
 		v, err := call()
@@ -115,7 +123,8 @@ func retry[T any](ctx context.Context, s *Store, call func() (T, error)) (T, err
 			err = backoff.Permanent(err)
 		}
 		return v, err
-	}, backoff.WithBackOff(pace), backoff.WithMaxTries(s.o.Tries), backoff.WithMaxElapsedTime(0))
+	}, backoff.WithBackOff(pace), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(0))
+	s.weary.Store(err != nil && !lasting(err))
 	var permanent *backoff.PermanentError
 	if errors.As(err, &permanent) {
 		err = permanent.Unwrap()

@@ -99,6 +99,9 @@ func (s *Store) explain(name string, err error) error {
 	case http.StatusInsufficientStorage, http.StatusRequestEntityTooLarge:
 		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		if name != checking {
+			break
+		}
 		return store.Refuse("%s is no WebDAV folder: it answers %d %s", s.o.Where, status.Status, http.StatusText(status.Status))
 	}
 	return fmt.Errorf("%s: the server answers %d %s", name, status.Status, http.StatusText(status.Status))
@@ -118,9 +121,12 @@ func (s *Store) Close() error {
 	return nil
 }
 
+// checking is what a check is about, in messages.
+const checking = "the folder"
+
 // Check implements store.Store. The store's folder is made if its parent exists.
 func (s *Store) Check(ctx context.Context) error {
-	return s.do(ctx, "the folder", func(c *gowebdav.Client) error {
+	return s.do(ctx, checking, func(c *gowebdav.Client) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
