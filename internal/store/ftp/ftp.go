@@ -82,6 +82,13 @@ func New(o Options) *Store {
 
 func (s *Store) dial(ctx context.Context) (*client, error) {
 	c := &client{}
+	security := s.o.TLS
+	if security != nil {
+		// Servers want data connections to resume the session of their control
+		// connection, so that nobody else can take one over.
+		security = security.Clone()
+		security.ClientSessionCache = tls.NewLRUClientSessionCache(1)
+	}
 	dialer := net.Dialer{Timeout: dialTimeout}
 	first := true
 	connect := func(network, address string) (net.Conn, error) {
@@ -92,8 +99,8 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 		c.mu.Lock()
 		c.conns = append(c.conns[:min(len(c.conns), 1)], conn) // control, newest data
 		c.mu.Unlock()
-		if s.o.TLS != nil && !first {
-			return tls.Client(conn, s.o.TLS), nil
+		if security != nil && !first {
+			return tls.Client(conn, security), nil
 		}
 		first = false
 		return conn, nil
@@ -101,8 +108,8 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	defer stop()
 	options := []ftp.DialOption{ftp.DialWithDialFunc(connect)}
-	if s.o.TLS != nil {
-		options = append(options, ftp.DialWithExplicitTLS(s.o.TLS))
+	if security != nil {
+		options = append(options, ftp.DialWithExplicitTLS(security))
 	}
 	conn, err := ftp.Dial(s.o.Host, options...)
 	if err != nil {

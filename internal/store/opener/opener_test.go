@@ -335,7 +335,7 @@ func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			faults := &place.Faults{}
 			l := newLab(t, kind, faults)
-			l.cfg.Patience = 150 * time.Millisecond
+			l.cfg.Patience = 80 * time.Millisecond
 			s := l.open()
 			require.NoError(t, put(t, s, "museum/parts/ab/there", large(3<<20)))
 			faults.HangAfter = 1

@@ -55,10 +55,11 @@ func (e *HostKeyError) Error() string {
 func (e *HostKeyError) Is(target error) bool { return target == store.ErrRefused }
 
 // check returns what a connection to host is verified with, and the kinds of
-// keys to ask for, so that a machine with several shows the one that is known.
-func (h *Hosts) check(host string) (ssh.HostKeyCallback, []string, error) {
+// keys to ask for, one after the other, so that a machine with several shows the
+// one that is known.
+func (h *Hosts) check(host string) (ssh.HostKeyCallback, [][]string, error) {
 	if h.Pin != "" {
-		return h.pinned, nil, nil
+		return h.pinned, everyKind, nil // a fingerprint does not say of which kind
 	}
 	if err := h.Disk.MkdirAll(filepath.Dir(h.File), 0o700); err != nil {
 		return nil, nil, err
@@ -73,7 +74,12 @@ func (h *Hosts) check(host string) (ssh.HostKeyCallback, []string, error) {
 		return nil, nil, fmt.Errorf("the known hosts: %w", err)
 	}
 	verify := func(name string, remote net.Addr, key ssh.PublicKey) error { return h.verify(known, name, remote, key) }
-	return verify, kinds(known, host), nil
+	return verify, [][]string{kinds(known, host)}, nil
+}
+
+// everyKind are the kinds of keys that a machine may have one of each of.
+var everyKind = [][]string{
+	{ssh.KeyAlgoED25519}, {ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521}, {ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
 }
 
 func (h *Hosts) pinned(host string, _ net.Addr, key ssh.PublicKey) error {

@@ -91,6 +91,28 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 	if err != nil {
 		return nil, store.Refuse("%w", err)
 	}
+	var wrong error
+	for _, kinds := range algorithms {
+		c, err := s.connect(ctx, auth, verify, kinds)
+		var host *HostKeyError
+		if err == nil || !errors.As(err, &host) && !noneCommon(err) {
+			return c, err
+		}
+		if wrong == nil || host != nil {
+			wrong = err
+		}
+	}
+	return nil, wrong
+}
+
+// noneCommon tells that the far end has no key of the kind that was asked for.
+func noneCommon(err error) bool {
+	var none *ssh.AlgorithmNegotiationError
+	return errors.As(err, &none)
+}
+
+// connect makes a connection; of its keys, the far end shows one of the kinds.
+func (s *Store) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.HostKeyCallback, kinds []string) (*client, error) {
 	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", s.o.Host)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", s.o.Host, err)
@@ -99,7 +121,7 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(dialTimeout))
 	sshConn, channels, reqs, err := ssh.NewClientConn(conn, s.o.Host, &ssh.ClientConfig{
-		User: s.o.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: algorithms, Timeout: dialTimeout})
+		User: s.o.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: kinds, Timeout: dialTimeout})
 	if err != nil {
 		_ = conn.Close()
 		return nil, s.explainDial(err)

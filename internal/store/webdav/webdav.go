@@ -35,7 +35,7 @@ type Options struct {
 // Store is a folder on a WebDAV server.
 type Store struct {
 	o     Options
-	auth  gowebdav.Authorizer
+	auth  *authorizer
 	token string
 	lanes chan struct{}
 
@@ -47,7 +47,7 @@ type Store struct {
 func New(o Options) *Store {
 	token := make([]byte, 6)
 	_, _ = rand.Read(token)
-	return &Store{o: o, auth: gowebdav.NewAutoAuth(o.User, o.Password), token: hex.EncodeToString(token),
+	return &Store{o: o, auth: newAuthorizer(o.User, o.Password, o.Transport), token: hex.EncodeToString(token),
 		lanes: make(chan struct{}, max(o.Lanes, 1)), made: map[string]bool{}}
 }
 
@@ -62,8 +62,8 @@ func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 func (s *Store) client(ctx context.Context) *gowebdav.Client {
-	c := gowebdav.NewAuthClient(s.o.URL, s.auth)
-	c.SetTransport(carrier{ctx, s.o.Transport})
+	c := gowebdav.NewAuthClient(s.o.URL, gowebdav.NewEmptyAuth())
+	c.SetTransport(carrier{ctx, s.auth})
 	return c
 }
 
