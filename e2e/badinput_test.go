@@ -81,7 +81,7 @@ func (w *world) forge(which func(archive.Part) bool, change func(string) string)
 		return lw.Add(e)
 	}))
 	var list bytes.Buffer
-	_, err = lw.Finish(&list, "")
+	_, err = lw.Finish(&list, nil, "")
 	require.NoError(t, err)
 	listSum := sha256.Sum256(list.Bytes())
 	record.List.Bytes, record.List.SHA256 = int64(list.Len()), hex.EncodeToString(listSum[:])

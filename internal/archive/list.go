@@ -2,6 +2,7 @@ package archive
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"container/heap"
 	"encoding/json"
@@ -124,10 +125,10 @@ func ComparePaths(a, b string) int {
 	return cmp.Compare(len(a), len(b))
 }
 
-// runLength is how many entries are sorted in memory before they are spilled.
+// runLength is how many lines are sorted in memory before they are spilled.
 const runLength = 32 << 10
 
-// ListWriter collects entries in any order and writes them in path order. It
+// ListWriter collects lines in any order and writes them in path order. It
 // keeps few in memory and spills the rest to scratch files. It is safe for
 // concurrent use.
 type ListWriter struct {
@@ -135,7 +136,7 @@ type ListWriter struct {
 	scratch func() string
 
 	mu    sync.Mutex
-	run   []Entry
+	run   []Line
 	spill []*disk.File
 	lines int64
 }
@@ -148,10 +149,22 @@ func NewListWriter(d *disk.Disk, scratch func() string) *ListWriter {
 
 // Add takes entries into the list.
 func (l *ListWriter) Add(entries ...Entry) error {
+	lines := make([]Line, len(entries))
+	for i, e := range entries {
+		var err error
+		if lines[i], err = e.Line(); err != nil {
+			return err
+		}
+	}
+	return l.AddLines(lines...)
+}
+
+// AddLines takes lines of an earlier list into this one.
+func (l *ListWriter) AddLines(lines ...Line) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.run = append(l.run, entries...)
-	l.lines += int64(len(entries))
+	l.run = append(l.run, lines...)
+	l.lines += int64(len(lines))
 	if len(l.run) < runLength {
 		return nil
 	}
@@ -159,7 +172,7 @@ func (l *ListWriter) Add(entries ...Entry) error {
 }
 
 func (l *ListWriter) sortRun() {
-	slices.SortFunc(l.run, func(a, b Entry) int { return ComparePaths(a.Path, b.Path) })
+	slices.SortFunc(l.run, func(a, b Line) int { return ComparePaths(a.Path, b.Path) })
 }
 
 func (l *ListWriter) spillRun() error {
@@ -170,12 +183,10 @@ func (l *ListWriter) spillRun() error {
 	}
 	l.spill = append(l.spill, f)
 	w := bufio.NewWriterSize(f, 1<<18)
-	for _, e := range l.run {
-		line, err := e.Encode()
-		if err == nil {
-			_, err = w.Write(line)
-		}
-		if err != nil {
+	var buf []byte
+	for _, line := range l.run {
+		buf = line.append(buf[:0])
+		if _, err := w.Write(buf); err != nil {
 			return fmt.Errorf("set list entries aside: %w", err)
 		}
 	}
@@ -187,20 +198,20 @@ func (l *ListWriter) spillRun() error {
 	return err
 }
 
-// Finish writes the whole list, compressed, to w. treePart is put in for
-// entries whose part is still empty: those of the part of kind tree.
-func (l *ListWriter) Finish(w io.Writer, treePart string) (lines int64, err error) {
+// Finish writes the whole list, compressed, to w, and its files in the form that
+// ReadLines reads to local, if that is not nil. treePart is put in for lines
+// whose part is still empty: those of the part of kind tree.
+func (l *ListWriter) Finish(w, local io.Writer, treePart string) (lines int64, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	enc, err := NewEncoder()
+	out, err := newListOutput(w, local, treePart)
 	if err != nil {
 		return 0, err
 	}
-	enc.Reset(w)
 	l.sortRun()
-	sources := mergeHeap{&runSource{entries: l.run}}
+	sources := mergeHeap{&runSource{lines: l.run}}
 	for _, f := range l.spill {
-		sources = append(sources, &runSource{lines: bufio.NewReaderSize(f, 1<<16)})
+		sources = append(sources, &runSource{spilled: bufio.NewReaderSize(f, 1<<16)})
 	}
 	ready := sources[:0]
 	for _, s := range sources {
@@ -213,14 +224,7 @@ func (l *ListWriter) Finish(w io.Writer, treePart string) (lines int64, err erro
 	heap.Init(&ready)
 	for ready.Len() > 0 {
 		s := ready[0]
-		if s.head.Part == "" {
-			s.head.Part = treePart
-		}
-		line, err := s.head.Encode()
-		if err == nil {
-			_, err = enc.Write(line)
-		}
-		if err != nil {
+		if err := out.line(s.head); err != nil {
 			return 0, err
 		}
 		more, err := s.advance()
@@ -233,7 +237,7 @@ func (l *ListWriter) Finish(w io.Writer, treePart string) (lines int64, err erro
 			heap.Pop(&ready)
 		}
 	}
-	return l.lines, enc.Close()
+	return l.lines, out.close()
 }
 
 // Close removes the scratch files.
@@ -245,29 +249,75 @@ func (l *ListWriter) Close() {
 	l.spill = nil
 }
 
-// runSource is one sorted run: entries in memory, or lines in a scratch file.
-type runSource struct {
-	entries []Entry
-	lines   *bufio.Reader
-	head    Entry
+// listOutput writes a list and the local form of it.
+type listOutput struct {
+	enc, local *zstd.Encoder
+	tree       []byte
+	buf        []byte
 }
 
-func (s *runSource) advance() (bool, error) {
-	if s.lines == nil {
-		if len(s.entries) == 0 {
+func newListOutput(w, local io.Writer, treePart string) (*listOutput, error) {
+	o := &listOutput{tree: []byte(`"part":"` + treePart + `"`)}
+	var err error
+	if o.enc, err = NewEncoder(); err != nil {
+		return nil, err
+	}
+	o.enc.Reset(w)
+	if local == nil {
+		return o, nil
+	}
+	if o.local, err = NewEncoder(); err != nil {
+		return nil, err
+	}
+	o.local.Reset(local)
+	return o, nil
+}
+
+var noPart = []byte(`"part":""`)
+
+func (o *listOutput) line(l Line) error {
+	if l.Part == "" {
+		// The quotes of a name are escaped, so only the key itself reads so.
+		l.JSON = bytes.Replace(l.JSON, noPart, o.tree, 1)
+	}
+	if _, err := o.enc.Write(l.JSON); err != nil {
+		return err
+	}
+	if o.local == nil || !l.File {
+		return nil
+	}
+	o.buf = l.append(o.buf[:0])
+	_, err := o.local.Write(o.buf)
+	return err
+}
+
+func (o *listOutput) close() error {
+	err := o.enc.Close()
+	if o.local != nil {
+		err = errors.Join(err, o.local.Close())
+	}
+	return err
+}
+
+// runSource is one sorted run: lines in memory, or in a scratch file.
+type runSource struct {
+	lines   []Line
+	spilled *bufio.Reader
+	head    Line
+}
+
+func (s *runSource) advance() (more bool, err error) {
+	if s.spilled == nil {
+		if len(s.lines) == 0 {
 			return false, nil
 		}
-		s.head, s.entries = s.entries[0], s.entries[1:]
+		s.head, s.lines = s.lines[0], s.lines[1:]
 		return true, nil
 	}
-	line, err := s.lines.ReadBytes('\n')
+	s.head, err = readLine(s.spilled)
 	if errors.Is(err, io.EOF) {
 		return false, nil
 	}
-	if err != nil {
-		return false, err
-	}
-	s.head, err = decodeEntry(line)
 	return err == nil, err
 }
 

@@ -29,7 +29,7 @@ func TestListComesBackInPathOrder(t *testing.T) {
 	}
 	assert.Equal(t, 2, n, "what does not fit into memory is spilled")
 	var stored bytes.Buffer
-	lines, err := l.Finish(&stored, "tree")
+	lines, err := l.Finish(&stored, nil, "tree")
 	require.NoError(t, err)
 	assert.EqualValues(t, len(names), lines)
 

@@ -475,7 +475,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		return err
 	}
 	defer tree.abandon()
-	p := &planner{emit: emit, names: &owners{}}
+	p := &planner{emit: emit}
 	add := func(e archive.Entry) error {
 		if e.Type == archive.TypeFolder {
 			r.record.Totals.Folders++
@@ -523,17 +523,16 @@ func (r *run) meet(p *planner, f planned) error {
 	if r.reuse == nil {
 		return p.add(f)
 	}
-	e, same, err := r.reuse.take(f)
+	l, same, err := r.reuse.take(f)
 	if err != nil {
 		return err
 	}
 	if !same {
 		return p.add(f)
 	}
-	e.User, e.Group = p.names.of(f.info)
-	r.count([]archive.Entry{e})
-	r.observer.Advance(e.Size)
-	return r.list.Add(e)
+	r.count([]archive.Entry{{Size: l.Size}})
+	r.observer.Advance(l.Size)
+	return r.list.AddLines(l)
 }
 
 // nameAgain takes the parts that are reused into the archive, before all new
@@ -720,7 +719,7 @@ func (r *run) writeList() (local *summer, localName string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	localName = r.record.Name + ".jsonl.zst"
+	localName = r.record.Name + ".lines.zst"
 	copied, err := r.createLocalList(localName)
 	if err != nil {
 		r.spool.discard(out)
@@ -754,13 +753,13 @@ func (r *run) createLocalList(name string) (*disk.File, error) {
 // fillList writes the list to sum, encrypted if need be, and open to local.
 func (r *run) fillList(sum, local io.Writer) (int64, error) {
 	if len(r.To) == 0 {
-		return r.list.Finish(io.MultiWriter(sum, local), r.treePart)
+		return r.list.Finish(sum, local, r.treePart)
 	}
 	sealed, err := r.To.Writer(sum)
 	if err != nil {
 		return 0, err
 	}
-	lines, err := r.list.Finish(io.MultiWriter(sealed, local), r.treePart)
+	lines, err := r.list.Finish(sealed, local, r.treePart)
 	return lines, errors.Join(err, sealed.Close())
 }
 

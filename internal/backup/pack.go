@@ -46,8 +46,6 @@ type planner struct {
 	open [2]job
 	size [2]int64
 	emit func(job) error
-	// names looks up the owners of files that are not read.
-	names *owners
 }
 
 func (p *planner) add(f planned) error {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"io"
 	"io/fs"
 	"iter"
 	"maps"
@@ -87,38 +86,41 @@ func (p *previous) remember(half string) error {
 	return err
 }
 
+// errEnough ends the reading of a list.
+var errEnough = errors.New("enough")
+
 // entries gives the files of the remembered list, in path order.
-func (p *previous) entries() iter.Seq2[archive.Entry, error] {
-	return func(yield func(archive.Entry, error) bool) {
+func (p *previous) entries() iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
 		f, err := p.disk.Open(filepath.Join(p.dir, p.List))
 		if err != nil {
-			yield(archive.Entry{}, err)
+			yield(archive.Line{}, err)
 			return
 		}
 		defer f.Close()
-		err = archive.ReadList(f, func(e archive.Entry) error {
-			if e.Type == archive.TypeFile && !yield(e, nil) {
-				return io.EOF
+		err = archive.ReadLines(f, func(l archive.Line) error {
+			if !yield(l, nil) {
+				return errEnough
 			}
 			return nil
 		})
-		if err != nil && !errors.Is(err, io.EOF) {
-			yield(archive.Entry{}, err)
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(archive.Line{}, err)
 		}
 	}
 }
 
 // cursor goes through the remembered files beside a walk in the same order.
 type cursor struct {
-	next func() (archive.Entry, error, bool)
+	next func() (archive.Line, error, bool)
 	stop func()
-	head archive.Entry
+	head archive.Line
 	more bool
 	// passed is told of files that the walk did not meet.
-	passed func(archive.Entry)
+	passed func(archive.Line)
 }
 
-func (p *previous) cursor(passed func(archive.Entry)) (*cursor, error) {
+func (p *previous) cursor(passed func(archive.Line)) (*cursor, error) {
 	c := &cursor{passed: passed}
 	c.next, c.stop = iter.Pull2(p.entries())
 	return c, c.advance()
@@ -130,21 +132,21 @@ func (c *cursor) advance() (err error) {
 }
 
 // at returns what is remembered of a name, and goes past it.
-func (c *cursor) at(name string) (archive.Entry, bool, error) {
+func (c *cursor) at(name string) (archive.Line, bool, error) {
 	for c.more {
 		switch order := archive.ComparePaths(c.head.Path, name); {
 		case order > 0:
-			return archive.Entry{}, false, nil
+			return archive.Line{}, false, nil
 		case order == 0:
 			e := c.head
 			return e, true, c.advance()
 		}
 		c.passed(c.head)
 		if err := c.advance(); err != nil {
-			return archive.Entry{}, false, err
+			return archive.Line{}, false, err
 		}
 	}
-	return archive.Entry{}, false, nil
+	return archive.Line{}, false, nil
 }
 
 // rest goes past what the walk did not come to.
@@ -165,10 +167,10 @@ const doubt = 2 * time.Second
 // unchanged tells whether a file is still the one that was saved: same length,
 // times and inode. One that was saved as a copy of a database is never: its
 // logs may have changed.
-func (p *previous) unchanged(e archive.Entry, info fs.FileInfo) bool {
+func (p *previous) unchanged(l archive.Line, info fs.FileInfo) bool {
 	st, ok := info.Sys().(*syscall.Stat_t)
-	return ok && !e.Copied && e.Size == info.Size() && e.MTime.Equal(info.ModTime()) && e.Inode == st.Ino &&
-		e.CTime.Equal(time.Unix(st.Ctim.Sec, st.Ctim.Nsec)) && e.CTime.Before(p.Record.Taken.Add(-doubt))
+	return ok && !l.Copied && l.Size == info.Size() && l.MTime == info.ModTime().UnixNano() && l.Inode == st.Ino &&
+		l.CTime == st.Ctim.Nano() && l.CTime < p.Record.Taken.Add(-doubt).UnixNano()
 }
 
 // share is what a part of the last archive is still worth.
@@ -228,7 +230,7 @@ type reuse struct {
 // that are named again.
 func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 	shares := map[string]share{}
-	c, err := p.cursor(func(archive.Entry) {})
+	c, err := p.cursor(func(archive.Line) {})
 	if err != nil {
 		return nil, err
 	}
@@ -269,14 +271,14 @@ func (r *run) present(part archive.Part) bool {
 }
 
 // pass notes that a file of a part that is kept is no longer the site's.
-func (u *reuse) pass(e archive.Entry) {
+func (u *reuse) pass(e archive.Line) {
 	if _, ok := u.kept[e.Part]; ok {
 		u.stale[e.Part] = append(u.stale[e.Part], e.Path)
 	}
 }
 
-// take returns the entry of a file that need not be read again.
-func (u *reuse) take(f planned) (archive.Entry, bool, error) {
+// take returns the line of a file that need not be read again.
+func (u *reuse) take(f planned) (archive.Line, bool, error) {
 	e, ok, err := u.c.at(f.name)
 	if !ok || err != nil {
 		return e, false, err

@@ -281,14 +281,6 @@ func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
 	return e
 }
 
-// of names a file's account and group.
-func (o *owners) of(info fs.FileInfo) (user, group string) {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return o.names(st.Uid, st.Gid)
-	}
-	return "", ""
-}
-
 func (o *owners) names(uid, gid uint32) (string, string) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
