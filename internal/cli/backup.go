@@ -253,7 +253,7 @@ func (a *app) showBackup(ctx context.Context, r *backup.Result) {
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, db.Name, db.Consistency)})
 	}
 	if rec.Scope.HasDatabase() && len(rec.Origin.Databases) > 0 {
-		lines = append(lines, [2]string{"", fmt.Sprintf("%s, %s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"), size(t.DatabaseBytes))})
+		lines = append(lines, [2]string{"", tablesIn(rec) + ", " + size(t.DatabaseBytes) + " as text"})
 	}
 	if rec.Scope == archive.Full && len(rec.Origin.Databases) == 0 {
 		lines = append(lines, [2]string{"database", a.bad("none is known for this site; files alone are no site")})

@@ -225,7 +225,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database boo
 	if database {
 		for label := range h.Origin.Databases {
 			if db, ok := s.Database(label); ok {
-				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s, %s", label, db.Where(), count(h.Totals.Tables, "table", "tables"), count(h.Totals.Rows, "row", "rows"))})
+				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), tablesIn(h.Record))})
 			}
 		}
 	} else {
@@ -234,6 +234,17 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database boo
 	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
 	a.showGaps(h.Record, gapsShown)
 	fmt.Fprintln(a.out)
+}
+
+// tablesIn words what an archive holds of databases.
+func tablesIn(rec *archive.Record) string {
+	t := rec.Totals
+	for _, p := range rec.Parts {
+		if p.Kind == archive.KindDump {
+			return size(t.DatabaseBytes) + " of SQL that another program has written"
+		}
+	}
+	return fmt.Sprintf("%s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"))
 }
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, files, database bool) error {

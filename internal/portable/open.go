@@ -357,6 +357,9 @@ func (u *unpacker) tar(ctx context.Context, r io.Reader) error {
 		case tar.TypeReg:
 			err = u.file(h.Name, fs.FileMode(h.Mode).Perm(), h.ModTime, t, h.Size)
 		}
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			return fmt.Errorf("it is cut or damaged, in the middle of %q: %w", h.Name, err)
+		}
 		if err != nil {
 			return fmt.Errorf("%q: %w", h.Name, err)
 		}

@@ -123,6 +123,9 @@ func (b *bench) next(wipe func() error, port int) error {
 		if err != nil {
 			return err
 		}
+		if err := exec.Command("sync").Run(); err != nil {
+			return err
+		}
 		two, err := measure(b.revlet("backup", "museum"))
 		if err != nil {
 			return err
