@@ -259,18 +259,24 @@ type listOutput struct {
 func newListOutput(w, local io.Writer, treePart string) (*listOutput, error) {
 	o := &listOutput{tree: []byte(`"part":"` + treePart + `"`)}
 	var err error
-	if o.enc, err = NewEncoder(); err != nil {
+	if o.enc, err = newListEncoder(); err != nil {
 		return nil, err
 	}
 	o.enc.Reset(w)
 	if local == nil {
 		return o, nil
 	}
-	if o.local, err = NewEncoder(); err != nil {
+	if o.local, err = newListEncoder(); err != nil {
 		return nil, err
 	}
 	o.local.Reset(local)
 	return o, nil
+}
+
+// newListEncoder returns an encoder that works beside its user, for there are
+// two of them at work on a list.
+func newListEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(2), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(true))
 }
 
 var noPart = []byte(`"part":""`)

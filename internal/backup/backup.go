@@ -199,7 +199,9 @@ type run struct {
 	sources []openDatabase
 	// reuse is set when parts of the last archive can be named again, lastSQL
 	// when those of its databases can.
-	reuse       *reuse
+	reuse *reuse
+	// met is what the walk for reuse has met already.
+	met         *recording
 	lastSQL     *previous
 	reusedParts int
 
@@ -496,9 +498,12 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 				r.record.Totals.Skipped++
 			}
 		}}
-	if r.Imported != nil {
+	switch {
+	case r.Imported != nil:
 		err = r.meetImported(p, add)
-	} else {
+	case r.met != nil && !r.met.full:
+		err = r.met.replay(w)
+	default:
 		err = w.walk(ctx)
 	}
 	if err != nil {

@@ -123,7 +123,11 @@ type cursor struct {
 func (p *previous) cursor(passed func(archive.Line)) (*cursor, error) {
 	c := &cursor{passed: passed}
 	c.next, c.stop = iter.Pull2(p.entries())
-	return c, c.advance()
+	if err := c.advance(); err != nil {
+		c.stop()
+		return nil, err
+	}
+	return c, nil
 }
 
 func (c *cursor) advance() (err error) {
@@ -226,8 +230,8 @@ type reuse struct {
 	c     *cursor
 }
 
-// plan looks at every file once, without reading any, and chooses the parts
-// that are named again.
+// plan walks the site without reading a file, and chooses the parts that are
+// named again.
 func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 	shares := map[string]share{}
 	c, err := p.cursor(func(archive.Line) {})
@@ -235,16 +239,18 @@ func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 		return nil, err
 	}
 	defer c.stop()
-	w := &walker{disk: r.disk, site: r.Site, gap: func(archive.Gap) {}, skip: func(string, string) {}, quick: true,
-		tree: func(archive.Entry) error { return nil },
-		file: func(f planned) error {
-			e, ok, err := c.at(f.name)
-			if ok && p.unchanged(e, f.info) {
-				s := shares[e.Part]
-				shares[e.Part] = share{s.live + e.Size + entryBytes, s.files + 1}
-			}
-			return err
-		}}
+	r.met = &recording{}
+	w := r.met.walker()
+	w.disk, w.site, w.isDatabase = r.disk, r.Site, r.IsDatabase
+	record := w.file
+	w.file = func(f planned) error {
+		l, ok, err := c.at(f.name)
+		if ok && p.unchanged(l, f.info) {
+			s := shares[l.Part]
+			shares[l.Part] = share{s.live + l.Size + entryBytes, s.files + 1}
+		}
+		return errors.Join(err, record(f))
+	}
 	if err := w.walk(ctx); err != nil {
 		return nil, err
 	}
@@ -256,8 +262,10 @@ func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 		}
 	}
 	u := &reuse{previous: p, kept: kept, used: map[string]bool{}, stale: stale}
-	u.c, err = p.cursor(u.pass)
-	return u, err
+	if u.c, err = p.cursor(u.pass); err != nil {
+		return nil, err
+	}
+	return u, nil
 }
 
 // present tells whether every store that is written to has a part, with its

@@ -47,8 +47,6 @@ type walker struct {
 	label string
 	// isDatabase tells database files by their first bytes.
 	isDatabase func(head []byte) bool
-	// quick passes over what only entries of the list need.
-	quick bool
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -100,12 +98,10 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if !w.quick {
-		e := w.entry(archive.TypeFolder, rel, info)
-		e.XAttrs = readXAttrs(dir)
-		if err := w.tree(e); err != nil {
-			return err
-		}
+	e := w.entry(archive.TypeFolder, rel, info)
+	e.XAttrs = readXAttrs(dir)
+	if err := w.tree(e); err != nil {
+		return err
 	}
 	names, err := w.disk.ReadNames(dir)
 	if errors.Is(err, fs.ErrNotExist) && rel != "" {
@@ -208,9 +204,6 @@ func (w *walker) isLog(path string) bool {
 }
 
 func (w *walker) symlink(path, rel string, info fs.FileInfo) error {
-	if w.quick {
-		return nil
-	}
 	target, err := w.disk.Readlink(path)
 	if err != nil {
 		w.unreadable(rel, err)
