@@ -167,7 +167,6 @@ func (r *run) noRoom(err error) error {
 
 // close lets go of everything, whatever came of the run.
 func (r *run) close() {
-	r.withdraw(context.Background())
 	if r.list != nil {
 		r.list.Close()
 	}
@@ -177,10 +176,13 @@ func (r *run) close() {
 	r.closeDatabases()
 }
 
-func (r *run) withdraw(ctx context.Context) {
+// withdraw takes the run's marks away. The ledger names them until that is done.
+func (r *run) withdraw(ctx context.Context) error {
+	var err error
 	for _, t := range r.targets {
-		t.withdraw(ctx)
+		err = errors.Join(err, t.withdraw(ctx))
 	}
+	return err
 }
 
 type run struct {
@@ -317,7 +319,9 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 		began = r.HandMade.Taken
 	}
 	host, _ := os.Hostname()
-	for t := began.UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
+	// Two that give way to each other are not to meet again.
+	step := time.Duration(1+raw[0]%4) * time.Second
+	for t := began.UTC().Truncate(time.Second); ; t = t.Add(step) {
 		name := archive.NewName(r.Site.Name, t)
 		taken, err := r.taken(ctx, name)
 		if err != nil {
@@ -342,8 +346,7 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 		if !taken {
 			return t, nil
 		}
-		r.withdraw(ctx)
-		if err := r.ledger.close(); err != nil {
+		if err := r.endLedger(ctx); err != nil {
 			return t, err
 		}
 	}
@@ -667,7 +670,16 @@ func (r *run) seal(ctx context.Context) error {
 	if err != nil {
 		r.observer.Note("note: the next archive will be made afresh: " + err.Error())
 	}
-	return errors.Join(r.ledger.close(), r.disk.RemoveAll(r.spool.dir))
+	return errors.Join(r.endLedger(context.WithoutCancel(ctx)), r.disk.RemoveAll(r.spool.dir))
+}
+
+// endLedger ends a run that leaves nothing to clear up. When a mark cannot be
+// taken away, the ledger stays, so that the next run tries again.
+func (r *run) endLedger(ctx context.Context) error {
+	if r.withdraw(ctx) != nil {
+		return r.ledger.file.Close()
+	}
+	return r.ledger.close()
 }
 
 // writeRecords writes the record to every store that has all of the archive.
@@ -776,7 +788,6 @@ func (r *run) forget() error {
 	}
 	_ = r.settleSends() // what failed is being forgotten
 	ctx := context.Background()
-	r.withdraw(ctx)
 	_ = r.ledger.file.Close()
 	return sweep(ctx, r.State, r.Site.Name, r.Stores)
 }

@@ -78,53 +78,90 @@ func sweep(ctx context.Context, st *state.State, site string, stores []store.Nam
 		named[h.Path()] = true
 		h.Objects(func(name string, _ int64, _ string) { named[name] = true })
 	}
-	for _, name := range names {
-		if err := sweepOne(ctx, st, site, name, stores, named); err != nil {
+	dead := make([]deadRun, len(names))
+	for i, name := range names {
+		if dead[i], err = readDead(st, site, name, named); err != nil {
+			return err
+		}
+	}
+	for _, s := range stores {
+		if err := dropMarks(ctx, st, s, site, dead); err != nil {
+			return err
+		}
+	}
+	for _, d := range dead {
+		if err := d.sweep(ctx, st, site, stores); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// sweepOne clears up after one run.
-func sweepOne(ctx context.Context, st *state.State, site, name string, stores []store.Named, named map[string]bool) error {
-	file := filepath.Join(st.Ledgers(site), name)
-	data, err := st.Disk.ReadFile(file)
+// deadRun is what a ledger tells of a run that did not come to its record.
+type deadRun struct {
+	// name is that of its archive and of its ledger.
+	name           string
+	objects, marks []string
+	// undone is set when something could not be cleared up.
+	undone *bool
+}
+
+func readDead(st *state.State, site, name string, named map[string]bool) (deadRun, error) {
+	data, err := st.Disk.ReadFile(filepath.Join(st.Ledgers(site), name))
 	if err != nil {
-		return fmt.Errorf("read the ledger of an earlier run: %w", err)
+		return deadRun{}, fmt.Errorf("read the ledger of an earlier run: %w", err)
 	}
-	var objects, marks []string
+	d := deadRun{name: name, undone: new(bool)}
 	for object := range strings.FieldsSeq(string(data)) {
 		switch {
 		case !strings.HasPrefix(object, site+"/"):
 		case path.Dir(object) == archive.RunningDir(site):
-			marks = append(marks, object)
+			d.marks = append(d.marks, object)
 		case !named[object]:
-			objects = append(objects, object)
+			d.objects = append(d.objects, object)
 		}
 	}
-	done := true
-	for _, s := range stores {
-		cleared, err := sweepStore(ctx, s, site, name, objects, marks)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		done = done && cleared && err == nil
-		if a, ok := s.Store.(adopter); ok {
-			if err := st.Disk.RemoveAll(filepath.Join(a.Incoming(), site)); err != nil {
-				return fmt.Errorf("store %s: clear up after an earlier run: %w", s.Name, err)
+	return d, nil
+}
+
+// dropMarks takes the marks of all dead runs away, and what lies in the folder
+// of a store that takes scratch files over.
+func dropMarks(ctx context.Context, st *state.State, s store.Named, site string, dead []deadRun) error {
+	for _, d := range dead {
+		for _, m := range d.marks {
+			if s.Remove(ctx, m) != nil {
+				*d.undone = true
 			}
 		}
 	}
-	if !done {
+	if a, ok := s.Store.(adopter); ok && len(dead) > 0 {
+		if err := st.Disk.RemoveAll(filepath.Join(a.Incoming(), site)); err != nil {
+			return fmt.Errorf("store %s: clear up after an earlier run: %w", s.Name, err)
+		}
+	}
+	return ctx.Err()
+}
+
+// sweep clears up after one run, and forgets it when that is done everywhere.
+func (d deadRun) sweep(ctx context.Context, st *state.State, site string, stores []store.Named) error {
+	for _, s := range stores {
+		cleared, err := sweepStore(ctx, s, site, d.name, d.objects)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if !cleared || err != nil {
+			*d.undone = true
+		}
+	}
+	if *d.undone {
 		return nil
 	}
-	return st.Disk.Remove(file)
+	return st.Disk.Remove(filepath.Join(st.Ledgers(site), d.name))
 }
 
 // sweepStore clears up in one store, unless another run is writing there: what
 // it has found there already is no longer only the dead run's.
-func sweepStore(ctx context.Context, s store.Named, site, name string, objects, marks []string) (cleared bool, err error) {
+func sweepStore(ctx context.Context, s store.Named, site, name string, objects []string) (cleared bool, err error) {
 	// The record is asked for by name: a listing may lag behind.
 	rec, err := catalog.ReadRecord(ctx, s, site, name)
 	if err == nil {
@@ -139,11 +176,6 @@ func sweepStore(ctx context.Context, s store.Named, site, name string, objects, 
 		objects = left
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return false, err
-	}
-	for _, m := range marks {
-		if err := s.Remove(ctx, m); err != nil {
-			return false, err
-		}
 	}
 	running, err := s.List(ctx, archive.RunningDir(site))
 	if err != nil {

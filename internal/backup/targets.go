@@ -197,7 +197,8 @@ type mark struct {
 const markAge = 24 * time.Hour
 
 // announce leaves a mark, so that nobody clears up what has no record yet, and
-// tells whether another run has claimed the archive's name.
+// tells whether another run has claimed the archive's name. Of two that see each
+// other both give way: neither knows whether it was seen.
 func (t *target) announce(ctx context.Context, site string, m mark, token string, ledger *ledger) (taken bool, err error) {
 	t.mark = path.Join(archive.RunningDir(site), m.Archive+"."+token)
 	if _, err := ledger.note(t.mark); err != nil {
@@ -216,19 +217,23 @@ func (t *target) announce(ctx context.Context, site string, m mark, token string
 	}
 	for _, other := range marks {
 		name, _, _ := strings.Cut(path.Base(other.Name), ".")
-		if name == m.Archive && path.Base(other.Name) < path.Base(t.mark) {
+		if name == m.Archive && other.Name != t.mark {
 			return true, nil
 		}
 	}
 	return false, nil
 }
 
-// withdraw takes the mark away. That this fails costs others a day's patience,
-// no more.
-func (t *target) withdraw(ctx context.Context) {
-	if t.mark != "" {
-		_ = t.Remove(ctx, t.mark)
+// withdraw takes the mark away.
+func (t *target) withdraw(ctx context.Context) error {
+	if t.mark == "" {
+		return nil
 	}
+	err := t.Remove(ctx, t.mark)
+	if err == nil {
+		t.mark = ""
+	}
+	return err
 }
 
 // complete makes sure that the store has every part of the archive before the

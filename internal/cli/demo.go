@@ -17,6 +17,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/standin/lampblack"
+	"revlet/internal/standin/place"
 )
 
 func (a *app) demoCommand() *cli.Command {
@@ -33,6 +34,8 @@ type demoRun struct {
 	*app
 	dir, program, address string
 	chapter               int
+	// far is the simulated offsite place.
+	far *place.Server
 }
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
@@ -76,7 +79,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/", d.root(), d.address)
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.damageIt,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.damageIt, d.sendAway, d.loseMachine,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -84,7 +87,8 @@ func (d *demoRun) walk(ctx context.Context) error {
 		}
 	}
 	d.title("Yours to play with")
-	fmt.Fprintf(d.out, "  cd %s\n  %s archives\n  %s standin lampblack htdocs    serves the site again\n", d.dir, d.program, d.program)
+	fmt.Fprintf(d.out, "  cd %s\n  %s standin sftp far-away --keys far-away-keys --listen %s    is the offsite place again\n  %s archives\n  %s standin lampblack htdocs    serves the site again\n",
+		d.dir, d.program, strings.TrimSuffix(strings.TrimPrefix(d.far.Address, "sftp://keeper@"), "/"), d.program, d.program)
 	return nil
 }
 
@@ -176,6 +180,76 @@ func (d *demoRun) damageIt(ctx context.Context) error {
 		return err
 	}
 	return d.run(ctx, 0, "--quiet", "verify")
+}
+
+// sendAway adds an offsite place, simulated by this program, and encrypts.
+func (d *demoRun) sendAway(ctx context.Context) error {
+	d.title("Copies offsite, readable by nobody else")
+	far, err := place.Start(place.SFTP, place.Options{Dir: filepath.Join(d.dir, "far-away"), Keys: filepath.Join(d.dir, "far-away-keys"), User: "keeper", Password: "practice"})
+	if err != nil {
+		return err
+	}
+	d.far = far
+	context.AfterFunc(ctx, far.Close)
+	if err := os.WriteFile(filepath.Join(d.dir, "harbour.pw"), []byte("practice\n"), 0o600); err != nil {
+		return err
+	}
+	d.say("A machine at the harbour takes SFTP (simulated here, in far-away/). It becomes a second\nstore, and archives are encrypted for a key that is kept elsewhere:")
+	if err := d.run(ctx, 0, "keys", "new", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	if err := d.addHarbour(); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "stores", "test", "harbour", "--trust"); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "--quiet", "backup", "kestrelpoint", "--note", "first one offsite"); err != nil {
+		return err
+	}
+	return d.run(ctx, 0, "keys", "check", "kestrelpoint.key")
+}
+
+// addHarbour writes the offsite store and the key's public half into the
+// configuration, as a person would with an editor.
+func (d *demoRun) addHarbour() error {
+	data, err := os.ReadFile(d.config())
+	if err != nil {
+		return err
+	}
+	key, err := os.ReadFile(filepath.Join(d.dir, "kestrelpoint.key"))
+	if err != nil {
+		return err
+	}
+	_, after, _ := strings.Cut(string(key), "public key: ")
+	public, _, _ := strings.Cut(after, "\n")
+	text := strings.Replace(string(data), "stores: [here]", "stores: [here, harbour]", 1)
+	text = strings.Replace(text, "stores:\n", fmt.Sprintf("stores:\n  harbour: {sftp: %q, password_file: ./harbour.pw}\n", d.far.Address+"revlet"), 1)
+	text += "encrypt: {to: [" + public + "]}\n"
+	d.say("(revlet.yaml now has the store harbour, and the key's public half under encrypt:)\n")
+	return os.WriteFile(d.config(), []byte(text), 0o600)
+}
+
+// loseMachine deletes everything but the far place, the key and a password.
+func (d *demoRun) loseMachine(ctx context.Context) error {
+	d.title("The machine is lost; only the offsite copy and the key are left")
+	fmt.Fprintln(d.out, d.dim("$ ")+"rm -r htdocs archives state revlet.yaml")
+	for _, name := range []string{"htdocs", "archives", "state", "revlet.yaml", "fetched"} {
+		if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(d.config(), []byte("# A new machine.\nstate: ./state\n"), 0o600); err != nil {
+		return err
+	}
+	err := d.run(ctx, 0, "stores", "discover", d.far.Address+"revlet", "--name", "harbour", "--password-file", "harbour.pw", "--key", "kestrelpoint.key", "--trust")
+	if err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "restore", "kestrelpoint", "--yes", "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	return d.ask(ctx, http.StatusOK)
 }
 
 func largest(dir string) (string, error) {

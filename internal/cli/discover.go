@@ -8,12 +8,14 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archive"
 	"revlet/internal/catalog"
 	"revlet/internal/config"
+	"revlet/internal/seal"
 	"revlet/internal/site"
 	"revlet/internal/store"
 )
@@ -41,7 +43,9 @@ type foundSite struct {
 	Known bool `json:"known"`
 	// Sealed tells that only the key says what the site is.
 	Sealed bool `json:"sealed"`
-	entry  config.Site
+	// Encrypted tells that the newest archive is encrypted.
+	Encrypted bool `json:"encrypted"`
+	entry     config.Site
 }
 
 func (a *app) discover(ctx context.Context, c *cli.Command) error {
@@ -162,7 +166,7 @@ func (a *app) sitesIn(ctx context.Context, s store.Named) (sites []foundSite, de
 // describeFound makes a configuration entry of the newest archive's origin.
 func (a *app) describeFound(name string, l *catalog.Listing) (foundSite, error) {
 	h := l.Archives[0]
-	f := foundSite{Site: name, Archives: len(l.Archives), Newest: h.Name}
+	f := foundSite{Site: name, Archives: len(l.Archives), Newest: h.Name, Encrypted: h.Encrypted}
 	_, f.Known = a.config.Sites[name]
 	if err := h.Unseal(a.keys); err != nil {
 		f.Sealed = true
@@ -287,5 +291,17 @@ func (a *app) showDiscovered(c *cli.Command, name string, s store.Named, cfg con
 			}
 		}
 	}
+	if a.config.Encrypt == nil && slices.ContainsFunc(sites, func(f foundSite) bool { return f.Encrypted }) {
+		fmt.Fprintf(a.out, "%s what is there is encrypted, new archives will not be until you add `encrypt: {to: [%s]}`.\n", a.bad("Mind:"), a.publics())
+	}
 	fmt.Fprintf(a.out, "Next: look over what was written, then `revlet restore %s`.\n", sites[0].Site)
+}
+
+// publics are the recipients of the key that was given.
+func (a *app) publics() string {
+	ids, err := a.identities()
+	if err != nil {
+		return "age1…"
+	}
+	return strings.Join(seal.Publics(ids), ", ")
 }

@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/textproto"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -420,9 +421,28 @@ func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
 func (s *Store) Remove(ctx context.Context, name string) error {
 	return s.do(ctx, func(c *client) error {
 		err := explain(name, c.Delete(s.path(name)))
-		if errors.Is(err, store.ErrNotFound) {
-			return nil
+		if !errors.Is(err, store.ErrNotFound) {
+			return err
 		}
-		return err
+		if gone, listErr := s.absent(c, s.path(name)); !gone {
+			return fmt.Errorf("remove %s: %v", name, errors.Join(err, listErr))
+		}
+		return nil
 	})
+}
+
+// absent makes sure that something is not there: FTP has one answer for that
+// and for what cannot be done. The nearest folder that can be read tells.
+func (s *Store) absent(c *client, file string) (bool, error) {
+	for {
+		dir := path.Dir(file)
+		entries, err := c.List(dir)
+		if err == nil {
+			return !slices.ContainsFunc(entries, func(e *ftp.Entry) bool { return path.Base(e.Name) == path.Base(file) }), nil
+		}
+		if dir == file || dir == s.o.Dir || dir == "." {
+			return false, err
+		}
+		file = dir
+	}
 }

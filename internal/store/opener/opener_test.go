@@ -159,6 +159,7 @@ func TestEveryKindOfStoreKeepsItsPromises(t *testing.T) {
 			assert.ErrorIs(t, err, store.ErrNotFound)
 			require.NoError(t, s.Remove(t.Context(), "museum/parts/ab/abcd"))
 			require.NoError(t, s.Remove(t.Context(), "museum/parts/ab/abcd"), "again is no error")
+			require.NoError(t, s.Remove(t.Context(), "museum/none/of/this"), "nor in a folder that is not there")
 			_, err = s.Stat(t.Context(), "museum/parts/ab/abcd")
 			assert.ErrorIs(t, err, store.ErrNotFound)
 		})
