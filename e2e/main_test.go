@@ -94,7 +94,7 @@ type result struct {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
-	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "REVLET_RETRY_PAUSE=10ms")
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms")
 	return cmd
 }
 

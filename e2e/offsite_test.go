@@ -63,7 +63,7 @@ func listenAgain(address string) string {
 
 // loseTheMachine deletes the site, the configuration and all local state.
 func loseTheMachine(w *world) {
-	for _, name := range []string{"htdocs", "state", "revlet.yaml", "archives"} {
+	for _, name := range []string{"htdocs", "state", "xstate", "revlet.yaml", "archives"} {
 		require.NoError(w.t, os.RemoveAll(w.path(name)))
 	}
 	settled, err := filepath.Glob(w.path(".revlet-*"))
@@ -86,7 +86,7 @@ func TestOnlyTheOffsiteCopyIsLeft(t *testing.T) {
 				w.run("stores", "test", "harbour", "--trust")
 			}
 			s.Close()
-			s, f = standin(w, kind, &place.Faults{DieAfter: 700 << 10}, listenAgain(s.Address))
+			s, _ = standin(w, kind, &place.Faults{DieAfter: 700 << 10}, listenAgain(s.Address))
 			w.fails(1, []string{"harbour"}, "backup", "--note", "cut")
 			s.Close()
 			_, f = standin(w, kind, nil, listenAgain(s.Address))
@@ -201,8 +201,6 @@ func TestAwkwardPlaces(t *testing.T) {
 	w.run("verify")
 	noneLeftOver(t, w, f)
 }
-
-var standing = regexp.MustCompile(`(?m)^  stored +.*in (\d+) parts, (.*) of it new`)
 
 // Only what changed is sent again, and what is no longer the site's stays out
 // of a restore, with Revlet and by hand.

@@ -63,3 +63,35 @@ part=$(ls -S archives/kestrelpoint/parts/*/* | head -1)
 shot verify "say revlet verify
 printf '\\\\x55' | dd of=$part bs=1 seek=5000 conv=notrunc status=none
 say revlet verify kestrelpoint"
+
+# Stores, one of them far away and down for a while.
+revlet standin sftp --keys sshkeys --listen 127.0.0.1:2222 far >/dev/null &
+far=$!
+trap 'kill $xvfb ${site:-} ${far:-} 2>/dev/null; rm -rf "$work"' EXIT
+sleep 0.5
+echo practice > harbour.pw && chmod 600 harbour.pw
+sed -i 's/stores: \[here\]/stores: [here, harbour]/; s|^stores:|stores:\n  harbour: {sftp: "sftp://keeper@127.0.0.1:2222/revlet", password_file: ./harbour.pw}|' revlet.yaml
+shot stores 'say revlet stores test harbour
+say revlet stores test harbour --trust
+say revlet --quiet backup kestrelpoint --note \"two stores\" \| tail -6
+kill '$far'; sleep 0.3
+say REVLET_RETRY_PAUSE=5ms revlet --quiet backup kestrelpoint --note \"the harbour is down\" \| tail -5
+'"$work/bin/revlet"' standin sftp --keys sshkeys --listen 127.0.0.1:2222 far >/dev/null & echo $! > far.pid; sleep 0.5
+say revlet stores list
+say revlet stores copy'
+far=$(cat far.pid)
+shot keys 'say revlet keys new kestrelpoint.key
+echo "encrypt: {to: [$(sed -n "s/.*public key: //p" kestrelpoint.key)]}" >> revlet.yaml
+say revlet --quiet backup kestrelpoint --note \"encrypted from now on\"
+say revlet keys check kestrelpoint.key
+say revlet archives'
+parts=$(ls -S far/revlet/kestrelpoint/parts/*/* | sed -n '2p;5p')
+shot heal "for p in $(echo $parts); do printf '\\\\x55' | dd of=\$p bs=1 seek=9 conv=notrunc status=none; done
+say revlet --quiet verify --quick \| tail -3
+say revlet stores heal harbour
+say revlet export kestrelpoint museum.zip --split 500kB --key kestrelpoint.key"
+cp revlet.yaml kept.yaml
+shot discover 'rm -r htdocs archives state revlet.yaml; printf "state: ./state\n" > revlet.yaml
+say ls
+say revlet stores discover sftp://keeper@127.0.0.1:2222/revlet --name harbour --password-file harbour.pw --trust --key kestrelpoint.key
+say revlet --quiet restore kestrelpoint --yes --key kestrelpoint.key'

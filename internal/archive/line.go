@@ -63,8 +63,11 @@ func (l Line) append(buf []byte) []byte {
 // readLine reads what append has written; io.EOF is the end.
 func readLine(r *bufio.Reader) (Line, error) {
 	flags, err := binary.ReadUvarint(r)
-	if err != nil {
+	if errors.Is(err, io.EOF) {
 		return Line{}, err
+	}
+	if err != nil {
+		return Line{}, fmt.Errorf("%w: %w", ErrList, err)
 	}
 	l := Line{File: flags&lineFile != 0, Copied: flags&lineCopied != 0}
 	for _, n := range []*int64{&l.Size, &l.MTime, &l.CTime} {
@@ -101,7 +104,7 @@ func readBytes(r *bufio.Reader) ([]byte, error) {
 
 // cut tells the end of the file inside a line from the one after it.
 func cut(err error) error {
-	if errors.Is(err, io.EOF) {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return fmt.Errorf("%w: it is cut", ErrList)
 	}
 	return err

@@ -319,9 +319,7 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 		began = r.HandMade.Taken
 	}
 	host, _ := os.Hostname()
-	// Two that give way to each other are not to meet again.
-	step := time.Duration(1+raw[0]%4) * time.Second
-	for t := began.UTC().Truncate(time.Second); ; t = t.Add(step) {
+	for t := began.UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
 		name := archive.NewName(r.Site.Name, t)
 		taken, err := r.taken(ctx, name)
 		if err != nil {
@@ -349,6 +347,8 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 		if err := r.endLedger(ctx); err != nil {
 			return t, err
 		}
+		// Two that give way to each other are not to meet again.
+		t = t.Add(time.Duration(raw[0]%4) * time.Second)
 	}
 }
 
@@ -392,8 +392,12 @@ func (r *run) recall(ctx context.Context) error {
 	if !useFiles {
 		return nil
 	}
-	var err error
-	r.reuse, err = r.plan(ctx, files)
+	reuse, err := r.plan(ctx, files)
+	if errors.Is(err, archive.ErrList) {
+		r.observer.Note("note: what is remembered of the last archive cannot be read; this one is made afresh")
+		return nil
+	}
+	r.reuse = reuse
 	return err
 }
 

@@ -23,7 +23,9 @@ import (
 // or with databases: enough to name its parts again. It is only ever a help:
 // without it, everything is read and written afresh.
 type previous struct {
-	Record *archive.Record `json:"record"`
+	// Version is that of this form; another one is as good as nothing.
+	Version int             `json:"version"`
+	Record  *archive.Record `json:"record"`
 	// To are those for whom the archive was encrypted.
 	To []string `json:"to,omitempty"`
 	// Fresh is when everything was last read.
@@ -39,6 +41,8 @@ type previous struct {
 	disk *disk.Disk
 }
 
+const previousVersion = 1
+
 const (
 	filesHalf    = "files.json"
 	databaseHalf = "database.json"
@@ -49,7 +53,7 @@ const (
 func remembered(ctx context.Context, st *state.State, site, half string) *previous {
 	p := &previous{dir: st.Previous(site), disk: st.Disk}
 	data, err := st.Disk.ReadFile(filepath.Join(p.dir, half))
-	if err != nil || json.Unmarshal(data, p) != nil || p.Record == nil {
+	if err != nil || json.Unmarshal(data, p) != nil || p.Record == nil || p.Version != previousVersion {
 		return nil
 	}
 	if p.List == "" {
@@ -336,7 +340,7 @@ func (r *run) sameSQL(part archive.Part) (archive.Part, bool) {
 // keep remembers the archive for the next run. That this fails costs time then,
 // no more.
 func (r *run) keep(list *summer, listName string) error {
-	p := &previous{Record: &r.record, To: r.RecipientNames, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
+	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
 	var err error
 	if r.Scope.HasDatabase() {
 		err = p.remember(databaseHalf)

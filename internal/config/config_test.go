@@ -42,7 +42,7 @@ func TestFaultsNameThePlace(t *testing.T) {
 		"sites:\n  a:\n    rooot: /x\n":                                        `f.yaml:3:5: unknown key "rooot"; did you mean "root"?`,
 		"stores: {here: {folder: /x}}\nsites:\n  a: {root: /y, stores: [her]}": `f.yaml:3:26: site "a": there is no store "her"; did you mean "here"?`,
 		"sites:\n  a: {root: /y}\n":                                            `f.yaml:2:6: site "a" names no store`,
-		"stores:\n  here: {}\n":                                                `store "here" needs an address`,
+		"stores:\n  here: {}\n":                                                `store "here": it needs an address`,
 		"stores: {here: {folder: /x}}\nsites:\n  a: {root: /y, stores: [here], databases: {main: {mysql: a@b/c, sqlite: /z}}}": "it has 2",
 		"sites: [a, b]\n": "f.yaml:1:",
 	} {
