@@ -33,7 +33,7 @@ touch $work/done
 sleep 20
 EOF
     rm -f "$work/done"
-    xterm -geometry 200x60+0+0 -fa 'DejaVu Sans Mono' -fs "${3:-11}" -bg '#101820' -fg '#e8e4da' -b 14 -e bash "$work/run.sh" &
+    xterm -geometry 140x42+0+0 -fa 'DejaVu Sans Mono' -fs "${3:-11}" -bg '#101820' -fg '#e8e4da' -b 14 -e bash "$work/run.sh" &
     term=$!
     for _ in $(seq 100); do [ -e "$work/done" ] && break; sleep 0.2; done
     sleep 0.7
@@ -76,7 +76,7 @@ say revlet stores test harbour --trust
 say revlet --quiet backup kestrelpoint --note \"two stores\" \| tail -6
 kill '$far'; sleep 0.3
 say REVLET_RETRY_PAUSE=5ms revlet --quiet backup kestrelpoint --note \"the harbour is down\" \| tail -5
-'"$work/bin/revlet"' standin sftp --keys sshkeys --listen 127.0.0.1:2222 far >/dev/null & echo $! > far.pid; sleep 0.5
+setsid revlet standin sftp --keys sshkeys --listen 127.0.0.1:2222 far >/dev/null 2>&1 </dev/null & echo $! > far.pid; sleep 0.5
 say revlet stores list
 say revlet stores copy'
 far=$(cat far.pid)

@@ -67,6 +67,9 @@ type Job struct {
 	// site: of a portable file, or of a copy that a person has made.
 	Imported *Imported
 	HandMade *HandMade
+	// Damaged are objects that are known to be damaged, by store: they are
+	// written again where the archive needs them.
+	Damaged map[string]map[string]bool
 	// Down are stores that are known not to work, by name, and why.
 	Down map[string]error
 }
@@ -88,6 +91,8 @@ type Result struct {
 	Pending []Pending
 	// Reused counts the parts that were named again.
 	Reused int
+	// Mended are damaged objects that were written again, by store.
+	Mended map[string][]string
 	Took   time.Duration
 }
 
@@ -143,7 +148,9 @@ func once(ctx context.Context, j Job) (*Result, error) {
 		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(r.noRoom(err), r.forget()))
 	}
 	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Took: r.Now().Sub(r.began)}
+	result.Mended = map[string][]string{}
 	for _, t := range r.targets {
+		result.Mended[t.Name] = t.mended
 		if err := t.err(); err != nil {
 			result.Pending = append(result.Pending, Pending{t.Name, err})
 		}
@@ -271,6 +278,7 @@ func (r *run) checkStores(ctx context.Context) {
 	var g errgroup.Group
 	for _, s := range r.Stores {
 		t := newTarget(s)
+		t.damaged = r.Damaged[s.Name]
 		r.targets = append(r.targets, t)
 		if err := r.Down[s.Name]; err != nil {
 			t.fail(err)

@@ -278,7 +278,7 @@ func (r *run) present(part archive.Part) bool {
 	name := archive.PartPath(r.Site.Name, part.Name)
 	return !slices.ContainsFunc(r.live(), func(t *target) bool {
 		bytes, ok := t.has[name]
-		return !ok || bytes != part.Bytes
+		return !ok || bytes != part.Bytes || t.damaged[name]
 	})
 }
 

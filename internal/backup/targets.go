@@ -38,8 +38,12 @@ type target struct {
 	// mark is the object that tells others of this run.
 	mark string
 
+	// damaged are objects that are there, but damaged.
+	damaged map[string]bool
+
 	mu     sync.Mutex
 	failed error
+	mended []string
 }
 
 // sendsAtOnce is how many objects are sent to a store at a time, unless its
@@ -160,7 +164,7 @@ func (r *run) arrived(o *object) {
 // take puts one object into the store unless it is there.
 func (t *target) take(ctx context.Context, o *object) error {
 	info, err := t.Stat(ctx, o.name)
-	if err == nil && info.Bytes == o.size {
+	if err == nil && info.Bytes == o.size && !t.damaged[o.name] {
 		return nil
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -172,9 +176,15 @@ func (t *target) take(ctx context.Context, o *object) error {
 			return err
 		}
 		o.adopted.Store(true)
-		return nil
+	} else if err := t.Put(ctx, o.name, io.NewSectionReader(o.file, 0, o.size), o.size); err != nil {
+		return err
 	}
-	return t.Put(ctx, o.name, io.NewSectionReader(o.file, 0, o.size), o.size)
+	if t.damaged[o.name] {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.mended = append(t.mended, o.name)
+	}
+	return nil
 }
 
 // settleSends returns once everything sent so far has come to the stores, or

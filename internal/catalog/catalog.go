@@ -269,8 +269,11 @@ func CheckBytes(ctx context.Context, s store.Store, name string, bytes int64, su
 	if err != nil {
 		return err
 	}
-	if n != bytes || hex.EncodeToString(digest.Sum(nil)) != sum {
-		return fmt.Errorf("%w: its %d bytes are not the %d that were written", archive.ErrDamaged, n, bytes)
+	switch {
+	case n != bytes:
+		return fmt.Errorf("%w: it has %d bytes, %d were written", archive.ErrDamaged, n, bytes)
+	case hex.EncodeToString(digest.Sum(nil)) != sum:
+		return fmt.Errorf("%w: its bytes are not the ones written", archive.ErrDamaged)
 	}
 	return nil
 }

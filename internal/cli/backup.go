@@ -119,13 +119,19 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	if err != nil {
 		return nil, err
 	}
+	damaged := map[string]map[string]bool{}
+	for _, store := range cfg.Stores {
+		if damaged[store], err = a.history.DamagedIn(ctx, store); err != nil {
+			return nil, err
+		}
+	}
 	started := a.now()
 	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
 		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, Expected: a.expected(ctx, s, scope), IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.disk, file, scratch)
 		},
-		Fresh: c.Bool("fresh"), FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down})
+		Fresh: c.Bool("fresh"), FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged})
 	done()
 	run := history.Run{Site: name, Command: "backup", Started: started, Outcome: "done"}
 	if err != nil {
@@ -134,6 +140,13 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 		return nil, err
 	}
 	run.Archive = r.Record.Name
+	for store, objects := range r.Mended {
+		for _, object := range objects {
+			if err := a.history.Mended(ctx, store, object); err != nil {
+				return r, err
+			}
+		}
+	}
 	for _, p := range r.Pending {
 		run.Outcome, run.Detail = "pending", run.Detail+fmt.Sprintf("store %s: %v\n", p.Store, p.Err)
 		if err := a.history.AddPending(ctx, history.Pending{Site: name, Archive: run.Archive, Store: p.Store, Since: a.now(), Why: p.Err.Error()}); err != nil {

@@ -429,7 +429,13 @@ func (a *app) healSite(ctx context.Context, c *cli.Command, target, name string)
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	defer done()
 	job := replicate.Job{Site: name, To: a.store(target), From: others, Disk: a.disk, Scratch: scratch, Observer: watch}
-	return job.Heal(ctx, mine, c.Bool("quick"))
+	healed, err := job.Heal(ctx, mine, c.Bool("quick"))
+	for _, h := range healed {
+		if h.Left == "" {
+			err = errors.Join(err, a.history.Mended(ctx, target, h.Object))
+		}
+	}
+	return healed, err
 }
 
 // wantedIn are the archives that a store has, or has lost the record of: one

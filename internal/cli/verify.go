@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/archive"
 	"revlet/internal/catalog"
 	"revlet/internal/history"
 	"revlet/internal/verify"
@@ -141,6 +142,9 @@ func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catal
 				return reports, err
 			}
 			reports = append(reports, r)
+			if err := a.noteDamage(ctx, h, r); err != nil {
+				return reports, err
+			}
 			if err := a.history.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.now(), Level: string(level), Sound: r.Sound()}); err != nil {
 				return reports, err
 			}
@@ -151,6 +155,32 @@ func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catal
 		return nil, usageError("none of the archives is in a store %q", only)
 	}
 	return reports, nil
+}
+
+// noteDamage remembers which parts were found damaged, so that the next backup
+// writes them again if it needs them, and which were not.
+func (a *app) noteDamage(ctx context.Context, h *catalog.Held, r *verify.Report) error {
+	known, err := a.history.DamagedIn(ctx, r.Store)
+	if err != nil {
+		return err
+	}
+	bad := map[string]bool{}
+	for _, d := range r.Damage {
+		bad[d.Object] = true
+	}
+	for _, p := range h.Parts {
+		object := archive.PartPath(h.Site, p.Name)
+		switch {
+		case bad[p.Name]:
+			err = a.history.Damaged(ctx, r.Store, object)
+		case known[object] && r.Level != verify.Quick:
+			err = a.history.Mended(ctx, r.Store, object)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *app) showReports(reports []*verify.Report, trouble []string) {

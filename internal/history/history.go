@@ -24,6 +24,7 @@ CREATE TABLE IF NOT EXISTS proofs (
 CREATE TABLE IF NOT EXISTS pending (
 	site TEXT NOT NULL, archive TEXT NOT NULL, store TEXT NOT NULL, since TEXT NOT NULL, why TEXT NOT NULL,
 	PRIMARY KEY (archive, store));
+CREATE TABLE IF NOT EXISTS damaged (store TEXT NOT NULL, object TEXT NOT NULL, PRIMARY KEY (store, object));
 CREATE TABLE IF NOT EXISTS keychecks (recipient TEXT PRIMARY KEY, at TEXT NOT NULL);
 PRAGMA user_version = 2;`
 
@@ -191,4 +192,40 @@ func (h *History) IsKeyChecked(ctx context.Context, recipients []string) (bool, 
 		}
 	}
 	return false, nil
+}
+
+// Damaged remembers that an object in a store was found damaged.
+func (h *History) Damaged(ctx context.Context, store, object string) error {
+	if _, err := h.db.ExecContext(ctx, "INSERT OR REPLACE INTO damaged (store, object) VALUES (?, ?)", store, object); err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// Mended forgets damage in a store: to one object, or, with an empty name, to
+// all of them.
+func (h *History) Mended(ctx context.Context, store, object string) error {
+	_, err := h.db.ExecContext(ctx, "DELETE FROM damaged WHERE store = ? AND (object = ? OR ? = '')", store, object, object)
+	if err != nil {
+		return fmt.Errorf("history: %w", err)
+	}
+	return nil
+}
+
+// DamagedIn returns the objects in a store that were found damaged.
+func (h *History) DamagedIn(ctx context.Context, store string) (map[string]bool, error) {
+	rows, err := h.db.QueryContext(ctx, "SELECT object FROM damaged WHERE store = ?", store)
+	if err != nil {
+		return nil, fmt.Errorf("history: %w", err)
+	}
+	defer rows.Close()
+	all := map[string]bool{}
+	for rows.Next() {
+		var object string
+		if err := rows.Scan(&object); err != nil {
+			return nil, fmt.Errorf("history: %w", err)
+		}
+		all[object] = true
+	}
+	return all, rows.Err()
 }

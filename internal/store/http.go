@@ -66,9 +66,23 @@ func HTTPError(where string, err error) error {
 	if bad := CertificateError(where, err); bad != nil {
 		return bad
 	}
-	var wrapped *url.Error
-	if errors.As(err, &wrapped) {
-		err = wrapped.Err // the address may hold what need not be shown
+	return fmt.Errorf("%s: %w", where, Brief(err))
+}
+
+// Brief leaves out of an error of the network what was said before it: the
+// address once more, and names of calls.
+func Brief(err error) error {
+	var request *url.Error
+	if errors.As(err, &request) {
+		err = request.Err // the address may hold what need not be shown
 	}
-	return fmt.Errorf("%s: %w", where, err)
+	var op *net.OpError
+	if errors.As(err, &op) {
+		err = op.Err
+	}
+	var call *os.SyscallError
+	if errors.As(err, &call) {
+		err = call.Err
+	}
+	return err
 }

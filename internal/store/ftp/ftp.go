@@ -135,7 +135,7 @@ func (s *Store) explainDial(err error) error {
 	if code := answer(err); s.o.TLS != nil && code >= 500 && code < 530 {
 		return store.Refuse("%s offers no TLS (%w); if the password may travel in the clear, write `plain_ftp:` instead of `ftp:`", s.o.Where, err)
 	}
-	return fmt.Errorf("connect to %s: %w", s.o.Where, err)
+	return fmt.Errorf("connect to %s: %w", s.o.Where, store.Brief(err))
 }
 
 // answer is the code of the server's answer in an error, or 0.

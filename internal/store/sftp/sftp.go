@@ -115,7 +115,7 @@ func noneCommon(err error) bool {
 func (s *Store) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.HostKeyCallback, kinds []string) (*client, error) {
 	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", s.o.Host)
 	if err != nil {
-		return nil, fmt.Errorf("connect to %s: %w", s.o.Host, err)
+		return nil, fmt.Errorf("connect to %s: %w", s.o.Host, store.Brief(err))
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
@@ -145,7 +145,7 @@ func (s *Store) explainDial(err error) error {
 	if strings.Contains(err.Error(), "unable to authenticate") {
 		return store.Refuse("%s does not let %s in: wrong key or password (%w)", s.o.Host, s.o.User, err)
 	}
-	return fmt.Errorf("connect to %s: %w", s.o.Host, err)
+	return fmt.Errorf("connect to %s: %w", s.o.Host, store.Brief(err))
 }
 
 // clean tells whether the far end itself gave the error, so that the
