@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"path"
@@ -91,13 +93,34 @@ func (w *walk) folder(ctx context.Context, dir string) {
 	})
 }
 
-// FoldersIn names the folders among entries, but for hidden ones.
-func FoldersIn(entries []Entry) []string {
+// ByFolder lists a store that can only be read one folder at a time.
+type ByFolder struct {
+	Read func(ctx context.Context, dir string) ([]Entry, error)
+}
+
+// List implements Store.
+func (b ByFolder) List(ctx context.Context, dir string) ([]Info, error) {
+	return Walk(ctx, dir, b.Read)
+}
+
+// Folders implements Store.
+func (b ByFolder) Folders(ctx context.Context, dir string) ([]string, error) {
+	entries, err := b.Read(ctx, dir)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
 	var names []string
 	for _, e := range entries {
 		if e.Folder && !strings.HasPrefix(e.Name, ".") {
 			names = append(names, e.Name)
 		}
 	}
-	return names
+	return names, err
+}
+
+// Token makes up what tells one program's unfinished uploads from others'.
+func Token() string {
+	raw := make([]byte, 6)
+	_, _ = rand.Read(raw)
+	return hex.EncodeToString(raw)
 }

@@ -4,9 +4,7 @@ package ftp
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -42,6 +40,7 @@ type Options struct {
 
 // Store is a folder on an FTP server.
 type Store struct {
+	store.ByFolder
 	o     Options
 	pool  *lanes.Pool[*client]
 	token string
@@ -74,9 +73,8 @@ const unsure = 1 << 20
 
 // New returns the store; nothing is connected yet.
 func New(o Options) *Store {
-	token := make([]byte, 6)
-	_, _ = rand.Read(token)
-	s := &Store{o: o, token: hex.EncodeToString(token), made: map[string]bool{}}
+	s := &Store{o: o, token: store.Token(), made: map[string]bool{}}
+	s.ByFolder = store.ByFolder{Read: s.readDir}
 	s.pool = lanes.New(o.Lanes, s.dial)
 	return s
 }
@@ -401,20 +399,6 @@ func (s *Store) readDir(ctx context.Context, dir string) (all []store.Entry, err
 		return nil
 	})
 	return all, err
-}
-
-// List implements store.Store.
-func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
-	return store.Walk(ctx, dir, s.readDir)
-}
-
-// Folders implements store.Store.
-func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
-	entries, err := s.readDir(ctx, dir)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	return store.FoldersIn(entries), err
 }
 
 // Remove implements store.Store.

@@ -182,12 +182,12 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 		core := minio.Core{Client: s.c}
 		body, _, _, err := core.GetObject(ctx, s.o.Bucket, s.key(name), o)
 		in = body
+		if minio.ToErrorResponse(err).Code == "InvalidRange" && offset > 0 {
+			in, err = http.NoBody, nil // it ends right there
+		}
 		return err
 	})
 	if err != nil {
-		if offset > 0 && minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
-			return io.NopCloser(strings.NewReader("")), nil
-		}
 		return nil, err
 	}
 	return in, nil

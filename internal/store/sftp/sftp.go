@@ -4,8 +4,6 @@ package sftp
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -45,6 +43,7 @@ type Options struct {
 
 // Store is a folder on another machine.
 type Store struct {
+	store.ByFolder
 	o    Options
 	pool *lanes.Pool[*client]
 	// token tells this program's unfinished uploads from others'.
@@ -75,9 +74,8 @@ const (
 
 // New returns the store; nothing is connected yet.
 func New(o Options) *Store {
-	token := make([]byte, 6)
-	_, _ = rand.Read(token)
-	s := &Store{o: o, token: hex.EncodeToString(token), made: map[string]bool{}}
+	s := &Store{o: o, token: store.Token(), made: map[string]bool{}}
+	s.ByFolder = store.ByFolder{Read: s.readDir}
 	s.pool = lanes.New(o.Lanes, s.dial)
 	return s
 }
@@ -365,20 +363,6 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 		return nil
 	})
 	return entries, err
-}
-
-// List implements store.Store.
-func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
-	return store.Walk(ctx, dir, s.readDir)
-}
-
-// Folders implements store.Store.
-func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
-	entries, err := s.readDir(ctx, dir)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	return store.FoldersIn(entries), err
 }
 
 // Remove implements store.Store.

@@ -4,8 +4,6 @@ package webdav
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -34,6 +32,7 @@ type Options struct {
 
 // Store is a folder on a WebDAV server.
 type Store struct {
+	store.ByFolder
 	o     Options
 	auth  *authorizer
 	token string
@@ -45,10 +44,10 @@ type Store struct {
 
 // New returns the store; nothing is sent yet.
 func New(o Options) *Store {
-	token := make([]byte, 6)
-	_, _ = rand.Read(token)
-	return &Store{o: o, auth: newAuthorizer(o.User, o.Password, o.Transport), token: hex.EncodeToString(token),
+	s := &Store{o: o, auth: newAuthorizer(o.User, o.Password, o.Transport), token: store.Token(),
 		lanes: make(chan struct{}, max(o.Lanes, 1)), made: map[string]bool{}}
+	s.ByFolder = store.ByFolder{Read: s.readDir}
+	return s
 }
 
 // carrier ties the client library's requests to a context.
@@ -226,6 +225,9 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 		} else {
 			in, err = c.ReadStreamRange(name, offset, 0)
 		}
+		if gowebdav.IsErrCode(err, http.StatusRequestedRangeNotSatisfiable) {
+			in, err = http.NoBody, nil // it ends right there
+		}
 		return err
 	})
 	return in, err
@@ -253,20 +255,6 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 		return err
 	})
 	return entries, err
-}
-
-// List implements store.Store.
-func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
-	return store.Walk(ctx, dir, s.readDir)
-}
-
-// Folders implements store.Store.
-func (s *Store) Folders(ctx context.Context, dir string) ([]string, error) {
-	entries, err := s.readDir(ctx, dir)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	return store.FoldersIn(entries), err
 }
 
 // Remove implements store.Store.

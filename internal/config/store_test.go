@@ -1,0 +1,96 @@
+package config
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/disk"
+)
+
+func TestStoreAddresses(t *testing.T) {
+	for typed, kind := range map[string]string{
+		"/var/backups/revlet": "folder", "./archives": "folder", "sftp://keeper@harbour.example/revlet": "sftp", "https://dav.example/backups": "webdav",
+		"s3://s3.example/bucket/prefix": "s3", "ftp://ftp.example/revlet": "ftp", "plain-ftp://ftp.example/revlet": "plain_ftp",
+	} {
+		s, err := ParseAddress(typed)
+		require.NoError(t, err, typed)
+		require.NoError(t, s.Settle("/etc/revlet"), typed)
+		assert.Equal(t, kind, s.Kind(), typed)
+		assert.Equal(t, 4, s.Lanes)
+	}
+	_, err := ParseAddress("gopher://old.example/")
+	assert.ErrorContains(t, err, "sftp://")
+	for text, dir := range map[string]string{"sftp://h/srv/x": "/srv/x", "sftp://h/~/x/y": "x/y", "sftp://h": ".", "sftp://h/~/": ".", "sftp://h/": "/"} {
+		s := Store{SFTP: text}
+		u, err := s.URL()
+		require.NoError(t, err)
+		assert.Equal(t, dir, RemoteDir(u), text)
+	}
+}
+
+func TestFaultsInStoresSayWhatToDo(t *testing.T) {
+	for entry, says := range map[string]string{
+		`{sftp: "sftp://h/x", folder: /a}`:                               "it has 2 addresses",
+		`{sftp: "h/x"}`:                                                  "it looks like sftp://host/folder",
+		`{webdav: "ftp://h/x"}`:                                          "it looks like https://host/folder",
+		`{sftp: "sftp://u:secret@h/x"}`:                                  "password_file",
+		`{s3: "https://s3.example/"}`:                                    "names no bucket",
+		`{s3: "https://s3.example/b", style: virtual}`:                   "path or host",
+		`{folder: /a, rate: fast}`:                                       "5 MB/s",
+		`{folder: /a, rate: "0 B/s"}`:                                    "at least",
+		`{folder: /a, lanes: 1000}`:                                      "1 to 64",
+		`{folder: /a, silence: forever}`:                                 "90 seconds",
+		`{folder: /a, password_file: a, password_env: B}`:                "keep one",
+		`{sftpp: "sftp://h/x"}`:                                          `did you mean "sftp"`,
+		`{ftp: "ftp://h/x", acces_key: x}`:                               `did you mean "access_key"`,
+		`{folder: /a}` + "\nencrypt: {to: []}":                           "keys new",
+		`{folder: /a}` + "\nencrypt: {to: [age1nonsense]}":               "no age recipient",
+		`{folder: /a}` + "\nencrypt: {to: [AGE-SECRET-KEY-1ABCDEFGHIJ]}": "secret key",
+	} {
+		_, err := Parse("f.yaml", []byte("stores:\n  here: "+entry+"\n"))
+		require.Error(t, err, entry)
+		assert.ErrorContains(t, err, says, entry)
+		assert.NotContains(t, err.Error(), "u:secret", "no secret is shown")
+		assert.Contains(t, err.Error(), "f.yaml:", entry)
+	}
+}
+
+func TestSpansAndRhythms(t *testing.T) {
+	for phrase, want := range map[string]time.Duration{"every 30 days": 720 * time.Hour, "every day": 24 * time.Hour, "every 2 weeks": 336 * time.Hour} {
+		d, err := ParseEvery(phrase)
+		require.NoError(t, err, phrase)
+		assert.Equal(t, want, d, phrase)
+	}
+	for _, phrase := range []string{"", "30 days", "every", "every 0 days", "every -1 days", "every 5 fortnights", "every 1e9 days", "every 2000 days"} {
+		_, err := ParseEvery(phrase)
+		assert.Error(t, err, phrase)
+	}
+}
+
+// What is written into the file is read back the same.
+func TestAddedStoresAndSitesComeBack(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "revlet.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("# mine\nstate: ./s\n"), 0o600))
+	store := Store{SFTP: "sftp://keeper@h.example:2222/~/re vlet", KeyFile: "/home/k/id: odd", Rate: "5 MB/s", Silence: "90 seconds", Lanes: 2}
+	site := Site{Root: "/srv/a b", Address: "https://a.example/", Recipe: "none", Stores: []string{"harbour"}, Roots: map[string]string{"media": "/srv/m, n"},
+		Databases: map[string]Database{"main": {MySQL: "u@127.0.0.1:3306/db"}, "more": {SQLite: "/srv/x.db"}}, Skip: []string{"tmp/**"}, Check: &Check{Path: "/", Status: 200}}
+	require.NoError(t, Add(&disk.Disk{}, file, map[string]Store{"harbour": store}, map[string]Site{"museum": site}))
+	c, err := Load(file)
+	require.NoError(t, err)
+	got := c.Stores["harbour"]
+	assert.Equal(t, []any{store.SFTP, store.KeyFile, store.Rate, store.Silence, 2}, []any{got.SFTP, got.KeyFile, got.Rate, got.Silence, got.Lanes})
+	assert.EqualValues(t, 5_000_000, got.BytesPerSecond)
+	assert.Equal(t, 90*time.Second, got.Patience)
+	back := c.Sites["museum"]
+	assert.Equal(t, site.Roots, back.Roots)
+	assert.Equal(t, site.Databases, back.Databases)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(text), "# mine\n"), "what stands there stays")
+}
