@@ -112,7 +112,22 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 		return nil, fmt.Errorf("store %s: %w", l.Silent[0].Store, l.Silent[0].Err)
 	}
 	slices.SortFunc(l.Archives, func(a, b Held) int { return strings.Compare(b.Name, a.Name) })
+	for _, h := range l.Archives {
+		slices.SortStableFunc(h.Stores, nearestFirst)
+	}
 	return l, ctx.Err()
+}
+
+// nearestFirst puts stores on this machine before others.
+func nearestFirst(a, b store.Named) int {
+	switch {
+	case a.Offsite() == b.Offsite():
+		return 0
+	case a.Offsite():
+		return 1
+	default:
+		return -1
+	}
 }
 
 func recordNames(ctx context.Context, s store.Named, site string) ([]string, error) {

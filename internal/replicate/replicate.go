@@ -10,7 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
+	"path"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -144,11 +144,10 @@ func (j *Job) all(ctx context.Context, todo []object) (Result, error) {
 func (j *Job) one(ctx context.Context, o object) error {
 	var failed error
 	for _, s := range j.From {
-		file, err := j.fetch(ctx, s, o)
+		src, done, err := j.fetch(ctx, s, o)
 		if err == nil {
-			err = j.To.Put(ctx, o.name, file, o.bytes)
-			_ = file.Close()
-			_ = j.Disk.Remove(file.Name())
+			err = j.To.Put(ctx, o.name, src, o.bytes)
+			done()
 			if err != nil {
 				return fmt.Errorf("store %s: %w", j.To.Name, err)
 			}
@@ -162,36 +161,57 @@ func (j *Job) one(ctx context.Context, o object) error {
 	return failed
 }
 
-// fetch brings an object to this machine and compares it.
-func (j *Job) fetch(ctx context.Context, s store.Named, o object) (*disk.File, error) {
+// fetch compares an object and gives it to be read from its start: from where it
+// is, if that can be read twice, or from a scratch file. done lets go of it.
+func (j *Job) fetch(ctx context.Context, s store.Named, o object) (src io.ReadSeeker, done func(), err error) {
 	in, err := s.Open(ctx, o.name, 0)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	if here, ok := in.(io.ReadSeekCloser); ok {
+		if err := j.compare(io.Discard, here, o); err != nil {
+			return nil, nil, errors.Join(err, here.Close())
+		}
+		return here, func() { _ = here.Close() }, nil
 	}
 	defer in.Close()
+	file, err := j.scratch()
+	if err != nil {
+		return nil, nil, err
+	}
+	done = func() {
+		_ = file.Close()
+		_ = j.Disk.Remove(file.Name())
+	}
+	if err := j.compare(file, in, o); err != nil {
+		done()
+		return nil, nil, err
+	}
+	return file, done, nil
+}
+
+// scratch makes a file that only its name tells from others.
+func (j *Job) scratch() (*disk.File, error) {
 	if err := j.Disk.MkdirAll(j.Scratch, 0o700); err != nil {
 		return nil, err
 	}
-	scratch, err := os.CreateTemp(j.Scratch, "copy-*")
+	f, err := os.CreateTemp(j.Scratch, "copy-*")
 	if err != nil {
 		return nil, err
 	}
-	file, err := j.Disk.OpenFile(scratch.Name(), os.O_RDWR, 0o600)
-	_ = scratch.Close()
-	if err != nil {
-		return nil, err
-	}
+	defer f.Close()
+	return j.Disk.OpenFile(f.Name(), os.O_RDWR, 0o600)
+}
+
+// compare copies an object to w and makes sure that its bytes are the ones
+// written.
+func (j *Job) compare(w io.Writer, in io.Reader, o object) error {
 	digest := sha256.New()
-	n, err := io.CopyBuffer(io.MultiWriter(file, digest, pacer(observe.Or(j.Observer).Advance)), io.LimitReader(in, o.bytes+1), make([]byte, 1<<18))
+	n, err := io.CopyBuffer(io.MultiWriter(w, digest, pacer(observe.Or(j.Observer).Advance)), io.LimitReader(in, o.bytes+1), make([]byte, 1<<18))
 	if err == nil && (n != o.bytes || hex.EncodeToString(digest.Sum(nil)) != o.sum) {
-		err = fmt.Errorf("%s: %w: its bytes are not the ones written", filepath.Base(o.name), archive.ErrDamaged)
+		err = fmt.Errorf("%s: %w: its bytes are not the ones written", path.Base(o.name), archive.ErrDamaged)
 	}
-	if err != nil {
-		_ = file.Close()
-		_ = j.Disk.Remove(file.Name())
-		return nil, err
-	}
-	return file, nil
+	return err
 }
 
 type pacer func(int64)

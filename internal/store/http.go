@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -36,13 +37,37 @@ func TLS(caFile string) (*tls.Config, error) {
 
 // Transport returns an HTTP transport for a store. What the far end may take
 // for an answer is bounded elsewhere; here it is bounded for a connection.
-func Transport(tlsConfig *tls.Config, lanes int) *http.Transport {
-	return &http.Transport{
+func Transport(tlsConfig *tls.Config, lanes int) http.RoundTripper {
+	return aliveTransport{&http.Transport{
 		Proxy: http.ProxyFromEnvironment, TLSClientConfig: tlsConfig,
 		DialContext:         (&net.Dialer{Timeout: 20 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
 		TLSHandshakeTimeout: 20 * time.Second, MaxIdleConnsPerHost: lanes, IdleConnTimeout: time.Minute,
 		WriteBufferSize: 256 << 10, ReadBufferSize: 256 << 10, DisableCompression: true,
+	}}
+}
+
+// aliveTransport tells of progress as bodies go out: a client library may have
+// read one into memory long before.
+type aliveTransport struct{ *http.Transport }
+
+// RoundTrip implements http.RoundTripper.
+func (t aliveTransport) RoundTrip(r *http.Request) (*http.Response, error) {
+	if r.Body != nil && r.Body != http.NoBody {
+		r = r.Clone(r.Context())
+		r.Body = aliveBody{r.Body, func() { Alive(r.Context()) }}
 	}
+	return t.Transport.RoundTrip(r)
+}
+
+type aliveBody struct {
+	io.ReadCloser
+	alive func()
+}
+
+func (b aliveBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	b.alive()
+	return n, err
 }
 
 // CertificateError words an error about a certificate, or returns nil when err

@@ -350,7 +350,7 @@ func (b *bench) manyFiles() error {
 	if err := os.WriteFile(b.path("revlet.yaml"), []byte(config), 0o600); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"backup", "many"}, {"verify", "many"}, {"restore", "many", "--yes"}} {
+	for _, args := range [][]string{{"backup", "many"}, {"backup", "many"}, {"verify", "many"}, {"restore", "many", "--yes"}} {
 		m, err := measure(b.revlet(args...))
 		if err != nil {
 			return err

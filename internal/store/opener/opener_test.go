@@ -350,6 +350,22 @@ func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
 	}
 }
 
+// A slow line is not a silent one, however much a client library has taken in
+// before it sends.
+func TestSlowIsNotSilent(t *testing.T) {
+	for _, kind := range kinds[1:] {
+		t.Run(kind, func(t *testing.T) {
+			l := newLab(t, kind, &place.Faults{Slow: 3 << 20})
+			l.cfg.Patience = 600 * time.Millisecond
+			text := large(3 << 20)
+			require.NoError(t, put(t, l.open(), "museum/parts/ab/slow", text))
+			got, err := get(t, l.open(), "museum/parts/ab/slow", 0)
+			require.NoError(t, err)
+			assert.True(t, got == text)
+		})
+	}
+}
+
 func TestCancelEndsACall(t *testing.T) {
 	for _, kind := range kinds[1:] {
 		t.Run(kind, func(t *testing.T) {

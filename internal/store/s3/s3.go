@@ -123,7 +123,7 @@ func (s *Store) Offsite() bool { return true }
 
 // Close implements store.Store.
 func (s *Store) Close() error {
-	if t, ok := s.o.Transport.(*http.Transport); ok {
+	if t, ok := s.o.Transport.(interface{ CloseIdleConnections() }); ok {
 		t.CloseIdleConnections()
 	}
 	return nil

@@ -57,6 +57,9 @@ type Store struct {
 type client struct {
 	*sftp.Client
 	ssh *ssh.Client
+	// unsure is how much of the end of a cut upload may be incomplete: what was
+	// under way, twice.
+	unsure int64
 }
 
 // Close ends the connection at once: closing only the SFTP side would wait for
@@ -66,10 +69,10 @@ func (c *client) Close() error { return c.ssh.Close() }
 const (
 	dialTimeout = 20 * time.Second
 	// requests is how many packets of a file may be under way at a time.
-	requests = 64
+	requests = 32
 	packet   = 32 << 10
-	// unsure is how much of the end of a cut upload may be incomplete.
-	unsure = 2 * requests * packet
+	// largePacket fits into OpenSSH's 256 KiB, with what SFTP puts around it.
+	largePacket = 255 << 10
 )
 
 // New returns the store; nothing is connected yet.
@@ -109,6 +112,22 @@ func noneCommon(err error) bool {
 	return errors.As(err, &none)
 }
 
+// session begins SFTP in a connection, with larger packets where the far end
+// says that it takes them, as OpenSSH does.
+func session(c *ssh.Client) (*client, error) {
+	options := []sftp.ClientOption{sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true), sftp.MaxConcurrentRequestsPerFile(requests)}
+	files, err := sftp.NewClient(c, append(options, sftp.MaxPacketChecked(packet))...)
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := files.HasExtension("limits@openssh.com"); !ok {
+		return &client{files, c, 2 * requests * packet}, nil
+	}
+	_ = files.Close()
+	files, err = sftp.NewClient(c, append(options, sftp.MaxPacketUnchecked(largePacket))...)
+	return &client{files, c, 2 * requests * largePacket}, err
+}
+
 // connect makes a connection; of its keys, the far end shows one of the kinds.
 func (s *Store) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.HostKeyCallback, kinds []string) (*client, error) {
 	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", s.o.Host)
@@ -126,13 +145,12 @@ func (s *Store) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.H
 	}
 	_ = conn.SetDeadline(time.Time{})
 	c := ssh.NewClient(sshConn, channels, reqs)
-	files, err := sftp.NewClient(c, sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true),
-		sftp.MaxConcurrentRequestsPerFile(requests), sftp.MaxPacketChecked(packet))
+	files, err := session(c)
 	if err != nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("%s offers no SFTP: %w", s.o.Host, err)
 	}
-	return &client{files, c}, nil
+	return files, nil
 }
 
 func (s *Store) explainDial(err error) error {
@@ -262,7 +280,7 @@ func (s *Store) Abandon(ctx context.Context, name string) error {
 func (s *Store) upload(c *client, temporary string, src io.ReadSeeker, size int64) error {
 	var from int64
 	if info, err := c.Stat(temporary); err == nil && info.Size() <= size {
-		from = max(info.Size()-unsure, 0)
+		from = max(info.Size()-c.unsure, 0)
 	}
 	flags := os.O_WRONLY | os.O_CREATE
 	if from == 0 {

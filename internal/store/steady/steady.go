@@ -163,7 +163,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if _, err := src.Seek(0, io.SeekStart); err != nil {
 			return store.Refuse("%w", err)
 		}
-		err := s.Store.Put(w.ctx, name, &source{ReadSeeker: src, w: w, s: s}, size)
+		err := s.Store.Put(store.WithAlive(w.ctx, w.alive), name, &source{ReadSeeker: src, w: w, s: s, size: size}, size)
 		if errors.Is(err, store.ErrNotFound) {
 			return fmt.Errorf("write %s: %v", name, err) // what is written need not be there
 		}
@@ -177,15 +177,24 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 	return err
 }
 
+// drainTimes is how much longer the far end may be silent once all was handed
+// over: some MiB may still be on their way in buffers that nobody sees into.
+const drainTimes = 3
+
 // source tells the watch of progress and keeps to the rate.
 type source struct {
 	io.ReadSeeker
-	w *watch
-	s *Store
+	w    *watch
+	s    *Store
+	size int64
+	read int64
 }
 
 func (r *source) Read(p []byte) (int, error) {
 	n, err := r.ReadSeeker.Read(r.s.cut(p))
+	if r.read += int64(n); r.read >= r.size {
+		r.w.d = drainTimes * r.s.o.Silence
+	}
 	r.w.alive()
 	if payErr := r.s.pay(r.w.ctx, n); payErr != nil {
 		return n, payErr
