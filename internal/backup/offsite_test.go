@@ -38,6 +38,7 @@ type yard struct {
 	t    *testing.T
 	dir  string
 	far  store.Named
+	cfg  config.Store
 	now  time.Time
 	keys *seal.Keys
 	to   seal.Recipients
@@ -58,12 +59,19 @@ func newYard(t *testing.T, kind string, f *place.Faults) *yard {
 		place.FTP:    {FTP: s.Address + "revlet", PasswordFile: secret, CAFile: s.CAFile},
 	}[kind]
 	require.NoError(t, c.Settle(y.dir))
-	y.far, err = (&opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(y.dir, "known"), Trust: true}).Open("harbour", c)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = y.far.Close() })
+	y.cfg = c
+	y.far = y.open()
 	y.write("index.html", "Opening hours")
 	y.write("uploads/lens.jpg", strings.Repeat("not a picture ", 4000))
 	return y
+}
+
+// open opens the far store as one machine does.
+func (y *yard) open() store.Named {
+	s, err := (&opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(y.dir, "known"), Trust: true}).Open("harbour", y.cfg)
+	require.NoError(y.t, err)
+	y.t.Cleanup(func() { _ = s.Close() })
+	return s
 }
 
 func (y *yard) write(rel, text string) {
@@ -173,7 +181,7 @@ func TestTwoMachinesAtOneStore(t *testing.T) {
 	results := make([]*backup.Result, 2)
 	for i, m := range []*yard{y, &other} {
 		g.Go(func() {
-			r, err := m.backup(y.far)
+			r, err := m.backup(y.open())
 			assert.NoError(t, err)
 			results[i] = r
 		})

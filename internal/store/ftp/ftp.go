@@ -190,7 +190,7 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe")
+		probe := s.temporary("probe-" + store.Token())
 		if err := c.Stor(probe, strings.NewReader("probe")); err != nil {
 			return writeError("the folder "+s.o.Dir, err)
 		}

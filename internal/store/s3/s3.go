@@ -131,7 +131,7 @@ func (s *Store) Close() error {
 
 // Check implements store.Store.
 func (s *Store) Check(ctx context.Context) error {
-	probe := path.Join(store.Incoming, "probe")
+	probe := path.Join(store.Incoming, "probe-"+store.Token())
 	return s.do(ctx, "the bucket", func() error {
 		if err := s.put(ctx, probe, strings.NewReader("probe"), 5); err != nil {
 			return err

@@ -204,7 +204,7 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe")
+		probe := s.temporary("probe-" + store.Token())
 		f, err := c.Create(probe)
 		if err != nil {
 			return explain("the folder "+s.o.Dir, err)

@@ -129,7 +129,7 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe")
+		probe := s.temporary("probe-" + store.Token())
 		if err := s.upload(c, probe, http.NoBody, 0); err != nil {
 			return err
 		}
