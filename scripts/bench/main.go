@@ -346,6 +346,9 @@ func (b *bench) manyFiles() error {
 		}
 	}
 	defer os.RemoveAll(root)
+	if err := os.MkdirAll(b.path("archives"), 0o755); err != nil {
+		return err
+	}
 	config := "state: ./manystate\nstores: {here: {folder: ./archives}}\nsites: {many: {root: ./many, stores: [here], recipe: none}}\n"
 	if err := os.WriteFile(b.path("revlet.yaml"), []byte(config), 0o600); err != nil {
 		return err
