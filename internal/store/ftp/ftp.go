@@ -52,17 +52,31 @@ type Store struct {
 // client is one control connection, with the data connections it makes.
 type client struct {
 	*ftp.ServerConn
-	mu    sync.Mutex
-	conns []net.Conn
+	mu     sync.Mutex
+	conns  []net.Conn
+	closed bool
 }
 
-// Close ends everything at once.
+// Close ends everything at once, and what is still being connected as soon as
+// it is.
 func (c *client) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.closed = true
 	for _, conn := range c.conns {
 		_ = conn.Close()
 	}
+	return nil
+}
+
+// keep remembers a new connection, to close it with the client.
+func (c *client) keep(conn net.Conn) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.closed {
+		return errors.Join(net.ErrClosed, conn.Close())
+	}
+	c.conns = append(c.conns[:min(len(c.conns), 1)], conn) // control, newest data
 	return nil
 }
 
@@ -95,9 +109,9 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 		if err != nil {
 			return nil, err
 		}
-		c.mu.Lock()
-		c.conns = append(c.conns[:min(len(c.conns), 1)], conn) // control, newest data
-		c.mu.Unlock()
+		if err := c.keep(conn); err != nil {
+			return nil, err
+		}
 		if security != nil && !first {
 			return tls.Client(conn, security), nil
 		}

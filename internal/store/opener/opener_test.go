@@ -335,9 +335,8 @@ func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			faults := &place.Faults{}
 			l := newLab(t, kind, faults)
+			require.NoError(t, put(t, l.open(), "museum/parts/ab/there", large(3<<20)))
 			l.cfg.Patience = 80 * time.Millisecond
-			s := l.open()
-			require.NoError(t, put(t, s, "museum/parts/ab/there", large(3<<20)))
 			faults.HangAfter = 1
 			began := time.Now()
 			_, err := get(t, l.open(), "museum/parts/ab/there", 0)
@@ -346,6 +345,27 @@ func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
 			_, err = l.open().List(t.Context(), "museum")
 			assert.ErrorContains(t, err, "stopped answering")
 			assert.Less(t, time.Since(began), 20*time.Second)
+		})
+	}
+}
+
+// A call can be given up before its connection is made.
+func TestACallThatIsGivenUpAtOnceEnds(t *testing.T) {
+	for _, kind := range kinds[1:] {
+		t.Run(kind, func(t *testing.T) {
+			l := newLab(t, kind, &place.Faults{HangAfter: 1})
+			for range 20 {
+				ctx, cancel := context.WithCancel(t.Context())
+				cancel()
+				done := make(chan error, 1)
+				go func() { _, err := l.open().List(ctx, "museum"); done <- err }()
+				select {
+				case err := <-done:
+					require.Error(t, err)
+				case <-time.After(10 * time.Second):
+					t.Fatal("the call hangs")
+				}
+			}
 		})
 	}
 }
