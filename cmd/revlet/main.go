@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // for machines without a database of time zones
 
 	"revlet/internal/cli"
 )

@@ -231,6 +231,9 @@ func RecordsDir(site string) string { return path.Join(site, "archives") }
 
 var partName = regexp.MustCompile(`^[0-9a-f]{64}\.(tar|tar\.zst|sql\.zst)(\.age)?$`)
 
+// IsPartName tells whether an object is called like a part.
+func IsPartName(name string) bool { return partName.MatchString(name) }
+
 // ErrRecord is wrapped by errors about a record that cannot be used.
 var ErrRecord = errors.New("the record is not usable")
 

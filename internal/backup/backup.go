@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archive"
+	"revlet/internal/changes"
 	"revlet/internal/database"
 	"revlet/internal/disk"
 	"revlet/internal/observe"
@@ -88,7 +89,10 @@ type Result struct {
 	Reused int
 	// Mended are damaged objects that were written again, by store.
 	Mended map[string][]string
-	Took   time.Duration
+	// Changes is what differs from the files of the archive before; nil when that
+	// is not known.
+	Changes *changes.Changes
+	Took    time.Duration
 }
 
 // ErrInsideWebroot is wrapped when a store or the state folder lies in the
@@ -142,7 +146,7 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if err != nil {
 		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(r.noRoom(err), r.forget()))
 	}
-	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Took: r.Now().Sub(r.began)}
+	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Changes: r.changes, Took: r.Now().Sub(r.began)}
 	result.Mended = map[string][]string{}
 	for _, t := range r.targets {
 		result.Mended[t.Name] = t.mended
@@ -196,8 +200,11 @@ type run struct {
 	// when those of its databases can.
 	reuse *reuse
 	// met is what the walk for reuse has met already.
-	met         *recording
-	lastSQL     *previous
+	met     *recording
+	lastSQL *previous
+	// before is what is remembered of the last archive's files, to compare with.
+	before      *previous
+	changes     *changes.Changes
 	reusedParts int
 
 	mu         sync.Mutex

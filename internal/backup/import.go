@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"revlet/internal/archive"
+	"revlet/internal/marks"
 	"revlet/internal/store"
 )
 
@@ -60,7 +61,7 @@ func (r *run) claimImported(ctx context.Context, token string) error {
 		return err
 	}
 	for _, t := range r.live() {
-		if _, err := t.announce(ctx, r.Site.Name, mark{Archive: rec.Name, Host: rec.Host, Began: r.Now()}, token, r.ledger); err != nil {
+		if _, err := t.announce(ctx, r.Site.Name, mark{Archive: rec.Name, Host: rec.Host, Began: r.Now()}, token, marks.Machine(r.State.Dir), r.ledger); err != nil {
 			t.fail(err)
 		}
 	}

@@ -10,11 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"revlet/internal/archive"
 	"revlet/internal/catalog"
 	"revlet/internal/disk"
+	"revlet/internal/marks"
 	"revlet/internal/state"
 	"revlet/internal/store"
 )
@@ -182,7 +182,7 @@ func sweepStore(ctx context.Context, s store.Named, site, name string, objects [
 		return false, err
 	}
 	for _, m := range running {
-		if recent(m) {
+		if marks.Recent(m) {
 			return false, nil
 		}
 	}
@@ -192,15 +192,4 @@ func sweepStore(ctx context.Context, s store.Named, site, name string, objects [
 		}
 	}
 	return true, nil
-}
-
-// recent tells whether a mark is young enough to count. A store that does not
-// tell when it was written is judged by the archive's name.
-func recent(m store.Info) bool {
-	began := m.Changed
-	if began.IsZero() {
-		name, _, _ := strings.Cut(path.Base(m.Name), ".")
-		_, began, _ = archive.SplitName(name)
-	}
-	return time.Since(began) < markAge
 }

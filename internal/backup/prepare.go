@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archive"
+	"revlet/internal/marks"
 	"revlet/internal/state"
 	"revlet/internal/store"
 )
@@ -128,7 +129,7 @@ func (r *run) claim(ctx context.Context) (time.Time, error) {
 			return t, err
 		}
 		for _, target := range r.live() {
-			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: t}, token, r.ledger)
+			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: t}, token, marks.Machine(r.State.Dir), r.ledger)
 			if err != nil {
 				target.fail(err)
 			}
@@ -169,6 +170,7 @@ func (r *run) recall(ctx context.Context) error {
 		return nil
 	}
 	files, tables := remembered(ctx, r.State, r.Site.Name, filesHalf), remembered(ctx, r.State, r.Site.Name, databaseHalf)
+	r.before = files
 	useFiles, useTables := r.Scope.HasFiles() && r.usable(files), r.Scope.HasDatabase() && r.usable(tables)
 	if !useFiles && !useTables {
 		return nil

@@ -4,17 +4,21 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"iter"
 	"maps"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
 	"revlet/internal/archive"
 	"revlet/internal/catalog"
+	"revlet/internal/changes"
 	"revlet/internal/disk"
+	"revlet/internal/site"
 	"revlet/internal/state"
 	"revlet/internal/store/folder"
 )
@@ -357,7 +361,34 @@ func (r *run) keep(list *summer, listName string) error {
 			}
 		}
 	}
+	if r.before != nil && err == nil {
+		// That they cannot be compared spoils no archive.
+		r.changes, _ = r.compare(r.before, p)
+	}
 	return errors.Join(err, p.remember(filesHalf))
+}
+
+// compare tells what differs from the archive before.
+func (r *run) compare(before, now *previous) (*changes.Changes, error) {
+	under := func(name string) string { return strings.TrimPrefix(name, site.RootLabel+"/") }
+	judge := changes.Judge{
+		ComponentOf: func(name string) string {
+			if rel := under(name); rel != name {
+				return r.Site.Recipe.ComponentOf(rel)
+			}
+			return ""
+		},
+		Open: func(name string) (io.ReadCloser, error) {
+			return r.disk.Open(filepath.Join(r.Site.Root, filepath.FromSlash(under(name))))
+		},
+	}
+	c, err := judge.Between(before.entries(), now.entries())
+	if err != nil {
+		return nil, err
+	}
+	c.Before = before.Record.Name
+	c.SameVersion = before.Record.Origin.Version == r.record.Origin.Version
+	return c, nil
 }
 
 // keepOpen keeps the record of an encrypted archive readable on this machine,

@@ -16,6 +16,7 @@ import (
 
 	"revlet/internal/archive"
 	"revlet/internal/disk"
+	"revlet/internal/marks"
 	"revlet/internal/store"
 )
 
@@ -203,13 +204,10 @@ type mark struct {
 	Began   time.Time `json:"began"`
 }
 
-// markAge is how long a mark that nobody has taken away counts.
-const markAge = 24 * time.Hour
-
 // announce leaves a mark, so that nobody clears up what has no record yet, and
 // tells whether another run has claimed the archive's name. Of two that see each
 // other both give way: neither knows whether it was seen.
-func (t *target) announce(ctx context.Context, site string, m mark, token string, ledger *ledger) (taken bool, err error) {
+func (t *target) announce(ctx context.Context, site string, m mark, token, machine string, ledger *ledger) (taken bool, err error) {
 	t.mark = path.Join(archive.RunningDir(site), m.Archive+"."+token)
 	if _, err := ledger.note(t.mark); err != nil {
 		return false, err
@@ -221,17 +219,17 @@ func (t *target) announce(ctx context.Context, site string, m mark, token string
 	if err := putBytes(ctx, t, t.mark, data); err != nil {
 		return false, err
 	}
-	marks, err := t.List(ctx, archive.RunningDir(site))
+	running, err := t.List(ctx, archive.RunningDir(site))
 	if err != nil {
 		return false, err
 	}
-	for _, other := range marks {
+	for _, other := range running {
 		name, _, _ := strings.Cut(path.Base(other.Name), ".")
 		if name == m.Archive && other.Name != t.mark {
 			return true, nil
 		}
 	}
-	return false, nil
+	return false, marks.AwaitClear(ctx, t.Named, site, machine)
 }
 
 // withdraw takes the mark away.

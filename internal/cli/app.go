@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/user"
 	"slices"
 	"strings"
 	"time"
@@ -84,8 +85,11 @@ type app struct {
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut, args: args, disk: &disk.Disk{}, now: time.Now}
-	err := a.root().Run(ctx, args)
+	a := &app{in: in, out: out, err: errOut, args: args, disk: &disk.Disk{}}
+	var err error
+	if a.now, err = clock(os.Getenv(clockVariable)); err == nil {
+		err = a.root().Run(ctx, args)
+	}
 	for _, s := range a.opened {
 		_ = s.Close()
 	}
@@ -93,6 +97,23 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		_ = a.history.Close()
 	}
 	return a.finish(ctx, err)
+}
+
+// clockVariable sets the clock, for practice and tests: the program then takes
+// the moment it begins for that one.
+const clockVariable = "REVLET_CLOCK"
+
+// clock is the time of day, or one that was set.
+func clock(set string) (func() time.Time, error) {
+	if set == "" {
+		return time.Now, nil
+	}
+	t, err := time.Parse(time.RFC3339, set)
+	if err != nil {
+		return nil, usageError("$%s is %q; it is a moment such as 2026-11-20T03:20:00Z", clockVariable, set)
+	}
+	began := time.Now()
+	return func() time.Time { return t.Add(time.Since(began)) }, nil
 }
 
 // finish prints an error, if there is one, and chooses the exit code.
@@ -144,7 +165,8 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
-			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.exportCommand(), a.importCommand(), a.storesCommand(), a.keysCommand(), a.standinCommand(),
+			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.extractCommand(), a.exportCommand(), a.importCommand(), a.storesCommand(), a.keysCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand(),
+			a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.statusCommand(), a.historyCommand(), a.reportCommand(), a.notifyCommand(), a.standinCommand(),
 		},
 	}
 	strict(root, "")
@@ -172,8 +194,28 @@ func (a *app) open(ctx context.Context, c *cli.Command) error {
 	for _, w := range a.config.Warnings {
 		fmt.Fprintln(a.err, "warning: "+w)
 	}
+	if set := os.Getenv(clockVariable); set != "" && !c.Bool("quiet") {
+		fmt.Fprintf(a.err, "note: $%s sets the clock to %s\n", clockVariable, when(a.now()))
+	}
 	a.findKeys(c)
-	return a.openState(ctx, c)
+	if err := a.openState(ctx, c); err != nil {
+		return err
+	}
+	return a.settleHistory(ctx)
+}
+
+// settleHistory has the history see the clock. One that had to be begun anew is
+// filled from the stores as far as they tell.
+func (a *app) settleHistory(ctx context.Context) error {
+	if a.history.SetAside != "" {
+		fmt.Fprintf(a.err, "warning: %v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.\n", a.history.Fault, a.history.SetAside)
+		for _, name := range a.config.SiteNames() {
+			if _, err := a.list(ctx, name); err != nil {
+				fmt.Fprintf(a.err, "warning: %v\n", err)
+			}
+		}
+	}
+	return a.history.SeeClock(ctx, a.now())
 }
 
 func (a *app) openState(ctx context.Context, c *cli.Command) (err error) {
@@ -227,11 +269,96 @@ func (a *app) opener() *opener.Opener {
 	return &opener.Opener{Disk: a.disk, KnownHosts: a.state.KnownHosts()}
 }
 
-// list reads the archives of a site. Sealed records are opened as far as that
-// needs nobody to be asked.
+// list reads the archives of a site, and has the history know of them. Sealed
+// records are opened as far as that needs nobody to be asked.
 func (a *app) list(ctx context.Context, name string) (*catalog.Listing, error) {
-	return catalog.List(ctx, a.stores(a.config.Sites[name]), name, catalog.Options{Keys: a.keys,
-		Known: func(site, name string) *archive.Record { return backup.KeptOpen(a.state, site, name) }})
+	l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name, catalog.Options{Keys: a.keys,
+		Known: a.keptOpen})
+	if err != nil {
+		return nil, err
+	}
+	if err := a.know(ctx, name, l); err != nil {
+		fmt.Fprintln(a.err, "warning: "+err.Error())
+	}
+	return l, nil
+}
+
+// keptOpen is the open copy of an encrypted archive's record, or nil.
+func (a *app) keptOpen(site, name string) *archive.Record {
+	return backup.KeptOpen(a.state, site, name)
+}
+
+// know has the history agree with what the stores hold.
+func (a *app) know(ctx context.Context, site string, l *catalog.Listing) error {
+	known, err := a.history.Archives(ctx, site)
+	if err != nil {
+		return err
+	}
+	at := map[string]*history.Archive{}
+	for i := range known {
+		at[known[i].Name] = &known[i]
+	}
+	listed := map[[2]string]bool{}
+	for _, h := range l.Archives {
+		var fresh []string
+		for _, s := range h.Stores {
+			listed[[2]string{h.Name, s.Name}] = true
+			if k := at[h.Name]; k == nil || !k.In(s.Name) {
+				fresh = append(fresh, s.Name)
+			}
+		}
+		if at[h.Name] == nil || len(fresh) > 0 {
+			if err := a.knowArchive(ctx, archiveLine(h.Record), fresh); err != nil {
+				return err
+			}
+		}
+	}
+	for _, k := range known {
+		for _, s := range k.Copies {
+			if s.Gone.IsZero() && !listed[[2]string{k.Name, s.Store}] && a.answered(l, site, k.Name, s.Store) {
+				if err := a.history.WentFrom(ctx, k.Name, s.Store, a.now(), "it was found missing"); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// listingLag is how long after an archive was written a listing may not show it.
+const listingLag = time.Hour
+
+// answered tells whether it means anything that an archive is not listed in a
+// store: the store was asked, could be read, and has had time to show it.
+func (a *app) answered(l *catalog.Listing, site, archiveName, store string) bool {
+	if !slices.Contains(a.config.Sites[site].Stores, store) {
+		return false
+	}
+	for _, b := range append(slices.Clone(l.Silent), l.Broken...) {
+		if b.Store == store && (b.Name == "" || b.Name == archiveName) {
+			return false
+		}
+	}
+	_, taken, _ := archive.SplitName(archiveName)
+	return !a.store(store).Offsite() || a.now().Sub(taken) > listingLag
+}
+
+func (a *app) knowArchive(ctx context.Context, line history.Archive, stores []string) error {
+	if err := a.history.SetArchive(ctx, line); err != nil {
+		return err
+	}
+	for _, s := range stores {
+		if err := a.history.CameTo(ctx, line.Name, s, a.now()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// archiveLine is what the history keeps of an archive.
+func archiveLine(r *archive.Record) history.Archive {
+	return history.Archive{Name: r.Name, Site: r.Site, Taken: r.Taken, Finished: r.Finished, Scope: string(r.Scope), Note: r.Note, Files: r.Totals.Files,
+		FileBytes: r.Totals.FileBytes, DatabaseBytes: r.Totals.DatabaseBytes, StoredBytes: r.Totals.StoredBytes, NewBytes: r.Totals.NewBytes, Gaps: len(r.Gaps), Version: r.Origin.Version}
 }
 
 func (a *app) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {
@@ -309,13 +436,39 @@ func (a *app) dropDamaged(ctx context.Context, l *catalog.Listing) {
 	})
 }
 
-// remember adds a run to the history; that this fails is no reason for the
-// run to fail.
-func (a *app) remember(ctx context.Context, r history.Run) {
+// remember adds a run to the history and returns its number; that this fails
+// is no reason for the run to fail.
+func (a *app) remember(ctx context.Context, r history.Run) int64 {
 	r.Finished = a.now()
-	if err := a.history.AddRun(context.WithoutCancel(ctx), r); err != nil {
+	if r.Origin == "" {
+		r.Origin = person()
+	}
+	id, err := a.history.AddRun(context.WithoutCancel(ctx), r)
+	if err != nil {
 		fmt.Fprintln(a.err, "warning: "+err.Error())
 	}
+	return id
+}
+
+// person names the account that runs the program.
+func person() string {
+	if name := os.Getenv("SUDO_USER"); name != "" {
+		return name
+	}
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return fmt.Sprintf("user %d", os.Getuid())
+}
+
+// plain returns what show prints, without colours.
+func (a *app) plain(show func()) string {
+	out := a.out
+	defer func() { a.out = out }()
+	var text strings.Builder
+	a.out = &text
+	show()
+	return text.String()
 }
 
 // printJSON writes v as the documented JSON.

@@ -194,17 +194,19 @@ func (a *app) showCommand() *cli.Command {
 var beforeFlag = &cli.StringFlag{Name: "before", Usage: "with a site's name: the newest archive before `DATE` (2026-11-20 or 2026-11-20 14:00)"}
 
 // before reads --before in local time.
-func before(c *cli.Command) (time.Time, error) {
-	v := c.String("before")
-	if v == "" {
+func before(c *cli.Command) (time.Time, error) { return date("--before", c.String("before")) }
+
+// date reads a moment as typed, in local time; nothing is the zero time.
+func date(flag, typed string) (time.Time, error) {
+	if typed == "" {
 		return time.Time{}, nil
 	}
 	for _, layout := range []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05", time.RFC3339} {
-		if t, err := time.ParseInLocation(layout, v, time.Local); err == nil {
+		if t, err := time.ParseInLocation(layout, typed, time.Local); err == nil {
 			return t, nil
 		}
 	}
-	return time.Time{}, usageError("--before %q is not a date such as 2026-11-20 or \"2026-11-20 14:00\"", v)
+	return time.Time{}, usageError("%s %q is not a date such as 2026-11-20 or \"2026-11-20 14:00\"", flag, typed)
 }
 
 // chosen opens everything and finds the archive that the arguments name; one

@@ -14,11 +14,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/alarm"
 	"revlet/internal/archive"
 	"revlet/internal/backup"
 	"revlet/internal/catalog"
+	"revlet/internal/changes"
+	"revlet/internal/config"
 	"revlet/internal/database/engine"
 	"revlet/internal/history"
+	"revlet/internal/marks"
 	"revlet/internal/observe"
 	"revlet/internal/replicate"
 	"revlet/internal/restore"
@@ -36,6 +40,7 @@ func (a *app) backupCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "scope", Value: "full", Usage: "full, files or database"},
 			&cli.StringFlag{Name: "note", Usage: "`TEXT` that says why, shown with the archive"},
+			&cli.BoolFlag{Name: "hold", Usage: "exempt the archive from retention until `revlet release`"},
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything, even what the last archive holds unchanged"},
 			jsonFlag,
 		},
@@ -67,15 +72,16 @@ func (a *app) backup(ctx context.Context, c *cli.Command) error {
 	var records []*archive.Record
 	gaps := false
 	for _, name := range names {
-		r, err := a.backupSite(ctx, c, name, scope)
+		d, err := a.backupSite(ctx, name, order{scope: scope, note: c.String("note"), fresh: c.Bool("fresh"), hold: c.Bool("hold"),
+			quiet: c.Bool("quiet") || c.Bool("json"), origin: person()})
 		if err != nil {
 			failed = errors.Join(failed, err)
 			continue
 		}
-		gaps = gaps || len(r.Record.Gaps) > 0 || len(r.Pending) > 0
-		records = append(records, r.Record)
+		gaps = gaps || d.incomplete()
+		records = append(records, d.Record)
 		if !c.Bool("json") {
-			a.showBackup(ctx, r)
+			a.showBackup(ctx, d)
 		}
 	}
 	if c.Bool("json") {
@@ -92,7 +98,32 @@ func (a *app) backup(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope archive.Scope) (*backup.Result, error) {
+// order is what to back up and on whose behalf.
+type order struct {
+	scope        archive.Scope
+	note         string
+	fresh, hold  bool
+	quiet        bool
+	origin, duty string
+	at           time.Time
+}
+
+// delivered is what came of an order.
+type delivered struct {
+	*backup.Result
+	// Alarms are what is unusual about the archive.
+	Alarms []history.Finding
+	// Removed is what the keep rules have removed after it.
+	Removed []storeRetention
+	// Run is the number of the run in the history.
+	Run int64
+}
+
+// incomplete tells that something was not saved, or not everywhere.
+func (d *delivered) incomplete() bool { return len(d.Record.Gaps) > 0 || len(d.Pending) > 0 }
+
+// backupSite takes an archive of one site and does what follows from that.
+func (a *app) backupSite(ctx context.Context, name string, o order) (*delivered, error) {
 	cfg, err := a.siteConfig(name)
 	if err != nil {
 		return nil, err
@@ -102,6 +133,22 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 		return nil, err
 	}
 	defer unlock()
+	o.at = a.now()
+	r, err := a.take(ctx, name, cfg, o)
+	if err != nil {
+		run := history.Run{Site: name, Command: "backup", Started: o.at, Outcome: history.Failed, Detail: err.Error(), Origin: o.origin, Duty: o.duty}
+		a.remember(ctx, run)
+		return nil, err
+	}
+	d := &delivered{Result: r}
+	if err := a.follow(ctx, cfg, o, d); err != nil {
+		fmt.Fprintf(a.err, "warning: the archive %s is sound, but: %v\n", r.Record.Name, err)
+	}
+	return d, nil
+}
+
+// take makes the archive.
+func (a *app) take(ctx context.Context, name string, cfg config.Site, o order) (*backup.Result, error) {
 	s, err := site.Open(name, cfg)
 	if err != nil {
 		return nil, a.halfRestored(name, err)
@@ -113,7 +160,7 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 	if err != nil {
 		return nil, err
 	}
-	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	watch, done := a.observer(o.quiet)
 	defer done()
 	down, err := a.catchUp(ctx, name, watch)
 	if err != nil {
@@ -125,39 +172,60 @@ func (a *app) backupSite(ctx context.Context, c *cli.Command, name string, scope
 			return nil, err
 		}
 	}
-	started := a.now()
-	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: scope, Note: c.String("note"),
-		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, Expected: a.expected(ctx, s, scope), IsDatabase: engine.IsFile,
+	return backup.Run(ctx, backup.Job{Site: s, Stores: a.stores(cfg), State: a.state, Scope: o.scope, Note: o.note,
+		Program: "revlet " + Version, Open: a.openSource, Observer: watch, Now: a.now, Expected: a.expected(ctx, s, o.scope), IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.disk, file, scratch)
 		},
-		Fresh: c.Bool("fresh"), FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged})
-	done()
-	run := history.Run{Site: name, Command: "backup", Started: started, Outcome: "done"}
-	if err != nil {
-		run.Outcome, run.Detail = "failed", err.Error()
-		a.remember(ctx, run)
-		return nil, err
-	}
-	run.Archive = r.Record.Name
-	for store, objects := range r.Mended {
+		Fresh: o.fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged})
+}
+
+// follow remembers a new archive, looks for what is unusual about it, and
+// applies the keep rules. Whatever fails here spoils no archive.
+func (a *app) follow(ctx context.Context, cfg config.Site, o order, d *delivered) error {
+	rec := d.Record
+	for store, objects := range d.Mended {
 		for _, object := range objects {
 			if err := a.history.Mended(ctx, store, object); err != nil {
-				return r, err
+				return err
 			}
 		}
 	}
-	for _, p := range r.Pending {
-		run.Outcome, run.Detail = "pending", run.Detail+fmt.Sprintf("store %s: %v\n", p.Store, p.Err)
-		if err := a.history.AddPending(ctx, history.Pending{Site: name, Archive: run.Archive, Store: p.Store, Since: a.now(), Why: p.Err.Error()}); err != nil {
-			return r, err
+	run := history.Run{Site: rec.Site, Command: "backup", Archive: rec.Name, Started: o.at, Outcome: history.Done, Origin: o.origin, Duty: o.duty,
+		Bytes: rec.Totals.StoredBytes, NewBytes: rec.Totals.NewBytes, Gaps: len(rec.Gaps), Stores: a.arrivedIn(d.Result)}
+	for _, p := range d.Pending {
+		run.Outcome, run.Detail = history.Waiting, run.Detail+fmt.Sprintf("store %s: %v\n", p.Store, p.Err)
+		if err := a.history.AddPending(ctx, history.Pending{Site: rec.Site, Archive: rec.Name, Store: p.Store, Since: a.now(), Why: p.Err.Error()}); err != nil {
+			return err
 		}
 	}
-	if len(r.Record.Gaps) > 0 {
-		run.Outcome = "gaps"
+	if len(rec.Gaps) > 0 {
+		run.Outcome = history.Gaps
 	}
-	a.remember(ctx, run)
-	return r, nil
+	before, err := a.history.Archives(ctx, rec.Site)
+	if err != nil {
+		return err
+	}
+	line := archiveLine(rec)
+	line.Changes = d.Changes
+	if err := a.knowArchive(ctx, line, run.Stores); err != nil {
+		return err
+	}
+	d.Alarms = alarm.OfArchive(line, before)
+	if err := a.history.Raise(ctx, rec.Site, d.Alarms, a.now()); err != nil {
+		return err
+	}
+	if o.hold {
+		if _, err := a.hold(ctx, rec.Site, rec.Name, o.note); err != nil {
+			return err
+		}
+	}
+	if a.hasRules(cfg) {
+		d.Removed, err = a.retain(ctx, rec.Site, true)
+	}
+	run.Log = a.plain(func() { a.showBackup(ctx, d) })
+	d.Run = a.remember(ctx, run)
+	return err
 }
 
 // catchUp brings archives that are pending into their stores. A store in which
@@ -205,7 +273,7 @@ func (a *app) copyTo(ctx context.Context, h *catalog.Held, to string, watch obse
 		return replicate.Result{}, err
 	}
 	from := slices.DeleteFunc(slices.Clone(h.Stores), func(s store.Named) bool { return s.Name == to })
-	job := replicate.Job{Site: h.Site, To: target, From: from, Disk: a.disk, Scratch: scratch, Observer: watch}
+	job := replicate.Job{Machine: marks.Machine(a.state.Dir), Site: h.Site, To: target, From: from, Disk: a.disk, Scratch: scratch, Observer: watch}
 	result, err := job.Archive(ctx, h)
 	if err == nil {
 		err = a.history.Arrived(ctx, h.Name, to)
@@ -253,7 +321,8 @@ func (a *app) expected(ctx context.Context, s *site.Site, scope archive.Scope) i
 // gapsShown is how many gaps a summary lists; `show` has them all.
 const gapsShown = 10
 
-func (a *app) showBackup(ctx context.Context, r *backup.Result) {
+func (a *app) showBackup(ctx context.Context, d *delivered) {
+	r := d.Result
 	rec := r.Record
 	t := rec.Totals
 	fmt.Fprintf(a.out, "%s %s\n\n", a.good("Saved"), a.bold(rec.Name))
@@ -274,6 +343,7 @@ func (a *app) showBackup(ctx context.Context, r *backup.Result) {
 	lines = append(lines,
 		[2]string{"note", rec.Note},
 		[2]string{"stored", stored(rec)},
+		[2]string{"changed", changedSince(r.Changes)},
 		[2]string{"stores", strings.Join(a.arrivedIn(r), ", ")},
 		[2]string{"left out", leftOut(r)},
 		[2]string{"took", took(r.Took)})
@@ -283,9 +353,31 @@ func (a *app) showBackup(ctx context.Context, r *backup.Result) {
 	}
 	a.showGaps(rec, gapsShown)
 	a.showPending(r)
+	a.showRemoved(d.Removed)
+	a.showUnusual(rec.Site, d.Alarms)
 	a.warnOnsite(rec.Site)
 	if untried, err := a.untriedKey(ctx); err == nil && untried {
 		fmt.Fprintf(a.out, "\n%s without its key nobody can read this archive, and the key was never tried: `revlet keys check FILE`\n", a.bad("Encrypted:"))
+	}
+}
+
+// changedSince words what differs from the archive before.
+func changedSince(c *changes.Changes) string {
+	if c == nil {
+		return ""
+	}
+	if c.Added+c.Changed+c.Removed == 0 {
+		return "no file since " + c.Before
+	}
+	return fmt.Sprintf("%d files new, %d changed, %d gone since %s", c.Added, c.Changed, c.Removed, c.Before)
+}
+
+// showUnusual prints alarms about a new archive.
+func (a *app) showUnusual(site string, found []history.Finding) {
+	for _, f := range found {
+		m, _ := alarm.Meant(f.Kind)
+		fmt.Fprintf(a.out, "\n%s %s: %s.\n  Why it matters: %s.\n  What to do: %s. If it is all right: `revlet status --accept %s/%s --why …`\n",
+			a.bad("Alarm:"), f.Kind, printableText(f.Detail), m.Why, m.Do, site, f.Kind)
 	}
 }
 

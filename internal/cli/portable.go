@@ -141,18 +141,21 @@ func (a *app) importFile(ctx context.Context, c *cli.Command) error {
 	defer unlock()
 	started := a.now()
 	r, err := a.takeIn(ctx, c, opened, name, cfg, a.stores(cfg))
-	run := history.Run{Site: name, Command: "import", Started: started, Outcome: "done"}
+	run := history.Run{Site: name, Command: "import", Started: started, Outcome: history.Done}
 	if err != nil {
-		run.Outcome, run.Detail = "failed", err.Error()
+		run.Outcome, run.Detail = history.Failed, err.Error()
 		a.remember(ctx, run)
 		return err
 	}
-	run.Archive = r.Record.Name
+	run.Archive, run.Bytes, run.NewBytes, run.Gaps, run.Stores = r.Record.Name, r.Record.Totals.StoredBytes, r.Record.Totals.NewBytes, len(r.Record.Gaps), a.arrivedIn(r)
 	a.remember(ctx, run)
+	if err := a.knowArchive(ctx, archiveLine(r.Record), run.Stores); err != nil {
+		return err
+	}
 	if c.Bool("json") {
 		err = a.printJSON(map[string]any{"archives": []*archive.Record{r.Record}})
 	} else {
-		a.showBackup(ctx, r)
+		a.showBackup(ctx, &delivered{Result: r})
 	}
 	if err == nil && len(r.Pending)+len(r.Record.Gaps) > 0 {
 		return &exitError{code: exitGaps}

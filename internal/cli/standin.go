@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -14,6 +15,7 @@ import (
 	"revlet/internal/config"
 	"revlet/internal/standin/lampblack"
 	"revlet/internal/standin/place"
+	"revlet/internal/standin/post"
 )
 
 func (a *app) standinCommand() *cli.Command {
@@ -37,12 +39,74 @@ func (a *app) standinCommand() *cli.Command {
 			Action:      func(ctx context.Context, c *cli.Command) error { return a.standinPlace(ctx, c, kind) },
 		})
 	}
+	c.Commands = append(c.Commands, a.standinMail(), a.standinHook())
 	return c
 }
 
+func (a *app) standinMail() *cli.Command {
+	return &cli.Command{
+		Name: "mail", Usage: "simulate a mail server that shows what it receives", ArgsUsage: "[FOLDER]",
+		Description: "Takes mail until interrupted, prints each one, and saves it in FOLDER if that is given.",
+		Flags: []cli.Flag{
+			listenFlag,
+			&cli.StringFlag{Name: "security", Value: post.StartTLS, Usage: "starttls, tls or plain"},
+			&cli.StringFlag{Name: "user", Usage: "who must log in (default: nobody need)"},
+			&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which password"},
+			&cli.StringFlag{Name: "keys", Usage: "a `FOLDER` for the server's own certificate"},
+			&cli.StringFlag{Name: "refuse", Usage: "the `ADDRESS` of somebody who is not known here"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if kind := c.String("security"); kind != post.StartTLS && kind != post.TLS && kind != post.Plain {
+				return usageError("--security %q: it is starttls, tls or plain", kind)
+			}
+			s, err := post.StartMail(post.MailOptions{Listen: c.String("listen"), Security: c.String("security"), User: c.String("user"), Password: c.String("password"),
+				Keys: c.String("keys"), Dir: c.Args().First(), Refuse: c.String("refuse"), Received: func(m post.Mail) {
+					fmt.Fprintf(a.out, "── mail to %s: %s\n\n%s\n", strings.Join(m.To, ", "), m.Subject, printableText(m.Text))
+				}})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "taking mail at %s until interrupted\n", s.Address)
+			if s.CAFile != "" {
+				fmt.Fprintf(a.out, "its certificate is in %s, for `ca_file:`\n", s.CAFile)
+			}
+			<-ctx.Done()
+			return s.Close()
+		},
+	}
+}
+
+func (a *app) standinHook() *cli.Command {
+	return &cli.Command{
+		Name: "hook", Usage: "simulate a receiver of webhooks and pings that shows what it gets",
+		Flags: []cli.Flag{
+			listenFlag,
+			&cli.StringFlag{Name: "secret", Usage: "what calls must be signed with"},
+			&cli.IntFlag{Name: "answer", Value: http.StatusNoContent, Usage: "the `STATUS` of every answer"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			s, err := post.StartHook(post.HookOptions{Listen: c.String("listen"), Secret: c.String("secret"), Answer: c.Int("answer"), Received: func(call post.Call) {
+				signed := ""
+				if call.Signed {
+					signed = ", signed"
+				}
+				fmt.Fprintf(a.out, "── %s %s%s\n%s\n", call.Method, call.Path, signed, printableText(string(call.Body)))
+			}})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "taking calls at %s until interrupted\n", s.Address)
+			<-ctx.Done()
+			return s.Close()
+		},
+	}
+}
+
+var listenFlag = &cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "the `ADDRESS` to answer on; port 0 is a free one"}
+
 func placeFlags(kind string) []cli.Flag {
 	flags := []cli.Flag{
-		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "the `ADDRESS` to answer on; port 0 is a free one"},
+		listenFlag,
 		&cli.StringFlag{Name: "user", Value: "keeper", Usage: "who may come in (the access key of an S3 place)"},
 		&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which password (the secret of an S3 place)"},
 		&cli.StringFlag{Name: "keys", Usage: "a `FOLDER` for the place's own keys, so that it stays the same place"},

@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/catalog"
+	"revlet/internal/marks"
 	"revlet/internal/replicate"
 	"revlet/internal/store"
 )
@@ -428,7 +429,7 @@ func (a *app) healSite(ctx context.Context, c *cli.Command, target, name string)
 	defer func() { _ = a.disk.RemoveAll(scratch) }()
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	defer done()
-	job := replicate.Job{Site: name, To: a.store(target), From: others, Disk: a.disk, Scratch: scratch, Observer: watch}
+	job := replicate.Job{Machine: marks.Machine(a.state.Dir), Site: name, To: a.store(target), From: others, Disk: a.disk, Scratch: scratch, Observer: watch}
 	healed, err := job.Heal(ctx, mine, c.Bool("quick"))
 	for _, h := range healed {
 		if h.Left == "" {

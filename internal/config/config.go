@@ -18,6 +18,8 @@ import (
 	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
 
+	"revlet/internal/retention"
+	"revlet/internal/schedule"
 	"revlet/internal/seal"
 )
 
@@ -30,9 +32,15 @@ type Config struct {
 	Stores  map[string]Store `yaml:"stores"`
 	Sites   map[string]Site  `yaml:"sites"`
 	Encrypt *Encrypt         `yaml:"encrypt"`
+	Notify  *Notify          `yaml:"notify"`
+	// TimeZone is the zone of duties and keep rules, such as Europe/Berlin; the
+	// default is this machine's.
+	TimeZone string `yaml:"time_zone"`
 	// Warnings are findings that do not stop work, such as a secret file that
 	// others can read.
 	Warnings []string `yaml:"-"`
+
+	zone *time.Location
 }
 
 // Encrypt says who can read new archives.
@@ -60,8 +68,18 @@ type Site struct {
 	Check     *Check              `yaml:"check"`
 	// Fresh is how often everything is read again, such as `every 30 days`.
 	Fresh string `yaml:"fresh"`
-	// FreshEvery is Fresh as read; 0 means never.
-	FreshEvery time.Duration `yaml:"-"`
+	// Schedule are the site's duties, Keep its keep rules, as phrases.
+	Schedule []string  `yaml:"schedule"`
+	Keep     *[]string `yaml:"keep"`
+	// TimeZone takes the place of the configuration's for this site.
+	TimeZone string `yaml:"time_zone"`
+
+	// FreshEvery is Fresh as read; 0 means never. Duties and KeepRules are
+	// Schedule and Keep as read.
+	FreshEvery time.Duration    `yaml:"-"`
+	Duties     []schedule.Duty  `yaml:"-"`
+	KeepRules  []retention.Rule `yaml:"-"`
+	zone       *time.Location
 }
 
 // Database is one database described by hand. Exactly one of MySQL, Postgres
@@ -231,6 +249,17 @@ func (c *Config) settle(data []byte) error {
 		return err
 	}
 	c.State = absolute(base, c.State)
+	if c.zone, err = parseZone(c.TimeZone); err != nil {
+		return at("$.time_zone", "%v", err)
+	}
+	if c.Notify != nil {
+		if err := c.Notify.settle(base); err != nil {
+			return at("$.notify", "%v", err)
+		}
+		for _, secret := range c.Notify.secrets() {
+			c.warnIfReadable(secret)
+		}
+	}
 	for name, s := range c.Stores {
 		where := "$.stores." + name
 		if !ValidName(name) {
@@ -269,6 +298,15 @@ func (c *Config) settle(data []byte) error {
 			if s.FreshEvery, err = ParseEvery(s.Fresh); err != nil {
 				return at(where+".fresh", "site %q: %v", name, err)
 			}
+		}
+		if s.Duties, err = parseSchedule(s.Schedule); err != nil {
+			return at(where+".schedule", "site %q: %v", name, err)
+		}
+		if s.KeepRules, err = parseKeep(s.Keep); err != nil {
+			return at(where+".keep", "site %q: %v", name, err)
+		}
+		if s.zone, err = parseZone(s.TimeZone); err != nil {
+			return at(where+".time_zone", "site %q: %v", name, err)
 		}
 		s.Root = absolute(base, s.Root)
 		for label, folder := range s.Roots {

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"revlet/internal/retention"
 )
 
 // Store says where archives are held. Exactly one address is set: Folder, SFTP,
@@ -49,9 +51,13 @@ type Store struct {
 	// Silence is how long the far end may say nothing, such as `90 seconds`.
 	Silence string `yaml:"silence"`
 
-	// BytesPerSecond and Patience are Rate and Silence as read.
-	BytesPerSecond int64         `yaml:"-"`
-	Patience       time.Duration `yaml:"-"`
+	// Keep are keep rules for this store, in place of the sites' own.
+	Keep *[]string `yaml:"keep"`
+
+	// BytesPerSecond, Patience and KeepRules are Rate, Silence and Keep as read.
+	BytesPerSecond int64            `yaml:"-"`
+	Patience       time.Duration    `yaml:"-"`
+	KeepRules      []retention.Rule `yaml:"-"`
 }
 
 // Kind is the key of the address that is set.
@@ -121,6 +127,9 @@ func (s *Store) Settle(base string) error {
 		*p = absolute(base, *p)
 	}
 	var err error
+	if s.KeepRules, err = parseKeep(s.Keep); err != nil {
+		return err
+	}
 	if s.BytesPerSecond, err = parseRate(s.Rate); err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"revlet/internal/backup"
 	"revlet/internal/catalog"
 	"revlet/internal/disk"
+	"revlet/internal/marks"
 	"revlet/internal/observe"
 	"revlet/internal/store"
 )
@@ -32,6 +33,8 @@ type Job struct {
 	Disk     *disk.Disk
 	Scratch  string
 	Observer observe.Observer
+	// Machine tells this machine's marks from others'.
+	Machine string
 }
 
 // Result counts what was brought over.
@@ -48,7 +51,12 @@ type object struct {
 
 // Archive brings one archive into the store: first what it consists of, as far
 // as that is not there, then its record. Every byte is compared on the way.
-func (j *Job) Archive(ctx context.Context, h *catalog.Held) (Result, error) {
+func (j *Job) Archive(ctx context.Context, h *catalog.Held) (result Result, err error) {
+	done, err := marks.Write(ctx, j.To, j.Site, h.Name, j.Machine)
+	if err != nil {
+		return Result{}, fmt.Errorf("store %s: %w", j.To.Name, err)
+	}
+	defer func() { err = errors.Join(err, done(context.WithoutCancel(ctx))) }()
 	var todo []object
 	var stat error
 	h.Objects(func(name string, bytes int64, sum string) {
@@ -72,7 +80,7 @@ func (j *Job) Archive(ctx context.Context, h *catalog.Held) (Result, error) {
 		total += o.bytes
 	}
 	observe.Or(j.Observer).Phase("copying "+h.Name+" to "+j.To.Name, total)
-	result, err := j.all(ctx, todo)
+	result, err = j.all(ctx, todo)
 	if err != nil {
 		return result, fmt.Errorf("copy %s to store %s: %w", h.Name, j.To.Name, err)
 	}

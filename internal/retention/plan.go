@@ -75,7 +75,7 @@ func Plan(archives []Archive, p Policy) []Decision {
 		}
 	}
 	for scope, good := range scopes {
-		good[0].keep("the newest good one of scope " + scope)
+		good[0].keep("newest good " + scope)
 		for _, r := range p.Rules {
 			p.apply(r, good)
 		}
@@ -96,7 +96,7 @@ func (d *Decision) keep(why string) {
 func (p Policy) apply(r Rule, good []*Decision) {
 	if r.Newest > 0 {
 		for i, d := range good[:min(r.Newest, len(good))] {
-			d.keep(fmt.Sprintf("%s (%d of %d)", r, i+1, r.Newest))
+			d.keep(fmt.Sprintf("newest %d (%d)", r.Newest, i+1))
 		}
 		return
 	}
@@ -112,7 +112,7 @@ func (p Policy) apply(r Rule, good []*Decision) {
 		}
 		if period := Period(r.Per, d.Taken.In(p.Zone)); !met[period] {
 			met[period] = true
-			d.keep(fmt.Sprintf("%s (%s)", r, period))
+			d.keep(fmt.Sprintf("one per %s (%s)", r.Per, period))
 		}
 	}
 }
@@ -142,9 +142,9 @@ func Period(u Unit, t time.Time) string {
 		return t.Format("2006-01-02")
 	case Week:
 		year, week := t.ISOWeek()
-		return fmt.Sprintf("week %d of %d", week, year)
+		return fmt.Sprintf("%d-W%02d", year, week) // ISO 8601
 	case Month:
-		return t.Format("January 2006")
+		return t.Format("2006-01")
 	default:
 		return t.Format("2006")
 	}

@@ -191,6 +191,16 @@ func Parse(phrase string) (Duty, error) {
 	return d, nil
 }
 
+// ParseRhythm reads a rhythm that belongs to no kind of work.
+func ParseRhythm(phrase string) (Duty, error) {
+	words := strings.Fields(strings.ToLower(phrase))
+	r, err := parseRhythm(words)
+	if err != nil {
+		return Duty{}, fmt.Errorf("%w; did you mean %q?", err, suggestRhythm(words))
+	}
+	return Duty{Rhythm: strings.Join(words, " "), rule: r}, nil
+}
+
 // Sort puts duties in the order in which they are carried out when they are due
 // together: archives first, what proves them afterwards.
 func Sort(duties []Duty) {

@@ -20,7 +20,7 @@ import (
 func startFTP(s *Server, o Options, files afero.Fs) error {
 	var security *tls.Config
 	if !o.Plain {
-		certificate, file, err := certificate(o.Keys)
+		certificate, file, err := Certificate(o.Keys)
 		if err != nil {
 			return err
 		}

@@ -118,7 +118,7 @@ func (s *Server) serveHTTP(o Options, h http.Handler, path string) error {
 	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 	scheme := "http"
 	if !o.Plain {
-		certificate, file, err := certificate(o.Keys)
+		certificate, file, err := Certificate(o.Keys)
 		if err != nil {
 			return err
 		}
@@ -137,9 +137,9 @@ func (s *Server) serveHTTP(o Options, h http.Handler, path string) error {
 	return nil
 }
 
-// certificate reads the place's certificate and key from a folder, or makes
+// Certificate reads a stand-in's certificate and key from a folder, or makes
 // them there; without a folder, in a passing one.
-func certificate(dir string) (tls.Certificate, string, error) {
+func Certificate(dir string) (tls.Certificate, string, error) {
 	if dir == "" {
 		var err error
 		if dir, err = os.MkdirTemp("", "revlet-standin-"); err != nil {
