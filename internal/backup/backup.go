@@ -134,7 +134,7 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if r.Workers == 0 {
 		r.Workers = 2
 	}
-	r.began = r.Now()
+	r.began, r.beganHere = r.Now(), time.Now()
 	defer r.close()
 	err := r.prepare(ctx)
 	if err == nil {
@@ -184,15 +184,17 @@ func (r *run) close() {
 
 type run struct {
 	Job
-	ctx      context.Context
-	began    time.Time
-	disk     *disk.Disk
-	observer observe.Observer
-	record   archive.Record
-	list     *archive.ListWriter
-	spool    *spool
-	ledger   *ledger
-	targets  []*target
+	ctx   context.Context
+	began time.Time
+	// beganHere is the same by this machine's own clock, whatever Now says.
+	beganHere time.Time
+	disk      *disk.Disk
+	observer  observe.Observer
+	record    archive.Record
+	list      *archive.ListWriter
+	spool     *spool
+	ledger    *ledger
+	targets   []*target
 	// own is the store that takes scratch files over; nil when all are remote.
 	own     adopter
 	sources []openDatabase

@@ -32,6 +32,9 @@ type previous struct {
 	Record  *archive.Record `json:"record"`
 	// To are those for whom the archive was encrypted.
 	To []string `json:"to,omitempty"`
+	// Began is when the archive was begun by this machine's own clock, which files'
+	// times are compared with.
+	Began time.Time `json:"began"`
 	// Fresh is when everything was last read.
 	Fresh time.Time `json:"fresh"`
 	// List is the name of the file that holds the open list, ListSHA256 of its bytes.
@@ -45,7 +48,7 @@ type previous struct {
 	disk *disk.Disk
 }
 
-const previousVersion = 1
+const previousVersion = 2
 
 const (
 	filesHalf    = "files.json"
@@ -182,7 +185,7 @@ const doubt = 2 * time.Second
 func (p *previous) unchanged(l archive.Line, info fs.FileInfo) bool {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	return ok && !l.Copied && l.Size == info.Size() && l.MTime == info.ModTime().UnixNano() && l.Inode == st.Ino &&
-		l.CTime == st.Ctim.Nano() && l.CTime < p.Record.Taken.Add(-doubt).UnixNano()
+		l.CTime == st.Ctim.Nano() && l.CTime < p.Began.Add(-doubt).UnixNano()
 }
 
 // share is what a part of the last archive is still worth.
@@ -344,7 +347,7 @@ func (r *run) sameSQL(part archive.Part) (archive.Part, bool) {
 // keep remembers the archive for the next run. That this fails costs time then,
 // no more.
 func (r *run) keep(list *summer, listName string) error {
-	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
+	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganHere, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
 	var err error
 	if r.Scope.HasDatabase() {
 		err = p.remember(databaseHalf)

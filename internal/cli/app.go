@@ -116,6 +116,13 @@ func clock(set string) (func() time.Time, error) {
 	return func() time.Time { return t.Add(time.Since(began)) }, nil
 }
 
+// sayClock warns who leaves a set clock on by mistake.
+func (a *app) sayClock(c *cli.Command) {
+	if os.Getenv(clockVariable) != "" && !c.Bool("quiet") {
+		fmt.Fprintf(a.err, "note: $%s sets the clock to %s\n", clockVariable, when(a.now()))
+	}
+}
+
 // finish prints an error, if there is one, and chooses the exit code.
 func (a *app) finish(ctx context.Context, err error) int {
 	if err == nil {
@@ -193,9 +200,6 @@ func (a *app) open(ctx context.Context, c *cli.Command) error {
 	}
 	for _, w := range a.config.Warnings {
 		fmt.Fprintln(a.err, "warning: "+w)
-	}
-	if set := os.Getenv(clockVariable); set != "" && !c.Bool("quiet") {
-		fmt.Fprintf(a.err, "note: $%s sets the clock to %s\n", clockVariable, when(a.now()))
 	}
 	a.findKeys(c)
 	if err := a.openState(ctx, c); err != nil {

@@ -166,7 +166,7 @@ func (a *app) reportArchives(ctx context.Context, name string, k *known) ([]repo
 	at := map[string]int{}
 	for i, h := range k.Archives {
 		at[h.Name] = i
-		one := report.Archive{Name: h.Name, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Seconds: h.Finished.Sub(h.Taken).Seconds(), Files: h.Files, FileBytes: h.FileBytes,
+		one := report.Archive{Name: h.Name, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Seconds: max(h.Finished.Sub(h.Taken).Seconds(), 0), Files: h.Files, FileBytes: h.FileBytes,
 			DatabaseBytes: h.DatabaseBytes, StoredBytes: h.StoredBytes, NewBytes: h.NewBytes, Gaps: h.Gaps, Stores: []string{}, Held: k.holds[h.Name], Kept: map[string][]string{}}
 		for _, c := range h.Copies {
 			if c.Gone.IsZero() {

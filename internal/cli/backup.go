@@ -221,7 +221,7 @@ func (a *app) follow(ctx context.Context, cfg config.Site, o order, d *delivered
 		}
 	}
 	if a.hasRules(cfg) {
-		d.Removed, err = a.retain(ctx, rec.Site, true)
+		d.Removed, err = a.retain(ctx, rec.Site, "", true)
 	}
 	run.Log = a.plain(func() { a.showBackup(ctx, d) })
 	d.Run = a.remember(ctx, run)

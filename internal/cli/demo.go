@@ -18,6 +18,7 @@ import (
 
 	"revlet/internal/standin/lampblack"
 	"revlet/internal/standin/place"
+	"revlet/internal/standin/post"
 )
 
 func (a *app) demoCommand() *cli.Command {
@@ -34,8 +35,16 @@ type demoRun struct {
 	*app
 	dir, program, address string
 	chapter               int
-	// far is the simulated offsite place.
-	far *place.Server
+	// far is the simulated offsite place, faults what goes wrong there.
+	far    *place.Server
+	faults *place.Faults
+	// begun is when the story begins. clock is the moment that the next command
+	// takes for now; zero is the time of day. set is when that was decided.
+	begun, clock, set time.Time
+	// mails counts what the museum has received, trouble is the last one about an
+	// alarm.
+	mails   int
+	trouble post.Mail
 }
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {
@@ -58,7 +67,8 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d := &demoRun{app: a, dir: dir, program: program, address: "http://" + listener.Addr().String()}
+	d := &demoRun{app: a, dir: dir, program: program, address: "http://" + listener.Addr().String(), begun: time.Now().AddDate(0, 0, -monthDays-1), faults: &place.Faults{}}
+	d.clock, d.set = d.begun, time.Now()
 	if err := lampblack.Build(ctx, d.root(), d.address); err != nil {
 		return err
 	}
@@ -77,9 +87,9 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 
 // walk tells the story; each step runs the built program on the real files.
 func (d *demoRun) walk(ctx context.Context) error {
-	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/", d.root(), d.address)
+	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.damageIt, d.sendAway, d.loseMachine,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.damageIt, d.sendAway, d.month, d.loseMachine,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -185,7 +195,7 @@ func (d *demoRun) damageIt(ctx context.Context) error {
 // sendAway adds an offsite place, simulated by this program, and encrypts.
 func (d *demoRun) sendAway(ctx context.Context) error {
 	d.title("Copies offsite, readable by nobody else")
-	far, err := place.Start(place.SFTP, place.Options{Dir: filepath.Join(d.dir, "far-away"), Keys: filepath.Join(d.dir, "far-away-keys"), User: "keeper", Password: "practice"})
+	far, err := place.Start(place.SFTP, place.Options{Dir: filepath.Join(d.dir, "far-away"), Keys: filepath.Join(d.dir, "far-away-keys"), User: "keeper", Password: "practice", Faults: d.faults})
 	if err != nil {
 		return err
 	}
@@ -233,6 +243,7 @@ func (d *demoRun) addHarbour() error {
 // loseMachine deletes everything but the far place, the key and a password.
 func (d *demoRun) loseMachine(ctx context.Context) error {
 	d.title("The machine is lost; only the offsite copy and the key are left")
+	d.clock = time.Time{}
 	fmt.Fprintln(d.out, d.dim("$ ")+"rm -r htdocs archives state revlet.yaml")
 	for _, name := range []string{"htdocs", "archives", "state", "revlet.yaml", "fetched"} {
 		if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
@@ -306,20 +317,45 @@ func (d *demoRun) run(ctx context.Context, code int, args ...string) error {
 		}
 	}
 	fmt.Fprintf(d.out, "%s\n", d.dim("$ ")+d.bold("revlet "+strings.Join(shown, " ")))
-	cmd := exec.CommandContext(ctx, d.program, args...)
-	cmd.Dir = d.dir
-	cmd.Stdout, cmd.Stderr = d.out, d.err
-	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+d.config())
-	err := cmd.Run()
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
+	got, err := d.start(ctx, d.out, args)
+	if err != nil {
 		return err
 	}
-	if got := cmd.ProcessState.ExitCode(); got != code {
+	if got != code {
 		return fmt.Errorf("the demo expected exit code %d from `revlet %s`, it was %d", code, args[0], got)
 	}
 	fmt.Fprintln(d.out)
 	return nil
+}
+
+// quietly runs a command that may come to its end with something to tell.
+func (d *demoRun) quietly(ctx context.Context, args ...string) error {
+	var said strings.Builder
+	got, err := d.start(ctx, &said, append([]string{"--quiet"}, args...))
+	if err == nil && got != exitDone && got != exitGaps {
+		err = fmt.Errorf("`revlet %s` ended with code %d: %s", args[0], got, said.String())
+	}
+	return err
+}
+
+// start runs the built program and returns its exit code.
+func (d *demoRun) start(ctx context.Context, out io.Writer, args []string) (int, error) {
+	cmd := exec.CommandContext(ctx, d.program, args...)
+	cmd.Dir = d.dir
+	cmd.Stdout, cmd.Stderr = out, out
+	if out == d.out {
+		cmd.Stderr = d.err
+	}
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+d.config(), "REVLET_RETRY_PAUSE=5ms")
+	if !d.clock.IsZero() {
+		cmd.Env = append(cmd.Env, clockVariable+"="+d.clock.Add(time.Since(d.set)).Format(time.RFC3339Nano))
+	}
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return 0, err
+	}
+	return cmd.ProcessState.ExitCode(), nil
 }
 
 // ask requests the front page and shows the answer.

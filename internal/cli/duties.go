@@ -167,6 +167,7 @@ func (a *app) dueCommand() *cli.Command {
 			if err := a.open(ctx, c); err != nil {
 				return err
 			}
+			a.sayClock(c)
 			if c.Bool("dry-run") {
 				return a.sayDue(ctx)
 			}

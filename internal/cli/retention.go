@@ -33,6 +33,7 @@ func (a *app) retentionCommand() *cli.Command {
 			"looked (`revlet status`).",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "apply", Usage: "remove what goes"},
+			&cli.StringFlag{Name: "store", Usage: "in this store only"},
 			jsonFlag,
 		},
 		Action: a.retention,
@@ -80,6 +81,11 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if store := c.String("store"); store != "" {
+		if err := a.knownStore(store); err != nil {
+			return err
+		}
+	}
 	all := []storeRetention{}
 	for _, name := range names {
 		unlock, err := a.state.Lock(name)
@@ -87,7 +93,7 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		started := a.now()
-		one, err := a.retain(ctx, name, c.Bool("apply"))
+		one, err := a.retain(ctx, name, c.String("store"), c.Bool("apply"))
 		all = append(all, one...)
 		if c.Bool("apply") {
 			a.rememberRemoval(ctx, name, started, one, err)
@@ -135,10 +141,10 @@ func (a *app) hasRules(cfg config.Site) bool {
 	return len(cfg.KeepRules) > 0 || slices.ContainsFunc(cfg.Stores, func(s string) bool { return len(a.config.Stores[s].KeepRules) > 0 })
 }
 
-// retain decides about a site's archives in each of its stores, and removes
-// what goes if apply is set. The caller holds the site's lock. A store that
+// retain decides about a site's archives in each of its stores, or in one only,
+// and removes what goes if apply is set. The caller holds the site's lock. A store that
 // fails does not keep the others from being cleared.
-func (a *app) retain(ctx context.Context, site string, apply bool) ([]storeRetention, error) {
+func (a *app) retain(ctx context.Context, site, only string, apply bool) ([]storeRetention, error) {
 	l, err := a.list(ctx, site)
 	if err != nil {
 		return nil, err
@@ -150,6 +156,9 @@ func (a *app) retain(ctx context.Context, site string, apply bool) ([]storeReten
 	var all []storeRetention
 	var failed error
 	for _, name := range a.config.Sites[site].Stores {
+		if only != "" && name != only {
+			continue
+		}
 		r := k.decide(ctx, name)
 		if going := r.going(); apply && len(a.config.KeepIn(site, name)) > 0 && len(r.Stopped) == 0 {
 			if err := a.remove(ctx, &r, k, going); err != nil {

@@ -37,6 +37,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
+	a.sayClock(c)
 	reload := make(chan os.Signal, 1)
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)

@@ -83,23 +83,44 @@ func (a *app) tell(ctx context.Context, name string, runs []history.Run) error {
 	if err != nil {
 		return err
 	}
-	trouble := len(n.Open()) > 0
+	wrong := false
 	for _, r := range runs {
 		n.Told = append(n.Told, a.runNews(ctx, r))
-		trouble = trouble || r.Outcome != history.Done
+		wrong = wrong || r.Outcome != history.Done
 	}
 	e := a.event(notify.KindRun)
-	e.Trouble, e.Sites, e.Title = trouble, append(e.Sites, n), title(name, n)
+	e.Trouble, e.Sites, e.Title = wrong || len(n.Open()) > 0, append(e.Sites, n), title(name, n)
 	for channel, rules := range a.rulesOf() {
+		fresh, err := a.alarming(ctx, channel, name, n.Open())
+		if err != nil {
+			return err
+		}
 		for _, r := range rules {
-			if r.Always || r.Trouble && trouble {
-				if err := a.queue(ctx, channel, e); err != nil {
-					return err
-				}
+			if r.Always || r.Trouble && (wrong || fresh) {
+				err = errors.Join(err, a.queue(ctx, channel, e), a.history.Mark(ctx, toldMark(channel, name), a.now()))
 			}
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// reminder is how often one is told of an alarm that is known already.
+const reminder = 24*time.Hour - time.Minute
+
+func toldMark(channel, site string) string { return "told " + channel + " " + site }
+
+// alarming tells whether there is an alarm that a channel has not been told of,
+// or not for a day.
+func (a *app) alarming(ctx context.Context, channel, site string, open []report.Alarm) (bool, error) {
+	last, err := a.history.Marked(ctx, toldMark(channel, site))
+	if err != nil || len(open) == 0 {
+		return false, err
+	}
+	since := a.now().Sub(last)
+	return since > reminder || since < 0 || slices.ContainsFunc(open, func(o report.Alarm) bool { return o.Since.After(last) }), nil
 }
 
 // title is the subject of a message: the worst first.

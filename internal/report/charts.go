@@ -119,7 +119,6 @@ func (c chart) svg(colours scheme, zone *time.Location) (template.HTML, error) {
 	p.BackgroundColor = color.Transparent
 	p.Title.Text, p.Title.TextStyle.Color = c.title, colours.ink
 	p.Title.TextStyle.Font.Size, p.Title.Padding = vg.Points(9), vg.Points(4)
-	p.Y.Min = 0
 	p.X.Tick.Marker, p.Y.Tick.Marker = dayTicks{zone}, unitTicks{c.unit}
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Color, axis.Tick.Color, axis.Tick.Label.Color = colours.faint, colours.faint, colours.ink
@@ -154,7 +153,8 @@ func (c chart) svg(colours scheme, zone *time.Location) (template.HTML, error) {
 			most = max(most, xy.Y)
 		}
 	}
-	p.Y.Max = max(most*1.15, 0.001)
+	p.Y.Min, p.Y.Max = 0, max(most*1.15, 0.001)
+	p.Legend.YOffs = chartHeight / 3 // between what is usually large and what is small
 	canvas := vgsvg.New(chartWidth, chartHeight)
 	p.Draw(draw.New(canvas))
 	var out bytes.Buffer

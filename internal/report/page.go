@@ -71,9 +71,20 @@ func (p Page) months(s Site) []month {
 	first := time.Date(made.Year(), made.Month(), 1, 0, 0, 0, 0, p.zone)
 	var all []month
 	for i := monthsShown - 1; i >= 0; i-- {
+		if first.AddDate(0, 1-i, 0).Before(s.oldest()) {
+			continue
+		}
 		all = append(all, p.month(first.AddDate(0, -i, 0), byDay))
 	}
 	return all
+}
+
+// oldest is when the first archive that is known was taken.
+func (s *Site) oldest() time.Time {
+	if len(s.Archives) == 0 {
+		return time.Time{}
+	}
+	return s.Archives[len(s.Archives)-1].Taken
 }
 
 func (p Page) month(first time.Time, byDay map[string][]Archive) month {

@@ -49,7 +49,7 @@ type Options struct {
 }
 
 // Faults are what goes wrong in a place. The zero value is a sound one. Fields
-// are to be set before it starts, but for Fail.
+// are to be set before it starts, but for Away and Fail.
 type Faults struct {
 	// DropAfter cuts every connection once so many bytes have passed on it.
 	DropAfter int64
@@ -65,6 +65,8 @@ type Faults struct {
 	Refuse bool
 	// Lag hides what was written so recently from listings.
 	Lag time.Duration
+	// Away, while set, lets every new connection fail.
+	Away atomic.Bool
 	// Fail is asked before every call to the files; an error takes its place.
 	Fail func(op, name string) error
 
@@ -177,7 +179,7 @@ func (l *listener) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if l.f.dead() {
+		if l.f.dead() || l.f.Away.Load() {
 			_ = c.Close()
 			continue
 		}
