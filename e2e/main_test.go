@@ -68,6 +68,8 @@ func need(t *testing.T, tools ...string) {
 type world struct {
 	t   *testing.T
 	dir string
+	// clock is the moment that the program takes for now; zero is the time of day.
+	clock time.Time
 }
 
 func newWorld(t *testing.T) *world {
@@ -95,6 +97,9 @@ func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
 	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms")
+	if !w.clock.IsZero() {
+		cmd.Env = append(cmd.Env, "REVLET_CLOCK="+w.clock.Format(time.RFC3339))
+	}
 	return cmd
 }
 

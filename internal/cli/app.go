@@ -72,6 +72,8 @@ type app struct {
 	args     []string
 	disk     *disk.Disk
 	now      func() time.Time
+	// hush is set when only what is wrong is to be said.
+	hush bool
 
 	config  *config.Config
 	state   *state.State

@@ -161,13 +161,14 @@ func (a *app) dueCommand() *cli.Command {
 		Name: "due", Usage: "do what is due now, and return (for cron)",
 		Description: "Carries out the duties whose time has come, one after the other; one that was missed\n" +
 			"while the machine was off is made up for once. Says nothing when nothing is due, or when\n" +
-			"another run is at it. Sends what messages are waiting.",
+			"another run is at it; with --quiet, nothing but what is wrong. Sends waiting messages.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only say what is due"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := a.open(ctx, c); err != nil {
 				return err
 			}
 			a.sayClock(c)
+			a.hush = c.Bool("quiet")
 			if c.Bool("dry-run") {
 				return a.sayDue(ctx)
 			}
@@ -194,6 +195,13 @@ func (a *app) sayDue(ctx context.Context) error {
 		fmt.Fprintln(a.out, "Nothing is due.")
 	}
 	return nil
+}
+
+// log says what was done, with the time, unless only what is wrong is to be said.
+func (a *app) log(format string, args ...any) {
+	if !a.hush {
+		fmt.Fprintf(a.out, "%s  %s\n", when(a.now()), fmt.Sprintf(format, args...))
+	}
 }
 
 // dueLock keeps two runs from carrying out duties at a time; no site can be
@@ -365,7 +373,7 @@ func (a *app) dutyBackup(ctx context.Context, name string, t turn, origin string
 	if err != nil {
 		return nil, err
 	}
-	fmt.Fprintf(a.out, "%s  %s: %s, %s, %s new\n", when(a.now()), name, d.Record.Name, count(d.Record.Totals.Files, "file", "files"), size(d.Record.Totals.NewBytes))
+	a.log("%s: %s, %s, %s new", name, d.Record.Name, count(d.Record.Totals.Files, "file", "files"), size(d.Record.Totals.NewBytes))
 	return a.runNumbered(ctx, d.Run)
 }
 
@@ -418,7 +426,7 @@ func (a *app) dutyVerify(ctx context.Context, name string, t turn, origin string
 		run.Outcome, run.Detail = history.Waiting, strings.Join(trouble, "\n")
 	}
 	run.Log = a.plain(func() { a.showReports(reports, trouble) })
-	fmt.Fprintf(a.out, "%s  %s: %s verified\n", when(a.now()), name, count(int64(len(reports)), "copy", "copies"))
+	a.log("%s: %s verified", name, count(int64(len(reports)), "copy", "copies"))
 	id := a.remember(ctx, run)
 	return a.runNumbered(ctx, id)
 }

@@ -42,7 +42,8 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)
 	defer a.feedWatchdog(ctx)()
-	fmt.Fprintf(a.out, "%s  serving %s of %s\n", when(a.now()), count(int64(len(a.config.Sites)), "site", "sites"), a.config.Path)
+	a.hush = c.Bool("quiet")
+	a.log("serving %s of %s", count(int64(len(a.config.Sites)), "site", "sites"), a.config.Path)
 	a.tellSystemd(daemon.SdNotifyReady)
 	defer a.tellSystemd(daemon.SdNotifyStopping)
 	for {
@@ -56,7 +57,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintf(a.out, "%s  stopped\n", when(a.now()))
+			a.log("stopped")
 			return nil
 		case <-reload:
 			a.reload()
@@ -107,7 +108,7 @@ func (a *app) reload() {
 	}
 	a.opened = map[string]store.Named{}
 	a.config = fresh
-	fmt.Fprintf(a.out, "%s  read %s anew: %s\n", when(a.now()), a.config.Path, count(int64(len(a.config.Sites)), "site", "sites"))
+	a.log("read %s anew: %s", a.config.Path, count(int64(len(a.config.Sites)), "site", "sites"))
 }
 
 func (a *app) scheduleCommand() *cli.Command {
