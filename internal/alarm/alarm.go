@@ -137,7 +137,7 @@ func satisfies(scope string, w schedule.Work) bool {
 // lastDone is when what a duty asks for was last done, by whatever command.
 func (f Facts) lastDone(d schedule.Duty) time.Time {
 	last := time.Time{}
-	if s := f.States[d.String()]; s.Outcome == history.Done || s.Outcome == history.Gaps || s.Outcome == history.Waiting {
+	if s := f.States[d.String()]; s.Outcome != history.Failed {
 		last = s.Started
 	}
 	if !d.Work.Takes() {

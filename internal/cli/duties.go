@@ -82,7 +82,7 @@ func (a *app) dutyLines(ctx context.Context, name string, ahead int) ([]dutyLine
 			l.Last = &s.Started
 		}
 		zone, spread := a.config.Zone(cfg), schedule.SpreadOf(name)
-		next := d.Next(s.Since(), zone, spread)
+		next := turn{Duty: d, state: s}.next(zone, spread)
 		l.Due = d.Work != schedule.Rehearse && !next.IsZero() && !next.After(a.now())
 		l.Next = nonNil(d.Times(a.now(), zone, spread, ahead))
 		lines = append(lines, l)
@@ -251,9 +251,28 @@ func worse(x, y int) int {
 // turn is a duty whose time has come.
 type turn struct {
 	schedule.Duty
+	// state is what was known of the duty before.
 	state history.DutyState
 	due   time.Time
+	// run is what came of it; nil when nothing was to do.
+	run *history.Run
 }
+
+// retryAfter is how long after a turn that failed it is tried again.
+const retryAfter = time.Hour
+
+// next is when the duty is due: at its next time, or sooner after a failure.
+func (t turn) next(zone *time.Location, spread time.Duration) time.Time {
+	next := t.Next(t.state.Since(), zone, spread)
+	if again := t.state.Finished.Add(retryAfter); t.state.Outcome == history.Failed && again.Before(next) {
+		return again
+	}
+	return next
+}
+
+// failed tells whether the turn failed, failedBefore whether the one before did.
+func (t turn) failed() bool       { return t.run.Outcome == history.Failed }
+func (t turn) failedBefore() bool { return t.state.Outcome == history.Failed }
 
 // dueSite carries out the duties of one site whose time has come.
 func (a *app) dueSite(ctx context.Context, name, origin string) (code int, err error) {
@@ -262,54 +281,48 @@ func (a *app) dueSite(ctx context.Context, name, origin string) (code int, err e
 	if err != nil {
 		return exitFailed, err
 	}
-	var turns []turn
+	var done []turn
 	for _, d := range cfg.Duties {
-		s := states[d.String()]
-		next := d.Next(s.Since(), a.config.Zone(cfg), schedule.SpreadOf(name))
-		if !next.IsZero() && !next.After(a.now()) {
-			turns = append(turns, turn{d, s, next})
-		}
-	}
-	var runs []history.Run
-	for _, t := range turns {
-		if t.Work == schedule.Rehearse {
+		t := turn{Duty: d, state: states[d.String()]}
+		t.due = t.next(a.config.Zone(cfg), schedule.SpreadOf(name))
+		if d.Work == schedule.Rehearse || t.due.IsZero() || t.due.After(a.now()) {
 			continue
 		}
-		one, run, err := a.carryOut(ctx, name, t, origin)
+		one, err := a.carryOut(ctx, name, &t, origin)
 		code = worse(code, one)
 		if err != nil || ctx.Err() != nil {
 			return code, err
 		}
-		if run != nil {
-			runs = append(runs, *run)
+		if t.run != nil {
+			done = append(done, t)
 		}
 	}
-	if len(runs) == 0 {
+	if len(done) == 0 {
 		return code, nil
 	}
-	return code, a.tell(ctx, name, runs)
+	return code, a.tell(ctx, name, done)
 }
 
-// carryOut takes one turn of a duty. run is nil when nothing was to do.
-func (a *app) carryOut(ctx context.Context, name string, t turn, origin string) (code int, run *history.Run, err error) {
-	covered, err := a.coveredBy(ctx, name, t)
+// carryOut takes one turn of a duty.
+func (a *app) carryOut(ctx context.Context, name string, t *turn, origin string) (code int, err error) {
+	covered, err := a.coveredBy(ctx, name, *t)
 	if err != nil {
-		return exitFailed, nil, err
+		return exitFailed, err
 	}
 	s := t.state
 	s.Started, s.Detail = a.now(), ""
 	if covered != "" {
 		s.Finished, s.Outcome, s.Detail = a.now(), history.Done, "done by "+covered
-		return exitDone, nil, a.history.SetDuty(ctx, s)
+		return exitDone, a.history.SetDuty(ctx, s)
 	}
 	a.ping(ctx, name, pingStart)
 	work := a.dutyVerify
 	if t.Work.Takes() {
 		work = a.dutyBackup
 	}
-	run, workErr := work(ctx, name, t, origin)
+	run, workErr := work(ctx, name, *t, origin)
 	if errors.Is(workErr, state.ErrBusy) || ctx.Err() != nil {
-		return exitDone, nil, nil // its turn stays due
+		return exitDone, nil // its turn stays due
 	}
 	if workErr != nil {
 		fmt.Fprintf(a.err, "revlet: %s: %s: %v\n", name, t.Duty, workErr)
@@ -320,6 +333,7 @@ func (a *app) carryOut(ctx context.Context, name string, t turn, origin string) 
 	if workErr != nil {
 		run.Outcome, run.Detail = history.Failed, workErr.Error()
 	}
+	t.run = run
 	s.Finished, s.Outcome, s.Detail = a.now(), run.Outcome, run.Detail
 	code = codeOf(run.Outcome)
 	if code == exitFailed || code == exitDamage {
@@ -327,7 +341,7 @@ func (a *app) carryOut(ctx context.Context, name string, t turn, origin string) 
 	} else {
 		a.ping(ctx, name, pingSuccess)
 	}
-	return code, run, a.history.SetDuty(ctx, s)
+	return code, a.history.SetDuty(ctx, s)
 }
 
 // command is the one that does the same by hand.

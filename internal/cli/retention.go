@@ -251,31 +251,31 @@ func (a *app) stopped(ctx context.Context, site string, bad map[string][]string)
 }
 
 const (
-	// quietWeek is the least time without a run that counts as a silence for a
+	// quietDays is the least time without a run that counts as a silence for a
 	// site with a schedule, quietSeason for one that is backed up by hand.
-	quietWeek   = 7 * 24 * time.Hour
+	quietDays   = 3 * 24 * time.Hour
 	quietSeason = 100 * 24 * time.Hour
 )
 
-// silences are the times in which a site's archives do not age.
+// silences are the times in which a site's archives do not age: far longer than
+// its rhythm, with no run. The machine was off, or its clock has jumped.
 func (a *app) silences(ctx context.Context, site string) ([]retention.Silence, error) {
 	known, err := a.history.Silences(ctx)
 	cfg := a.config.Sites[site]
-	usual := quietSeason
+	rhythm := time.Duration(0)
 	for _, d := range cfg.Duties {
 		if d.Work.Takes() {
-			usual = quietWeek
+			rhythm = max(rhythm, d.Longest(a.now(), a.config.Zone(cfg)))
 		}
 	}
-	for _, d := range cfg.Duties {
-		if d.Work.Takes() {
-			usual = max(usual, 2*d.Longest(a.now(), a.config.Zone(cfg)))
-		}
+	usual := quietSeason
+	if rhythm > 0 {
+		usual = max(quietDays, 2*rhythm)
 	}
 	var all []retention.Silence
 	for _, s := range known {
-		if from := s.Began.Add(usual); from.Before(s.Ended) {
-			all = append(all, retention.Silence{From: from, To: s.Ended})
+		if s.Ended.Sub(s.Began) > usual {
+			all = append(all, retention.Silence{From: s.Began, To: s.Ended})
 		}
 	}
 	return all, err

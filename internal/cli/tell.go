@@ -78,25 +78,30 @@ const gapsTold = 50
 
 // tell puts what came of a site's duties into the outbox, for those who want to
 // know.
-func (a *app) tell(ctx context.Context, name string, runs []history.Run) error {
+func (a *app) tell(ctx context.Context, name string, done []turn) error {
 	n, err := a.news(ctx, name)
 	if err != nil {
 		return err
 	}
-	wrong := false
-	for _, r := range runs {
-		n.Told = append(n.Told, a.runNews(ctx, r))
-		wrong = wrong || r.Outcome != history.Done
+	var wrong, known, again bool
+	for _, t := range done {
+		n.Told = append(n.Told, a.runNews(ctx, *t.run))
+		wrong = wrong || t.run.Outcome != history.Done && !(t.failed() && t.failedBefore())
+		known = known || t.failed() && t.failedBefore()
+		again = again || t.failedBefore() && !t.failed()
 	}
 	e := a.event(notify.KindRun)
-	e.Trouble, e.Sites, e.Title = wrong || len(n.Open()) > 0, append(e.Sites, n), title(name, n)
+	e.Trouble, e.Sites, e.Title = wrong || known || len(n.Open()) > 0, append(e.Sites, n), title(name, n)
+	if again && !e.Trouble {
+		e.Title = name + ": works again"
+	}
 	for channel, rules := range a.rulesOf() {
-		fresh, err := a.alarming(ctx, channel, name, n.Open())
+		fresh, err := a.alarming(ctx, channel, name, n.Open(), known)
 		if err != nil {
 			return err
 		}
 		for _, r := range rules {
-			if r.Always || r.Trouble && (wrong || fresh) {
+			if r.Always || r.Trouble && (wrong || again || fresh) {
 				err = errors.Join(err, a.queue(ctx, channel, e), a.history.Mark(ctx, toldMark(channel, name), a.now()))
 			}
 		}
@@ -113,10 +118,10 @@ const reminder = 24*time.Hour - time.Minute
 func toldMark(channel, site string) string { return "told " + channel + " " + site }
 
 // alarming tells whether there is an alarm that a channel has not been told of,
-// or not for a day.
-func (a *app) alarming(ctx context.Context, channel, site string, open []report.Alarm) (bool, error) {
+// or trouble that it has been told of, but not for a day.
+func (a *app) alarming(ctx context.Context, channel, site string, open []report.Alarm, known bool) (bool, error) {
 	last, err := a.history.Marked(ctx, toldMark(channel, site))
-	if err != nil || len(open) == 0 {
+	if err != nil || len(open) == 0 && !known {
 		return false, err
 	}
 	since := a.now().Sub(last)
