@@ -26,7 +26,7 @@ sleep 1
 # shot NAME SCRIPT: runs the script in a terminal, takes the picture.
 shot() {
     cat > "$work/run.sh" <<EOF
-cd $work/kestrelpoint
+cd $work/${here:-kestrelpoint}
 say() { printf '\033[1;33m$\033[0m \033[1m%s\033[0m\n' "\$*"; eval "\$@"; echo; }
 $2
 touch $work/done
@@ -42,9 +42,13 @@ EOF
     wait $term 2>/dev/null || true
 }
 
-chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
-    --disable-component-update --disable-sync --hide-scrollbars --window-size=1280,800 \
-    --user-data-dir="$work/chromium" --screenshot="$out/site.png" http://127.0.0.1:8871/ >/dev/null 2>&1
+# page NAME ADDRESS: takes the picture of a page in a browser.
+page() {
+    chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+        --disable-component-update --disable-sync --hide-scrollbars --window-size=1280,800 \
+        --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
+}
+page site http://127.0.0.1:8871/
 
 shot backup 'say revlet adopt htdocs --name kestrelpoint --store ./archives
 say revlet backup kestrelpoint --note \"before the redesign\"'
@@ -95,3 +99,37 @@ shot discover 'rm -r htdocs archives state revlet.yaml; printf "state: ./state\n
 say ls
 say revlet stores discover sftp://keeper@127.0.0.1:2222/revlet --name harbour --password-file harbour.pw --trust --key kestrelpoint.key
 say revlet --quiet restore kestrelpoint --yes --key kestrelpoint.key'
+
+# A month of duties on a clock that is set; somebody plants a file near its end.
+mkdir "$work/month"
+cd "$work/month"
+revlet standin lampblack htdocs --new --listen 127.0.0.1:8872 >/dev/null &
+month=$!
+trap 'kill $xvfb $site $far $month 2>/dev/null; rm -rf "$work"' EXIT
+sleep 3
+printf 'state: ./state\n' > revlet.yaml
+revlet adopt htdocs --name kestrelpoint --store ./archives >/dev/null
+sed -i 's/stores: \[here\]/stores: [here, harbour]/; s|^stores:|stores:\n  harbour: {sftp: "sftp://keeper@127.0.0.1:2222/month", password_file: ../kestrelpoint/harbour.pw, keep: [newest 4, one per week for 6 months]}|' revlet.yaml
+cat >> revlet.yaml <<'EOF'
+
+    schedule: ["full, every day at 03:20", "database, every day at 15:00", "verify, every sunday at 05:00"]
+    keep: [newest 4, one per day for 1 week, one per week for 1 month]
+EOF
+revlet stores test harbour --trust >/dev/null
+for day in $(seq -w 1 31); do
+    head -c $((10#$day * 900)) /dev/urandom > htdocs/uploads/2026/day-$day.jpg
+    [ $day = 30 ] && echo '<?php' > htdocs/uploads/2026/ornament.php
+    for hour in 05 16; do REVLET_CLOCK=2026-10-${day}T$hour:00:00Z revlet --quiet due >/dev/null || true; done
+done
+export REVLET_CLOCK=2026-10-31T18:00:00Z
+here=month
+shot status 'say revlet status
+say revlet status --accept kestrelpoint/planted --why \"removed, password changed\"
+say revlet --quiet backup kestrelpoint --hold --note \"after the clean-up\"
+say revlet status'
+shot retention 'say revlet retention kestrelpoint --store here'
+shot duties 'say revlet duties --ahead 3
+say revlet history --most 8
+say revlet history show \| head -22'
+revlet report --to report.html >/dev/null
+page report "file://$work/month/report.html"

@@ -316,5 +316,5 @@ func (a *app) showAdopted(f *adopted, stores map[string]config.Store) {
 		verb = "would be written to"
 	}
 	a.facts(append(lines, [2]string{verb, f.Config}))
-	fmt.Fprintf(a.out, "\nNext: `revlet backup %s` takes the first archive.\n", f.Site)
+	fmt.Fprintf(a.out, "\nNext: `revlet backup %s` takes the first archive; `schedule:` and `keep:` in %s have that done for you.\n", f.Site, a.config.Path)
 }

@@ -445,7 +445,7 @@ func (a *app) showVerdict(r storeRetention, applied bool) {
 func (a *app) showRemoved(all []storeRetention) {
 	for _, r := range all {
 		if len(r.Removed) > 0 {
-			fmt.Fprintf(a.out, "\nBy the keep rules %s went from %s, %s given back: %s\n", count(int64(len(r.Removed)), "archive", "archives"), r.Store, size(r.Freed), abbreviate(r.Removed, 4))
+			fmt.Fprintf(a.out, "\nBy the keep rules %s went from %s, %s given back:\n  %s\n", count(int64(len(r.Removed)), "archive", "archives"), r.Store, size(r.Freed), abbreviate(r.Removed, 3))
 		}
 		if r.Left != "" {
 			fmt.Fprintf(a.out, "\nNothing was removed from %s this time: %s\n", r.Store, printableText(r.Left))
