@@ -454,6 +454,7 @@ func TestHolds(t *testing.T) {
 	w.fails(3, []string{"harbour does not know of the hold"}, "hold", first, "--why", "before the lamp was replaced")
 	faults.Away.Store(false)
 	w.run("hold", first, "--why", "before the lamp was replaced")
+	assert.Regexp(t, first+".* held", w.run("archives"))
 	for range 5 {
 		w.nextDay()
 		w.run("due")
@@ -521,4 +522,32 @@ func TestScheduleInstall(t *testing.T) {
 	unit := w.run("schedule", "install", "--systemd")
 	assert.Contains(t, unit, "Type=notify")
 	assert.Contains(t, unit, "--config "+w.path("revlet.yaml"))
+}
+
+// A state folder that is full or cannot be written to gets a clear error; when
+// that is mended all is as before.
+func TestStateFolderFullOrReadOnly(t *testing.T) {
+	w, _, _, site := watched(t)
+	w.nextDay()
+	w.run("due")
+	small := w.path("small")
+	require.NoError(t, os.Mkdir(small, 0o700))
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=400k"); err != nil {
+		t.Skipf("no small file system can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(small, syscall.MNT_DETACH) })
+	require.NoError(t, os.CopyFS(small, os.DirFS(w.path("state"))))
+	w.write("revlet.yaml", strings.Replace(site, "./state", "./small", 1))
+	all := w.archivesIn("here")
+	_ = os.WriteFile(w.path("small/fill"), make([]byte, 1<<20), 0o600)
+	w.nextDay()
+	w.fails(1, []string{"small/history.db", "full", "`state:`"}, "due")
+	require.NoError(t, os.Remove(w.path("small/fill")))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, "size=400k"))
+	w.fails(1, []string{"small/history.db", "cannot be written", "`state:`"}, "due")
+	assert.Equal(t, all, w.archivesIn("here"))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=4m"))
+	w.run("due")
+	assert.Len(t, w.archivesIn("here"), len(all)+1)
+	w.run("verify")
 }

@@ -34,7 +34,7 @@ func (s stat) Sys() any           { return &s.sys }
 
 func TestAFileIsUnchangedOnlyWhenNothingSpeaksAgainstIt(t *testing.T) {
 	taken := time.Date(2026, 11, 22, 3, 20, 0, 0, time.UTC)
-	p := &previous{Record: &archive.Record{Taken: taken}}
+	p := &previous{Began: taken, Record: &archive.Record{Taken: taken}}
 	at := taken.Add(-time.Hour)
 	line := archive.Line{Size: 10, MTime: at.UnixNano(), CTime: at.UnixNano(), Inode: 7, File: true}
 	now := func(change func(*stat)) stat {

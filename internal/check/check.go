@@ -4,9 +4,12 @@ package check
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -25,8 +28,34 @@ type Result struct {
 // OK tells whether the site works.
 func (r Result) OK() bool { return r.Trouble == "" }
 
-// most is how much of a page is read.
-const most = 4 << 20
+// longest is how much of a page is read.
+const longest = 4 << 20
+
+// limit is how long an answer may take, unless the check says otherwise.
+const limit = 20 * time.Second
+
+// All asks every check of a site.
+func All(ctx context.Context, address string, checks []config.Check, broken []string) []Result {
+	var all []Result
+	for _, c := range checks {
+		all = append(all, Run(ctx, address, c, broken))
+	}
+	return all
+}
+
+// Worst returns the first answer of all that tells of trouble, or else the
+// first; nil when there is none.
+func Worst(all []Result) *Result {
+	for i := range all {
+		if !all[i].OK() {
+			return &all[i]
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return &all[0]
+}
 
 // Run asks for one page of the site at address. broken are texts that only a
 // page in trouble shows.
@@ -36,7 +65,11 @@ func Run(ctx context.Context, address string, c config.Check, broken []string) R
 		path = "/"
 	}
 	r := Result{URL: strings.TrimSuffix(address, "/") + path}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	most := c.Limit
+	if most == 0 {
+		most = limit
+	}
+	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	start := time.Now()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.URL, nil)
@@ -44,22 +77,71 @@ func Run(ctx context.Context, address string, c config.Check, broken []string) R
 		r.Trouble = err.Error()
 		return r
 	}
-	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
-	resp, err := client.Do(req)
-	if err != nil {
-		r.Trouble = err.Error()
-		return r
+	resp, err := client(c).Do(req)
+	if err == nil {
+		defer resp.Body.Close()
+		r.Status = resp.StatusCode
+		var body []byte
+		body, err = io.ReadAll(io.LimitReader(resp.Body, longest))
+		r.Trouble = judge(c, resp, body, err, broken)
+	} else {
+		r.Trouble = plain(err)
 	}
-	defer resp.Body.Close()
-	r.Status = resp.StatusCode
-	body, err := io.ReadAll(io.LimitReader(resp.Body, most))
 	r.Took = time.Since(start)
-	r.Trouble = judge(c, resp.StatusCode, body, err, broken)
+	if ctx.Err() != nil && r.Took >= most {
+		r.Trouble = fmt.Sprintf("it does not answer within %s", most)
+	}
 	return r
 }
 
-func judge(c config.Check, status int, body []byte, err error, broken []string) string {
-	want := c.Status
+// plain leaves out what the address has said already.
+func plain(err error) string {
+	var outer *url.Error
+	if errors.As(err, &outer) {
+		err = outer.Err
+	}
+	return err.Error()
+}
+
+// client asks the machine that the check names, and follows no redirect that
+// the check is about.
+func client(c config.Check) *http.Client {
+	t := &http.Transport{DisableKeepAlives: true}
+	if c.At != "" {
+		t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+			_, port, err := net.SplitHostPort(address)
+			if err != nil {
+				return nil, err
+			}
+			var d net.Dialer
+			return d.DialContext(ctx, network, net.JoinHostPort(c.At, port))
+		}
+	}
+	client := &http.Client{Transport: t}
+	if c.Redirect != "" || c.Status >= 300 && c.Status < 400 {
+		client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	}
+	return client
+}
+
+// leads tells whether an answer redirects to where the check wants it.
+func leads(c config.Check, resp *http.Response) string {
+	to, err := resp.Location()
+	if err != nil {
+		return fmt.Sprintf("it answers %d and does not redirect to %s", resp.StatusCode, c.Redirect)
+	}
+	want, err := resp.Request.URL.Parse(c.Redirect)
+	if err != nil || to.String() != want.String() {
+		return fmt.Sprintf("it redirects to %s, not to %s", to, c.Redirect)
+	}
+	return ""
+}
+
+func judge(c config.Check, resp *http.Response, body []byte, err error, broken []string) string {
+	if c.Redirect != "" {
+		return leads(c, resp)
+	}
+	status, want := resp.StatusCode, c.Status
 	if want == 0 {
 		want = http.StatusOK
 	}

@@ -36,6 +36,8 @@ type listed struct {
 	Stores []string      `json:"stores"`
 	// Pending are the stores that the archive has yet to come to.
 	Pending []string `json:"pending"`
+	// Held archives are exempt from the keep rules, as far as this machine knows.
+	Held bool `json:"held"`
 	// Encrypted archives whose record cannot be opened here have neither note
 	// nor gaps to show; Sealed says so.
 	Encrypted bool            `json:"encrypted"`
@@ -62,6 +64,10 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	holds, err := a.history.Holds(ctx)
+	if err != nil {
+		return err
+	}
 	var all []listed
 	var broken []string
 	waiting := false
@@ -79,7 +85,9 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 		}
 		waiting = waiting || len(pending) > 0
 		for _, h := range l.Archives {
-			all = append(all, listing(h, proofs[h.Name], pending[h.Name]))
+			one := listing(h, proofs[h.Name], pending[h.Name])
+			_, one.Held = holds[h.Name]
+			all = append(all, one)
 		}
 		for _, b := range append(l.Broken, l.Silent...) {
 			broken = append(broken, fmt.Sprintf("store %s: %v", b.Store, b.Err))
@@ -148,6 +156,9 @@ func (a *app) showListing(all []listed, broken []string) {
 		}
 		if l.Sealed {
 			note = a.dim("(encrypted)")
+		}
+		if l.Held {
+			note = strings.TrimSpace(a.good("held") + "  " + note)
 		}
 		rows = append(rows, []string{l.Name, when(l.Taken), string(l.Scope), size(l.Stored), size(l.New), a.held(l), a.verified(l.Verified), note})
 	}

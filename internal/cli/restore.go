@@ -273,36 +273,43 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 }
 
 func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held, s *site.Site, r *restore.Result) error {
-	answer := a.checkSite(ctx, s)
+	answers := a.checkSite(ctx, s)
 	if c.Bool("json") {
 		err := a.printJSON(map[string]any{"archive": h.Name, "site": h.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "check": answer})
+			"swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "checks": nonNil(answers)})
 		if err != nil {
 			return err
 		}
 	} else {
-		a.showRestored(h, r, answer)
+		a.showRestored(h, r, answers)
 	}
-	if answer != nil && !answer.OK() {
+	if worst := check.Worst(answers); worst != nil && !worst.OK() {
 		return &exitError{code: exitDamage}
 	}
 	return nil
 }
 
-// checkSite asks the site whether it works; nil when it has no check.
-func (a *app) checkSite(ctx context.Context, s *site.Site) *check.Result {
-	if s.Check == nil || s.Address == "" {
+// checkSite asks the site whether it works; it is empty when it has no check.
+func (a *app) checkSite(ctx context.Context, s *site.Site) []check.Result {
+	if s.Address == "" {
 		return nil
 	}
 	var broken []string
 	if s.Recipe != nil {
 		broken = s.Recipe.Broken
 	}
-	r := check.Run(ctx, s.Address, *s.Check, broken)
-	return &r
+	return check.All(ctx, s.Address, s.Checks, broken)
 }
 
-func (a *app) showRestored(h *catalog.Held, r *restore.Result, answer *check.Result) {
+// checked words one answer of a check.
+func (a *app) checked(r check.Result) string {
+	if r.OK() {
+		return a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
+	}
+	return a.bad(r.URL + ": " + printableText(r.Trouble))
+}
+
+func (a *app) showRestored(h *catalog.Held, r *restore.Result, answers []check.Result) {
 	fmt.Fprintf(a.out, "%s %s from %s\n\n", a.good("Restored"), a.bold(h.Site), h.Name)
 	var lines [][2]string
 	if r.Paths > 0 {
@@ -312,12 +319,8 @@ func (a *app) showRestored(h *catalog.Held, r *restore.Result, answer *check.Res
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", count(int64(r.Tables), "table", "tables"), count(r.Rows, "row", "rows"))})
 	}
 	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", took(r.Took), took(r.Swap))})
-	if answer != nil {
-		verdict := a.good(fmt.Sprintf("%s answers %d", answer.URL, answer.Status))
-		if !answer.OK() {
-			verdict = a.bad(answer.URL + ": " + answer.Trouble)
-		}
-		lines = append(lines, [2]string{"check", verdict})
+	for _, one := range answers {
+		lines = append(lines, [2]string{"check", a.checked(one)})
 	}
 	for _, place := range r.Aside {
 		lines = append(lines, [2]string{"set aside", place})

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -66,6 +67,8 @@ type Site struct {
 	Skip      []string            `yaml:"skip"`
 	Stores    []string            `yaml:"stores"`
 	Check     *Check              `yaml:"check"`
+	// Checks are further ones.
+	Checks []Check `yaml:"checks"`
 	// Fresh is how often everything is read again, such as `every 30 days`.
 	Fresh string `yaml:"fresh"`
 	// Schedule are the site's duties, Keep its keep rules, as phrases.
@@ -100,6 +103,58 @@ type Check struct {
 	Status   int    `yaml:"status"`
 	Contains string `yaml:"contains"`
 	Lacks    string `yaml:"lacks"`
+	// Redirect is where the answer must lead to: an address, or a path of the site.
+	Redirect string `yaml:"redirect"`
+	// Within is how long the answer may take, such as `5 seconds`.
+	Within string `yaml:"within"`
+	// At is the IP address of the machine to ask under the site's name.
+	At string `yaml:"at"`
+
+	// Limit is Within as read; 0 means 20 seconds.
+	Limit time.Duration `yaml:"-"`
+}
+
+// settle checks what the types cannot say.
+func (c *Check) settle() (err error) {
+	switch {
+	case c.Path != "" && !strings.HasPrefix(c.Path, "/"):
+		return fmt.Errorf("`path: %s` does not begin with /", c.Path)
+	case c.Status != 0 && (c.Status < 100 || c.Status > 599):
+		return fmt.Errorf("`status: %d` is no status of HTTP", c.Status)
+	case c.At != "" && net.ParseIP(c.At) == nil:
+		return fmt.Errorf("`at: %s` is no IP address", c.At)
+	case c.Redirect != "" && c.Status != 0 && (c.Status < 300 || c.Status > 399):
+		return fmt.Errorf("`redirect:` and `status: %d` exclude each other", c.Status)
+	}
+	if c.Within != "" {
+		if c.Limit, err = ParseSpan(c.Within); err != nil {
+			return fmt.Errorf("`within:` %w", err)
+		}
+	}
+	return nil
+}
+
+// AllChecks are the site's checks.
+func (s *Site) AllChecks() []Check {
+	if s.Check == nil {
+		return s.Checks
+	}
+	return append([]Check{*s.Check}, s.Checks...)
+}
+
+// settleChecks checks every one of them.
+func (s *Site) settleChecks() error {
+	if s.Check != nil {
+		if err := s.Check.settle(); err != nil {
+			return fmt.Errorf("`check:` %w", err)
+		}
+	}
+	for i := range s.Checks {
+		if err := s.Checks[i].settle(); err != nil {
+			return fmt.Errorf("check %d of `checks:`: %w", i+1, err)
+		}
+	}
+	return nil
 }
 
 // Error is a fault in the configuration, with the place where it stands.
@@ -298,6 +353,9 @@ func (c *Config) settle(data []byte) error {
 			if s.FreshEvery, err = ParseEvery(s.Fresh); err != nil {
 				return at(where+".fresh", "site %q: %v", name, err)
 			}
+		}
+		if err := s.settleChecks(); err != nil {
+			return at(where, "site %q: %v", name, err)
 		}
 		if s.Duties, err = parseSchedule(s.Schedule); err != nil {
 			return at(where+".schedule", "site %q: %v", name, err)

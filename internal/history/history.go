@@ -79,7 +79,7 @@ var errNewer = errors.New("it was written by a newer Revlet")
 func Open(ctx context.Context, file string) (*History, error) {
 	h, err := open(ctx, file)
 	if err == nil || !unusable(err) || ctx.Err() != nil {
-		return h, err
+		return h, explain(err)
 	}
 	aside := fmt.Sprintf("%s.unusable-%s", file, time.Now().UTC().Format("20060102-150405"))
 	for _, ending := range []string{"-wal", "-shm", ""} {
@@ -106,6 +106,21 @@ func unusable(err error) bool {
 	}
 	code := e.Code() & 0xff
 	return code == sqlite3.SQLITE_CORRUPT || code == sqlite3.SQLITE_NOTADB
+}
+
+// explain adds the next step to what the file system would not do.
+func explain(err error) error {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code() & 0xff {
+	case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR:
+		return fmt.Errorf("%w; is the disk of the state folder full? Make room there, or name another with `state:`", err)
+	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM:
+		return fmt.Errorf("%w; the state folder cannot be written to: mend that, or name another with `state:`", err)
+	}
+	return err
 }
 
 var errDamaged = errors.New("it is damaged")
@@ -170,7 +185,7 @@ func (h *History) change(ctx context.Context, work func(*sql.Tx) error) error {
 func (h *History) exec(ctx context.Context, statement string, values ...any) (sql.Result, error) {
 	result, err := h.db.ExecContext(ctx, statement, values...)
 	if err != nil {
-		return nil, fmt.Errorf("history: %w", err)
+		return nil, fmt.Errorf("history: %w", explain(err))
 	}
 	return result, nil
 }

@@ -34,7 +34,7 @@ type Site struct {
 	Roots  map[string]string
 	Skip   []string
 	Stores []string
-	Check  *config.Check
+	Checks []config.Check
 	// Above is the settings file when it lies outside the webroot, one folder
 	// above it; it is saved too.
 	Above string
@@ -98,7 +98,7 @@ func Open(name string, c config.Site) (*Site, error) {
 // OpenFrom is Open with the settings read through read, such as from an
 // archive when the webroot is gone.
 func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
-	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Check: c.Check, Skip: slices.Clone(c.Skip)}
+	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), Skip: slices.Clone(c.Skip)}
 	var err error
 	switch c.Recipe {
 	case "", "auto":
