@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,4 +17,9 @@ func replaceOnce(t *testing.T, text, old, new string) string {
 	i := strings.LastIndex(text, old)
 	require.GreaterOrEqual(t, i, 0, old)
 	return text[:i] + new + text[i+len(old):]
+}
+
+func decodeJSON(t *testing.T, text string, into any) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(text), into), text)
 }

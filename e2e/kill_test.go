@@ -40,6 +40,7 @@ func (w *world) clean() {
 const kills = 60
 
 func TestKilledAtAnyMomentMuseum(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup", "--note", "the good one")
 	state := func() string {

@@ -292,6 +292,7 @@ func TestProgressOnATerminal(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	out := w.run("demo", "played")
 	for _, words := range []string{"500 Internal Server Error", "200 OK", "DAMAGED", "Undone:", "Settled:"} {

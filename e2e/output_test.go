@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/standin/lampblack"
 )
 
 // keysOf gathers the keys of JSON objects, nested ones as outer.inner.
@@ -68,8 +70,15 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"history", 0, []string{"history"}, nil},
 		{"history+history show", 0, []string{"history", "show"}, nil},
 		{"report", 0, []string{"history", "--archives"}, []string{"archives.kept"}},
+		{"check", 0, []string{"check"}, nil},
+		{"compare", 4, []string{"compare", "kestrelpoint"}, nil},
+		{"compare --since", 0, []string{"compare", "kestrelpoint", "--since", "old.sql"}, nil},
 		{"extract", 0, []string{"extract", "kestrelpoint", "core", "--table", "pages", "--to", "out"}, nil},
 	} {
+		if c.documented == "compare" {
+			w.write("htdocs/late.txt", "something differs")
+			require.NoError(t, lampblack.Execute(t.Context(), w.path("htdocs", lampblack.DatabaseFile), "DELETE FROM opening_hours"))
+		}
 		r := w.try(append(c.args, "--json")...)
 		require.Equal(t, c.code, r.code, "%v\n%s%s", c.args, r.out, r.err)
 		var v any

@@ -95,6 +95,7 @@ func TestADatabaseFileInTheWebrootIsNotTorn(t *testing.T) {
 }
 
 func TestEverythingInTheFileTree(t *testing.T) {
+	t.Parallel()
 	w := plain(t)
 	at := func(rel string) string { return w.path("htdocs", rel) }
 	w.write("htdocs/.hidden/.deep/file", "x")

@@ -93,6 +93,7 @@ func livesADay(t *testing.T, w *world, day int) {
 // fortnight in which half the site is gone: what is left is what the rules say,
 // it can all be restored from, and nothing else takes space.
 func TestFourHundredDays(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	faults := &place.Faults{}
 	_, f := standin(w, place.S3, faults, "")

@@ -110,7 +110,7 @@ func (j Judge) added(c *Changes, l archive.Line) {
 	}
 	c.Added++
 	switch component := j.ComponentOf(l.Path); {
-	case component == uploads && executable(l.Path):
+	case component == uploads && Executable(l.Path):
 		c.Planted.Add(l.Path)
 	case component == core:
 		c.Core.Add(l.Path)
@@ -132,7 +132,7 @@ func (j Judge) both(c *Changes, old, now archive.Line) {
 	}
 	c.Changed++
 	switch component := j.ComponentOf(now.Path); {
-	case component == uploads && executable(now.Path):
+	case component == uploads && Executable(now.Path):
 		c.Planted.Add(now.Path)
 	case component == core:
 		c.Core.Add(now.Path)
@@ -156,9 +156,9 @@ func same(a, b archive.Line) bool {
 // executables are endings of files that a web server may run.
 var executables = []string{".php", ".php3", ".php4", ".php5", ".php7", ".php8", ".phtml", ".phar", ".pht", ".cgi", ".pl", ".py", ".asp", ".aspx", ".jsp", ".sh"}
 
-// executable tells whether a web server may run a file of that name; some take
+// Executable tells whether a web server may run a file of that name; some take
 // `picture.php.jpg` for a script as well.
-func executable(name string) bool {
+func Executable(name string) bool {
 	base := strings.ToLower(path.Base(name))
 	return slices.ContainsFunc(executables, func(ending string) bool {
 		return strings.HasSuffix(base, ending) || strings.Contains(base, ending+".")

@@ -18,7 +18,8 @@ import (
 
 // History is the file of what happened.
 type History struct {
-	db *sql.DB
+	db   *sql.DB
+	file string
 	// SetAside is where a file that could not be used has been put, and Fault
 	// why; both are empty as a rule. The history has then begun anew.
 	SetAside string
@@ -130,7 +131,7 @@ func open(ctx context.Context, file string) (*History, error) {
 	if err != nil {
 		return nil, fmt.Errorf("history: %w", err)
 	}
-	h := &History{db: db}
+	h := &History{db: db, file: file}
 	if err := h.settle(ctx); err != nil {
 		_ = db.Close()
 		return nil, fmt.Errorf("history %s: %w", file, err)
@@ -185,7 +186,7 @@ func (h *History) change(ctx context.Context, work func(*sql.Tx) error) error {
 func (h *History) exec(ctx context.Context, statement string, values ...any) (sql.Result, error) {
 	result, err := h.db.ExecContext(ctx, statement, values...)
 	if err != nil {
-		return nil, fmt.Errorf("history: %w", explain(err))
+		return nil, fmt.Errorf("history %s: %w", h.file, explain(err))
 	}
 	return result, nil
 }

@@ -1,0 +1,145 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/standin/lampblack"
+)
+
+// A command that breaks the site is taken back, whatever else it does.
+func TestGuard(t *testing.T) {
+	w, address := museum(t)
+	tree := func() map[string]string { return snapshot(t, w.path("htdocs"), "data", "cache") }
+	out := w.run("guard", "kestrelpoint", "--", "touch", "htdocs/uploads/new.txt")
+	assert.Contains(t, out, "Fine:")
+	assert.FileExists(t, w.path("htdocs/uploads/new.txt"))
+	assert.Contains(t, w.run("archives"), "before: touch htdocs/uploads/new.txt")
+
+	before, content := tree(), rows(t, w)
+	r := w.fails(5, []string{"Broken:", "removed  themes/lantern/theme.html", "added    uploads/bad.php", "among the uploads", "Put back"},
+		"guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "rm -r htdocs/themes/lantern; echo '<?php' > htdocs/uploads/bad.php")
+	assert.Contains(t, r.out, "answers 200")
+	assert.Equal(t, before, tree())
+	assert.Equal(t, content, rows(t, w))
+	w.run("settle", "kestrelpoint", "--yes")
+
+	w.fails(5, []string{"Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "rm -r htdocs state")
+	assert.Equal(t, before, tree(), "even when the state folder is gone")
+	status, _ := get(t, address+"/")
+	assert.Equal(t, 200, status)
+	asides, err := filepath.Glob(w.path(".revlet-*"))
+	require.NoError(t, err)
+	for _, a := range asides {
+		require.NoError(t, os.RemoveAll(a))
+	}
+
+	w.fails(1, []string{"the command failed", "the site works"}, "guard", "kestrelpoint", "--", "false")
+	w.fails(2, []string{`no command "nosuch"`, "nothing was done"}, "guard", "kestrelpoint", "--", "nosuch")
+	w.fails(2, []string{"needs a SITE and the command"}, "guard", "kestrelpoint")
+	r = w.fails(1, []string{"left as it is", "revlet compare", "revlet restore"}, "guard", "kestrelpoint", "--keep-broken", "--patience", "1 second", "--", "rm", "-r", "htdocs/themes/lantern")
+	w.fails(4, []string{"500"}, "check")
+	w.fails(4, []string{"is broken already"}, "guard", "kestrelpoint", "--", "touch", "never")
+	assert.NoFileExists(t, w.path("never"))
+	name := strings.TrimSuffix(strings.Fields(r.out)[1], ",")
+	w.run("restore", name, "--yes")
+	assert.Equal(t, before, tree())
+
+	config, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	w.write("revlet.yaml", strings.Replace(string(config), "    check:", "    #", 1))
+	w.fails(2, []string{"has no check"}, "guard", "kestrelpoint", "--", "true")
+}
+
+// An interrupt is for the command; what it left is judged as ever.
+func TestGuardIsInterrupted(t *testing.T) {
+	w, _ := museum(t)
+	cmd := w.command("guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "rm -r htdocs/themes/lantern; echo ready; exec sleep 60")
+	var said lockedBuffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "ready") }, 20*time.Second, 10*time.Millisecond)
+	w.fails(1, []string{"another guard"}, "guard", "kestrelpoint", "--", "true")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	_ = cmd.Wait()
+	assert.Equal(t, 5, cmd.ProcessState.ExitCode(), said.String())
+	assert.FileExists(t, w.path("htdocs/themes/lantern/theme.html"))
+}
+
+// What differs is told as it is: by content, by component, the suspicious first.
+func TestCompare(t *testing.T) {
+	w, _ := museum(t)
+	w.run("backup")
+	first := w.newest()
+	require.Contains(t, w.run("compare", "kestrelpoint", "--read"), "Nothing differs:")
+	later := time.Now().Add(time.Hour)
+	require.NoError(t, os.Chtimes(w.path("htdocs/themes/lantern/style.css"), later, later))
+	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs:", "a new time is no new content")
+
+	same := func(rel, text string) { // the same length and time, other content
+		info, err := os.Stat(w.path(rel))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(w.path(rel), []byte(text+strings.Repeat(" ", int(info.Size())-len(text))), 0o644))
+		require.NoError(t, os.Chtimes(w.path(rel), info.ModTime(), info.ModTime()))
+	}
+	same("htdocs/core/lampblack-version.yaml", "version: 2.4.1")
+	w.write("htdocs/uploads/2026/ornament.php", "<?php")
+	w.write("htdocs/themes/lantern/.cache.php", "<?php")
+	w.write("htdocs/themes/lantern/logo.php.jpg", "<?php")
+	w.write("htdocs/uploads/.htaccess", "AddHandler x .jpg")
+	require.NoError(t, os.Remove(w.path("htdocs/uploads/2026/lens.svg")))
+	require.NoError(t, os.Chmod(w.path("htdocs/themes/lantern/style.css"), 0o600))
+	db := w.path("htdocs", lampblack.DatabaseFile)
+	for _, statement := range []string{"UPDATE pages SET title = 'Hacked' WHERE id = 1", "DROP VIEW IF EXISTS latest_log", "DROP TABLE exhibits", "CREATE TABLE extra (a)", "INSERT INTO extra VALUES (1), (2)"} {
+		require.NoError(t, lampblack.Execute(context.Background(), db, statement))
+	}
+	type change struct{ Path, How, Component, Suspect string }
+	var report struct {
+		Same   bool
+		Files  []change
+		Tables []struct {
+			Table, How string
+			After      int64 `json:"after_rows"`
+		}
+	}
+	decode := func(args ...string) map[string]change {
+		r := w.try(append([]string{"compare", first, "--json"}, args...)...)
+		require.Equal(t, 4, r.code, r.err)
+		report.Files, report.Tables = nil, nil
+		decodeJSON(t, r.out, &report)
+		all := map[string]change{}
+		for _, f := range report.Files {
+			all[strings.TrimPrefix(f.Path, "webroot/")] = f
+		}
+		return all
+	}
+	files := decode()
+	assert.NotContains(t, files, "core/lampblack-version.yaml", "not read")
+	assert.Equal(t, "removed", files["uploads/2026/lens.svg"].How)
+	assert.Equal(t, "rights", files["themes/lantern/style.css"].How)
+	for path, why := range map[string]string{"uploads/2026/ornament.php": "among the uploads", "themes/lantern/.cache.php": "hidden script", "themes/lantern/logo.php.jpg": "under the name of something else", "uploads/.htaccess": "web server treats"} {
+		assert.Equal(t, "added", files[path].How, path)
+		assert.Contains(t, files[path].Suspect, why, path)
+	}
+	require.Len(t, report.Tables, 3)
+	assert.Equal(t, "removed", report.Tables[0].How)
+	assert.Equal(t, "added", report.Tables[1].How)
+	assert.EqualValues(t, 2, report.Tables[1].After)
+	assert.Equal(t, "changed", report.Tables[2].How)
+	assert.Contains(t, decode("--read")["core/lampblack-version.yaml"].Suspect, "CMS itself")
+
+	w.run("backup")
+	second := w.newest()
+	w.fails(4, []string{"Look at these first:", "ornament.php", "uploads"}, "compare", first, second)
+	w.run("backup", "--note", "third")
+	assert.Regexp(t, "clean until .*"+first+".*first seen .*"+second, w.run("compare", "kestrelpoint", "--since", "uploads/2026/ornament.php"))
+	w.fails(2, []string{"no file"}, "compare", "kestrelpoint", "--since", "uploads/none")
+}

@@ -1,0 +1,24 @@
+package backup
+
+import (
+	"context"
+
+	"revlet/internal/archive"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+)
+
+// Live visits every path of a site that an archive would hold, in the order of
+// an archive's list. Entries are without digests; file is where a regular file
+// lies. isDatabase tells database files by their first bytes: their logs are no
+// part of an archive. Paths that cannot be read are gaps.
+func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(e archive.Entry, file string) error) (gaps []archive.Gap, err error) {
+	w := &walker{disk: d, site: s, isDatabase: isDatabase,
+		tree: func(e archive.Entry) error { return visit(e, "") },
+		gap:  func(g archive.Gap) { gaps = append(gaps, g) },
+		skip: func(string, string) {},
+	}
+	w.file = func(f planned) error { return visit(w.names.entry(archive.TypeFile, f.name, f.info), f.path) }
+	err = w.walk(ctx)
+	return gaps, err
+}

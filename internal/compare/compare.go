@@ -1,0 +1,401 @@
+// Package compare tells what differs between an archive and another, or the
+// live site, and what of it a person should look at first.
+package compare
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"iter"
+	"path"
+	"slices"
+	"strings"
+
+	"revlet/internal/archive"
+	"revlet/internal/backup"
+	"revlet/internal/catalog"
+	"revlet/internal/changes"
+	"revlet/internal/disk"
+	"revlet/internal/site"
+)
+
+// The ways in which a path or table differs.
+const (
+	Added   = "added"
+	Removed = "removed"
+	Changed = "changed"
+	// Rights is a path with the same content whose mode or owner differs.
+	Rights = "rights"
+)
+
+// File is a path that differs.
+type File struct {
+	Path      string `json:"path"`
+	Component string `json:"component"`
+	// How is added, removed, changed or rights, seen from the first side.
+	How string `json:"how"`
+	// Before and After are lengths in bytes, -1 where the path is not there.
+	Before int64 `json:"before_bytes"`
+	After  int64 `json:"after_bytes"`
+	// Suspect says why a person should look at it; empty as a rule.
+	Suspect string `json:"suspect"`
+}
+
+// Table is a table that differs.
+type Table struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	How      string `json:"how"`
+	// Before and After count rows, -1 where the table is not there.
+	Before int64 `json:"before_rows"`
+	After  int64 `json:"after_rows"`
+}
+
+// Report is what differs.
+type Report struct {
+	Files  []File  `json:"files"`
+	Tables []Table `json:"tables"`
+	// Compared counts paths and tables on the first side.
+	Compared int64 `json:"compared"`
+	// NotRead counts files that were taken for the same by length and time alone.
+	NotRead int64 `json:"not_read"`
+	// Gaps are paths of the live site that cannot be read: whether they differ is
+	// not known.
+	Gaps []archive.Gap `json:"gaps"`
+}
+
+// Same tells whether nothing differs.
+func (r *Report) Same() bool { return len(r.Files) == 0 && len(r.Tables) == 0 }
+
+// Suspects are the files that a person should look at first.
+func (r *Report) Suspects() []File {
+	return slices.DeleteFunc(slices.Clone(r.Files), func(f File) bool { return f.Suspect == "" })
+}
+
+// Side is one of the two states that are compared.
+type Side interface {
+	// Files visits the paths in the order of a list.
+	Files(ctx context.Context) iter.Seq2[Entry, error]
+	// Tables returns what is known of each table.
+	Tables(ctx context.Context) (map[TableName]Sum, error)
+	// Version is what the CMS says of itself.
+	Version() string
+}
+
+// Entry is one path of a side.
+type Entry struct {
+	archive.Entry
+	// Digest reads the file and returns its SHA-256; nil when that is known.
+	Digest func() (string, error)
+}
+
+// TableName names a table of a labelled database.
+type TableName struct{ Database, Table string }
+
+// Sum is what tells whether two tables are the same.
+type Sum struct {
+	Rows int64
+	// Digests are those of the table's slices, as SQL text.
+	Digests []string
+}
+
+// Job is a comparison.
+type Job struct {
+	A, B Side
+	// Recipe knows the site's components; nil knows none.
+	Recipe *site.Recipe
+	// Read compares every file by its content; without it, files of the same
+	// length and time are taken for the same.
+	Read bool
+	// Files and Tables choose what is compared.
+	Files, Tables bool
+}
+
+// Run compares.
+func (j Job) Run(ctx context.Context) (*Report, error) {
+	r := &Report{Files: []File{}, Tables: []Table{}, Gaps: []archive.Gap{}}
+	if j.Files {
+		if err := j.files(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	if j.Tables {
+		if err := j.tables(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	if live, ok := j.B.(*Live); ok {
+		r.Gaps = append(r.Gaps, live.gaps...)
+	}
+	return r, nil
+}
+
+// files merges both lists, which are in the same order.
+func (j Job) files(ctx context.Context, r *Report) error {
+	next, stop := iter.Pull2(j.A.Files(ctx))
+	defer stop()
+	a, err, more := next()
+	for b, readErr := range j.B.Files(ctx) {
+		if err := errors.Join(err, readErr); err != nil {
+			return err
+		}
+		for more && archive.ComparePaths(a.Path, b.Path) < 0 {
+			r.Compared++
+			j.note(r, Removed, &a, nil)
+			if a, err, more = next(); err != nil {
+				return err
+			}
+		}
+		if !more || a.Path != b.Path {
+			j.note(r, Added, nil, &b)
+			continue
+		}
+		r.Compared++
+		how, err := j.differ(r, a, b)
+		if err != nil {
+			return err
+		}
+		if how != "" {
+			j.note(r, how, &a, &b)
+		}
+		if a, err, more = next(); err != nil {
+			return err
+		}
+	}
+	for ; more && err == nil; a, err, more = next() {
+		r.Compared++
+		j.note(r, Removed, &a, nil)
+	}
+	return err
+}
+
+// differ tells how two entries of the same path differ, if they do.
+func (j Job) differ(r *Report, a, b Entry) (string, error) {
+	switch {
+	case a.Type != b.Type, a.Target != b.Target:
+		return Changed, nil
+	case a.Type == archive.TypeFile && !a.Copied && !b.Copied:
+		same, err := j.sameContent(r, a, b)
+		if err != nil || !same {
+			return Changed, err
+		}
+	}
+	if a.Mode != b.Mode || a.UID != b.UID || a.GID != b.GID {
+		return Rights, nil
+	}
+	return "", nil
+}
+
+func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
+	if a.Size != b.Size {
+		return false, nil
+	}
+	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) {
+		r.NotRead++
+		return true, nil
+	}
+	for _, e := range []*Entry{&a, &b} {
+		if e.Digest != nil {
+			var err error
+			if e.SHA256, err = e.Digest(); err != nil {
+				r.Gaps = append(r.Gaps, archive.Gap{Path: e.Path, Kind: archive.GapUnreadable, Why: err.Error()})
+				return true, nil // nobody knows
+			}
+		}
+	}
+	return a.SHA256 == b.SHA256, nil
+}
+
+// note adds a difference.
+func (j Job) note(r *Report, how string, a, b *Entry) {
+	f := File{How: how, Before: -1, After: -1}
+	for _, side := range []struct {
+		e  *Entry
+		to *int64
+	}{{a, &f.Before}, {b, &f.After}} {
+		if side.e != nil {
+			f.Path, *side.to = side.e.Path, side.e.Size
+		}
+	}
+	rel := strings.TrimPrefix(f.Path, site.RootLabel+"/")
+	f.Component = j.Recipe.ComponentOf(rel)
+	entry := b
+	if entry == nil {
+		entry = a
+	}
+	if entry.Type == archive.TypeFile && how != Rights {
+		f.Suspect = j.suspect(how, rel, f.Component)
+	}
+	r.Files = append(r.Files, f)
+}
+
+// serverSettings are files that change how a web server treats a folder.
+var serverSettings = []string{".htaccess", ".user.ini", "web.config", "php.ini"}
+
+// suspect says why a path that differs should be looked at.
+func (j Job) suspect(how, rel, component string) string {
+	base := path.Base(rel)
+	script := changes.Executable(rel)
+	switch {
+	case how == Removed && component == "core" && j.sameVersion():
+		return "a file of the CMS itself is gone, and its version is the same"
+	case how == Removed:
+		return ""
+	case component == "uploads" && script:
+		return "a file that can be run, among the uploads"
+	case component == "core" && how == Changed && j.sameVersion():
+		return "a file of the CMS itself differs, and its version is the same"
+	case component == "core" && how == Added && script && j.sameVersion():
+		return "a script that is no part of this version of the CMS"
+	case slices.Contains(serverSettings, base):
+		return "it changes how the web server treats its folder"
+	case script && strings.HasPrefix(base, "."):
+		return "a hidden script"
+	case script && !changes.Executable("x"+path.Ext(base)):
+		return "a script under the name of something else"
+	case component == "settings" && how == Changed:
+		return "the site's settings differ"
+	}
+	return ""
+}
+
+func (j Job) sameVersion() bool { return j.A.Version() == j.B.Version() }
+
+// tables compares the databases.
+func (j Job) tables(ctx context.Context, r *Report) error {
+	before, err := j.A.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	after, err := j.B.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	r.Compared += int64(len(before))
+	for name, a := range before {
+		b, there := after[name]
+		switch {
+		case !there:
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Removed, a.Rows, -1})
+		case !slices.Equal(a.Digests, b.Digests):
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Changed, a.Rows, b.Rows})
+		}
+	}
+	for name, b := range after {
+		if _, there := before[name]; !there {
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Added, -1, b.Rows})
+		}
+	}
+	slices.SortFunc(r.Tables, func(a, b Table) int {
+		return strings.Compare(a.Database+"\x00"+a.Table, b.Database+"\x00"+b.Table)
+	})
+	return nil
+}
+
+// Archive is an archive as a side.
+type Archive struct{ *catalog.Held }
+
+// Version implements Side.
+func (a Archive) Version() string { return a.Origin.Version }
+
+// errEnough ends the reading of a list.
+var errEnough = errors.New("enough")
+
+// Files implements Side.
+func (a Archive) Files(ctx context.Context) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		err := a.ReadList(ctx, func(e archive.Entry) error {
+			if e.IsFileTree() && !yield(Entry{Entry: e}, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(Entry{}, err)
+		}
+	}
+}
+
+// Tables implements Side.
+func (a Archive) Tables(ctx context.Context) (map[TableName]Sum, error) {
+	all := map[TableName]Sum{}
+	err := a.ReadList(ctx, func(e archive.Entry) error {
+		if e.Type == archive.TypeRows {
+			name := TableName{e.Database, e.Table}
+			sum := all[name]
+			for len(sum.Digests) < e.Slice {
+				sum.Digests = append(sum.Digests, "")
+			}
+			sum.Digests[max(e.Slice, 1)-1] = e.SHA256
+			sum.Rows += e.Rows
+			all[name] = sum
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Live is the site as it is now, as a side.
+type Live struct {
+	Site *site.Site
+	Disk *disk.Disk
+	// IsDatabase tells database files by their first bytes.
+	IsDatabase func([]byte) bool
+	// Databases dumps the site's databases into sums.
+	Databases func(ctx context.Context) (map[TableName]Sum, error)
+
+	gaps []archive.Gap
+}
+
+// Version implements Side.
+func (l *Live) Version() string { return l.Site.Version() }
+
+// Tables implements Side.
+func (l *Live) Tables(ctx context.Context) (map[TableName]Sum, error) { return l.Databases(ctx) }
+
+// Files implements Side.
+func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		gaps, err := backup.Live(ctx, l.Disk, l.Site, l.IsDatabase, func(e archive.Entry, file string) error {
+			entry := Entry{Entry: e}
+			if file != "" {
+				entry.Digest = func() (string, error) { return l.digest(file) }
+				entry.Copied = l.isDatabase(file)
+			}
+			if !yield(entry, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		l.gaps = gaps
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(Entry{}, err)
+		}
+	}
+}
+
+func (l *Live) digest(file string) (string, error) {
+	f, err := l.Disk.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// isDatabase tells whether a file is a database: its bytes mean nothing, its
+// tables are compared.
+func (l *Live) isDatabase(file string) bool {
+	for _, db := range l.Site.Databases {
+		if db.Path == file {
+			return true
+		}
+	}
+	return false
+}
