@@ -70,6 +70,7 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"history", 0, []string{"history"}, nil},
 		{"history+history show", 0, []string{"history", "show"}, nil},
 		{"report", 0, []string{"history", "--archives"}, []string{"archives.kept"}},
+		{"rehearse", 0, []string{"rehearse"}, nil},
 		{"check", 0, []string{"check"}, nil},
 		{"compare", 4, []string{"compare", "kestrelpoint"}, nil},
 		{"compare --since", 0, []string{"compare", "kestrelpoint", "--since", "old.sql"}, nil},

@@ -34,6 +34,7 @@ const (
 	DiskFilling   = "disk-filling"
 	WrongClock    = "clock"
 	UntriedKey    = "key-untried"
+	NotRestorable = "rehearsal-failed"
 )
 
 // Meaning is what an alarm means to a person.
@@ -57,9 +58,10 @@ var meanings = map[string]Meaning{
 	Onsite:        {"a copy on the site's own machine dies with it", "add a store elsewhere to `stores:` and run `revlet stores copy`", false},
 	Behind:        {"an archive that has not come to all of its stores is less safe than it should be", "`revlet stores test STORE` tells what is wrong there; the next backup makes up for it", false},
 	NeverVerified: {"an archive that nobody has ever read may not be readable", "`revlet verify`, and a duty such as `verify, every sunday at 05:00`", false},
-	NeverTried:    {"a backup that was never put back is a hope", "try one: restore it somewhere, and plan to do so again", false},
+	NeverTried:    {"a backup that was never put back is a hope", "`revlet rehearse`, and a duty such as `rehearse, on day 1 of every month at 05:30`", false},
 	DiskFilling:   {"with a full disk no archive can be taken", "make room, or shorten `keep:`; `revlet retention` shows what would go", false},
 	WrongClock:    {"with a wrong clock nobody can tell which archive is old", "set the clock; `revlet archives` shows what is dated in the future", true},
+	NotRestorable: {"an archive that does not restore is of no use on the day it is needed", "`revlet history show` tells what went wrong; take another with `revlet backup --fresh` and rehearse that", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", "`revlet keys check FILE`", false},
 }
 
@@ -113,7 +115,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, diskFilling, wrongClock, untriedKey,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -154,9 +156,6 @@ func (f Facts) lastDone(d schedule.Duty) time.Time {
 func overdue(f Facts) (string, string) {
 	var late []string
 	for _, d := range f.Duties {
-		if d.Work == schedule.Rehearse {
-			continue // no harm is done by waiting
-		}
 		last := f.lastDone(d)
 		seen := f.States[d.String()].Seen
 		if last.Before(seen) {
@@ -270,6 +269,14 @@ func neverTried(f Facts) (string, string) {
 		return NeverTried, ""
 	}
 	return NeverTried, "archives are taken since " + f.moment(first) + ", and none was ever put back"
+}
+
+func notRestorable(f Facts) (string, string) {
+	if f.Rehearsed == nil || f.Rehearsed.Passed {
+		return NotRestorable, ""
+	}
+	line, _, _ := strings.Cut(f.Rehearsed.Detail, "\n")
+	return NotRestorable, fmt.Sprintf("%s, tried on %s: %s", f.Rehearsed.Archive, f.moment(f.Rehearsed.At), line)
 }
 
 const (

@@ -31,7 +31,7 @@ func taken(days int) history.Archive {
 func well(t *testing.T) Facts {
 	daily := duty(t, "full, every day at 03:20")
 	f := Facts{Now: noon, Zone: time.UTC, Duties: []schedule.Duty{daily}, States: map[string]history.DutyState{daily.String(): {Seen: noon.AddDate(0, -6, 0), Started: noon.Add(-8 * time.Hour), Outcome: history.Done}},
-		Stores: []Store{{"here", false, 80 << 30}, {"harbour", true, -1}}, Proofs: map[string][]history.Proof{}, Bad: map[string][]string{}, Rehearsed: &history.Rehearsal{At: noon}}
+		Stores: []Store{{"here", false, 80 << 30}, {"harbour", true, -1}}, Proofs: map[string][]history.Proof{}, Bad: map[string][]string{}, Rehearsed: &history.Rehearsal{At: noon, Passed: true}}
 	for day := range 100 {
 		f.Archives = append(f.Archives, taken(day))
 	}
@@ -57,6 +57,7 @@ func TestState(t *testing.T) {
 		"a store lags behind":    {func(f *Facts) { f.Pending = []history.Pending{{Store: "harbour", Since: noon.AddDate(0, 0, -2)}} }, Behind, "lacks 1"},
 		"never read again":       {func(f *Facts) { f.Proofs = nil }, NeverVerified, "none was ever read"},
 		"never put back":         {func(f *Facts) { f.Rehearsed = nil }, NeverTried, "none was ever put back"},
+		"it does not restore":    {func(f *Facts) { f.Rehearsed = &history.Rehearsal{Archive: "20261110", At: noon, Detail: "part x"} }, NotRestorable, "20261110"},
 		"no room":                {func(f *Facts) { f.Stores[0].Free = 20 << 20 }, DiskFilling, "less than one whole archive"},
 		"soon no room":           {func(f *Facts) { f.Stores[0].Free = 12 << 20; f.Archives[0].StoredBytes = 1 }, DiskFilling, "will be full about 2"},
 		"an archive of tomorrow": {func(f *Facts) { f.Archives[0].Taken = noon.AddDate(0, 0, 1) }, WrongClock, "future"},

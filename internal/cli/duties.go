@@ -83,7 +83,7 @@ func (a *app) dutyLines(ctx context.Context, name string, ahead int) ([]dutyLine
 		}
 		zone, spread := a.config.Zone(cfg), schedule.SpreadOf(name)
 		next := turn{Duty: d, state: s}.next(zone, spread)
-		l.Due = d.Work != schedule.Rehearse && !next.IsZero() && !next.After(a.now())
+		l.Due = !next.IsZero() && !next.After(a.now())
 		l.Next = nonNil(d.Times(a.now(), zone, spread, ahead))
 		lines = append(lines, l)
 	}
@@ -285,7 +285,7 @@ func (a *app) dueSite(ctx context.Context, name, origin string) (code int, err e
 	for _, d := range cfg.Duties {
 		t := turn{Duty: d, state: states[d.String()]}
 		t.due = t.next(a.config.Zone(cfg), schedule.SpreadOf(name))
-		if d.Work == schedule.Rehearse || t.due.IsZero() || t.due.After(a.now()) {
+		if t.due.IsZero() || t.due.After(a.now()) {
 			continue
 		}
 		one, err := a.carryOut(ctx, name, &t, origin)
@@ -317,8 +317,11 @@ func (a *app) carryOut(ctx context.Context, name string, t *turn, origin string)
 	}
 	a.ping(ctx, name, pingStart)
 	work := a.dutyVerify
-	if t.Work.Takes() {
+	switch {
+	case t.Work.Takes():
 		work = a.dutyBackup
+	case t.Work == schedule.Rehearse:
+		work = a.dutyRehearse
 	}
 	run, workErr := work(ctx, name, *t, origin)
 	if errors.Is(workErr, state.ErrBusy) || ctx.Err() != nil {

@@ -68,7 +68,8 @@ type Site struct {
 	Stores    []string            `yaml:"stores"`
 	Check     *Check              `yaml:"check"`
 	// Checks are further ones.
-	Checks []Check `yaml:"checks"`
+	Checks   []Check   `yaml:"checks"`
+	Rehearse *Rehearse `yaml:"rehearse"`
 	// Fresh is how often everything is read again, such as `every 30 days`.
 	Fresh string `yaml:"fresh"`
 	// Schedule are the site's duties, Keep its keep rules, as phrases.
@@ -95,6 +96,13 @@ type Database struct {
 	// PasswordFile and PasswordEnv say where the password is read from.
 	PasswordFile string `yaml:"password_file"`
 	PasswordEnv  string `yaml:"password_env"`
+}
+
+// Rehearse says how a site's archives are tried.
+type Rehearse struct {
+	// Serve is a command that serves the copy, such as `php -S 127.0.0.1:{port} -t
+	// {root}`, to be asked with the site's checks.
+	Serve string `yaml:"serve"`
 }
 
 // Check is an HTTP request that tells whether the site works.

@@ -291,6 +291,12 @@ type Rehearsal struct {
 	Detail  string
 }
 
+// AddRehearsal remembers one.
+func (h *History) AddRehearsal(ctx context.Context, r Rehearsal) error {
+	_, err := h.exec(ctx, "INSERT INTO rehearsals (archive, at, passed, seconds, detail) VALUES (?, ?, ?, ?, ?)", r.Archive, stamp(r.At), r.Passed, r.Took.Seconds(), r.Detail)
+	return err
+}
+
 // LastRehearsal returns the newest one of a site's archives, or nil.
 func (h *History) LastRehearsal(ctx context.Context, site string) (*Rehearsal, error) {
 	all, err := query(ctx, h, func(r *sql.Rows, x *Rehearsal) error {

@@ -1,0 +1,108 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// scratchLeft names what rehearsals have left in temporary folders, and the
+// servers that run there.
+func scratchLeft(t *testing.T, w *world) (left []string) {
+	dirs, err := filepath.Glob(filepath.Join(os.TempDir(), fmt.Sprintf("revlet-%d-*", os.Getuid())))
+	require.NoError(t, err)
+	inState, err := filepath.Glob(w.path("state/rehearsal/*"))
+	require.NoError(t, err)
+	lines, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	for _, file := range lines {
+		line, _ := os.ReadFile(file)
+		if strings.Contains(string(line), fmt.Sprintf("/revlet-%d-", os.Getuid())) {
+			left = append(left, string(line))
+		}
+	}
+	return append(append(left, dirs...), inState...)
+}
+
+// An archive that restores passes, one that does not is found, and the live
+// site is left alone.
+func TestRehearse(t *testing.T) {
+	w, _ := museum(t)
+	w.run("backup")
+	name := w.newest()
+	tree, content := snapshot(t, w.path("htdocs"), "data", "cache"), rows(t, w)
+	out := w.run("rehearse")
+	assert.Contains(t, out, "Restores: "+name)
+	assert.Contains(t, out, "7 tables")
+	assert.Empty(t, scratchLeft(t, w))
+	assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data", "cache"))
+	assert.Equal(t, content, rows(t, w))
+	var told struct {
+		Sites []struct{ Rehearsed *time.Time }
+	}
+	decodeJSON(t, w.try("status", "--json").out, &told)
+	require.NotNil(t, told.Sites[0].Rehearsed)
+
+	config, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	serve := "    rehearse: {serve: \"" + program + " standin lampblack {root} --listen 127.0.0.1:{port}\"}\n"
+	w.write("revlet.yaml", string(config)+"\n"+serve)
+	w.run("rehearse")
+	require.NoError(t, os.RemoveAll(w.path("htdocs/themes/lantern")))
+	w.run("backup")
+	w.fails(4, []string{"DOES NOT RESTORE", "the copy does not work", "500"}, "rehearse")
+	w.fails(4, []string{"rehearsal-failed", "does not work"}, "status")
+	w.run("rehearse", name)
+	w.write("revlet.yaml", string(config)+"\n    rehearse: {serve: \"exit 7 # {root} {port}\"}\n")
+	w.fails(4, []string{"it ended at once"}, "rehearse", name)
+	w.write("revlet.yaml", string(config))
+
+	part := w.parts("kestrelpoint")[0].file
+	flip(t, part)
+	w.fails(4, []string{"DOES NOT RESTORE", "damaged"}, "rehearse", w.newest())
+	flip(t, part)
+	assert.Empty(t, scratchLeft(t, w))
+	assert.Contains(t, w.run("history", "--command", "rehearse"), "damage")
+
+	w.write("revlet.yaml", string(config)+"\n    schedule: [\"rehearse, on day 1 of every month at 05:30\"]\n")
+	w.clock = time.Now().UTC().Truncate(time.Second)
+	w.run("duties")
+	w.clock = w.clock.AddDate(0, 1, 2)
+	r := w.try("due")
+	assert.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, w.run("duties"), "done")
+}
+
+// The copy's database is a server of its own: the live one, and its accounts,
+// are never used. One that was killed is cleaned up after by the next run.
+func TestRehearseWithAServer(t *testing.T) {
+	s := mariadb(t)
+	db := "rehearsed"
+	w := described(t, s, db)
+	s.exec(t, "USE "+db+"; CREATE TABLE exhibits (id INT PRIMARY KEY, name TEXT) ENGINE=InnoDB; INSERT INTO exhibits SELECT seq, REPEAT('lens ', 40) FROM seq_1_to_20000; CREATE VIEW lenses AS SELECT id FROM exhibits")
+	w.run("backup")
+	before := s.describe(t, db)
+	out := w.run("rehearse")
+	assert.Contains(t, out, "20,000 rows")
+	assert.Contains(t, out, "a scratch server of MariaDB")
+	assert.Equal(t, before, s.describe(t, db))
+	assert.Empty(t, scratchLeft(t, w))
+
+	for i := range 3 {
+		cmd := w.command("rehearse")
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return len(scratchLeft(t, w)) > 2+i%2 }, 30*time.Second, 20*time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+	}
+	assert.NotEmpty(t, scratchLeft(t, w))
+	w.run("rehearse")
+	assert.Empty(t, scratchLeft(t, w))
+	assert.Equal(t, before, s.describe(t, db))
+}

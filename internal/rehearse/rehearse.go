@@ -1,0 +1,298 @@
+// Package rehearse restores an archive into scratch space and a scratch
+// database, proves that it came back as it was saved, and throws it away. The
+// live site and its databases are never touched.
+package rehearse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"revlet/internal/catalog"
+	"revlet/internal/compare"
+	"revlet/internal/disk"
+	"revlet/internal/observe"
+	"revlet/internal/restore"
+	"revlet/internal/scratchserver"
+	"revlet/internal/site"
+	"revlet/internal/state"
+)
+
+// Job is one rehearsal. The caller holds a lock on Scratch and Server.
+type Job struct {
+	Site    *site.Site
+	Archive *catalog.Held
+	// Scratch is a folder for the copy; Server is one with a short path for a
+	// private database server, whose socket's path must be short.
+	Scratch, Server string
+	Disk            *disk.Disk
+	Open            restore.Opener
+	// Sum dumps the databases of a site into digests.
+	Sum        func(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error)
+	IsDatabase func([]byte) bool
+	// Try asks the copy, whose webroot is given, whether it works; nil asks nothing.
+	Try      func(ctx context.Context, root string) error
+	Observer observe.Observer
+	Now      func() time.Time
+}
+
+// Result is what came of a rehearsal.
+type Result struct {
+	// Files, Database and Total are how long recovery takes on this machine.
+	Files, Database, Total time.Duration
+	Paths, Rows            int64
+	Tables                 int
+	// Servers names the database servers that were started.
+	Servers []string
+	// Trouble is what is wrong; nothing when the archive restores.
+	Trouble []string
+}
+
+// Passed tells whether the archive restores.
+func (r *Result) Passed() bool { return len(r.Trouble) == 0 }
+
+// endWait is how long a server that was killed may take to let go of its files.
+const endWait = 200 * time.Millisecond
+
+// Clean ends a server that a rehearsal which died has left behind, and removes
+// its folders.
+func Clean(d *disk.Disk, scratch, server string) error {
+	for _, file := range []string{"m/pid", "p/data/postmaster.pid"} {
+		data, err := os.ReadFile(filepath.Join(server, file))
+		number, _, _ := strings.Cut(strings.TrimSpace(string(data)), "\n")
+		pid, convErr := strconv.Atoi(strings.TrimSpace(number))
+		if err != nil || convErr != nil {
+			continue
+		}
+		line, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "cmdline"))
+		if strings.Contains(string(line), server) { // else the number is another's by now
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+			time.Sleep(endWait)
+		}
+	}
+	return errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+}
+
+// Run rehearses. What is wrong with the archive is in the result; an error tells
+// that it could not be tried. Nothing is left behind.
+func Run(ctx context.Context, j Job) (r *Result, err error) {
+	if err := Clean(j.Disk, j.Scratch, j.Server); err != nil {
+		return nil, fmt.Errorf("clear the scratch space: %w", err)
+	}
+	defer func() { err = errors.Join(err, Clean(j.Disk, j.Scratch, j.Server)) }()
+	for _, dir := range []string{j.Scratch, j.Server} {
+		if err := j.Disk.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("make the scratch space: %w", err)
+		}
+	}
+	r = &Result{}
+	start := j.Now()
+	copied, stop, err := j.scratchSite(ctx, r)
+	defer stop()
+	if err != nil {
+		return nil, err
+	}
+	if err := j.putBack(ctx, copied, r); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		r.Trouble = append(r.Trouble, err.Error())
+		return r, nil
+	}
+	r.Total = j.Now().Sub(start)
+	if err := j.prove(ctx, copied, r); err != nil {
+		return nil, err
+	}
+	if j.Try != nil && r.Passed() {
+		if err := j.Try(ctx, copied.Root); err != nil {
+			r.Trouble = append(r.Trouble, "the copy does not work: "+err.Error())
+		}
+	}
+	return r, nil
+}
+
+// scratchSite is the site with everything that it is made of in scratch space.
+// stop ends the servers that were started for it.
+func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, stop func(), err error) {
+	s := *j.Site
+	s.Root = filepath.Join(j.Scratch, "webroot")
+	s.Above = ""
+	s.Roots = map[string]string{}
+	for label := range j.Site.Roots {
+		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
+	}
+	servers := &servers{job: j, result: r}
+	s.Databases = nil
+	for _, db := range j.Site.Databases {
+		moved, err := servers.move(ctx, db, s.Root)
+		if err != nil {
+			return nil, servers.stop, err
+		}
+		s.Databases = append(s.Databases, moved)
+	}
+	return &s, servers.stop, nil
+}
+
+// servers are the private database servers of a rehearsal.
+type servers struct {
+	job    Job
+	result *Result
+	maria  *scratchserver.MariaDB
+	pg     *scratchserver.Postgres
+}
+
+func (s *servers) stop() {
+	if s.maria != nil {
+		_ = s.maria.Stop()
+	}
+	if s.pg != nil {
+		_ = s.pg.Stop()
+	}
+}
+
+// move describes a database as it will be in scratch space.
+func (s *servers) move(ctx context.Context, db site.Database, root string) (site.Database, error) {
+	switch db.Engine {
+	case "sqlite":
+		if rel, inside := s.job.Site.Inside(db); inside {
+			db.Path = filepath.Join(root, filepath.FromSlash(rel))
+		} else {
+			db.Path = filepath.Join(s.job.Scratch, db.Label+".sqlite")
+		}
+		return db, nil
+	case "mysql":
+		return s.mysql(ctx, db)
+	default:
+		return s.postgres(ctx, db)
+	}
+}
+
+func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, error) {
+	if s.maria == nil {
+		dir := filepath.Join(s.job.Server, "m")
+		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
+			return db, err
+		}
+		m, err := scratchserver.StartMariaDB(ctx, dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
+		if err != nil {
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own", err)
+		}
+		s.maria = m
+		s.result.Servers = append(s.result.Servers, "MariaDB")
+	}
+	root, err := s.maria.Root()
+	if err != nil {
+		return db, err
+	}
+	defer root.Close()
+	origin := s.job.Archive.Origin.Databases[db.Label]
+	statement := "CREATE DATABASE `" + strings.ReplaceAll(db.Name, "`", "``") + "`"
+	if word(origin.Charset) && word(origin.Collation) {
+		statement += " CHARACTER SET " + origin.Charset + " COLLATE " + origin.Collation
+	}
+	if _, err := root.ExecContext(ctx, statement); err != nil {
+		return db, fmt.Errorf("make a scratch database: %w", err)
+	}
+	db.Host, db.Port, db.Socket, db.User, db.Password = "", 0, s.maria.Socket, "root", ""
+	return db, nil
+}
+
+// word tells whether a text is safe to stand in a statement as it is.
+func word(s string) bool {
+	return s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") == ""
+}
+
+func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database, error) {
+	if s.pg == nil {
+		dir := filepath.Join(s.job.Server, "p")
+		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
+			return db, err
+		}
+		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
+			return db, err
+		}
+		p, err := scratchserver.StartPostgres(ctx, dir)
+		if err != nil {
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own", err)
+		}
+		s.pg = p
+		s.result.Servers = append(s.result.Servers, "PostgreSQL")
+	}
+	root, err := s.pg.Root(ctx, "postgres")
+	if err != nil {
+		return db, err
+	}
+	defer root.Close(ctx)
+	if _, err := root.Exec(ctx, `CREATE DATABASE "`+strings.ReplaceAll(db.Name, `"`, `""`)+`"`); err != nil {
+		return db, fmt.Errorf("make a scratch database: %w", err)
+	}
+	db.Host, db.Port, db.Socket, db.User, db.Password = s.pg.Socket, s.pg.Port, s.pg.Socket, "postgres", ""
+	return db, nil
+}
+
+// putBack restores files, then databases, and times both.
+func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
+	st, err := state.Open(j.Disk, filepath.Join(j.Scratch, "state"))
+	if err != nil {
+		return err
+	}
+	part := func(files, database bool) (time.Duration, error) {
+		began := j.Now()
+		done, err := restore.Run(ctx, restore.Job{Site: copied, Archive: j.Archive, Files: files, Database: database, State: st, Open: j.Open, Now: j.Now, Observer: j.Observer, Anyway: true})
+		if err != nil {
+			return 0, err
+		}
+		r.Paths, r.Rows, r.Tables = r.Paths+done.Paths, r.Rows+done.Rows, r.Tables+done.Tables
+		return j.Now().Sub(began), nil
+	}
+	if j.Archive.Scope.HasFiles() {
+		if r.Files, err = part(true, false); err != nil {
+			return err
+		}
+	}
+	if j.Archive.Scope.HasDatabase() && len(j.Archive.Origin.Databases) > 0 {
+		r.Database, err = part(false, true)
+	}
+	return err
+}
+
+// mostTrouble is how many differences are named.
+const mostTrouble = 10
+
+// prove compares the copy with the archive, every byte and every row.
+func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
+	observe.Or(j.Observer).Phase("comparing the copy with "+j.Archive.Name, 0)
+	live := &compare.Live{Site: copied, Disk: j.Disk, IsDatabase: j.IsDatabase,
+		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) { return j.Sum(ctx, copied) }}
+	report, err := compare.Job{A: compare.Archive{Held: j.Archive}, B: live, Read: true, Recipe: copied.Recipe,
+		Files: j.Archive.Scope.HasFiles(), Tables: j.Archive.Scope.HasDatabase()}.Run(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range report.Files {
+		if j.differs(f) {
+			r.Trouble = append(r.Trouble, f.Path+" is "+f.How+" in the copy")
+		}
+	}
+	for _, t := range report.Tables {
+		if t.Before != t.After || t.How != compare.Changed {
+			r.Trouble = append(r.Trouble, fmt.Sprintf("table %s of database %s is %s in the copy: %d rows, not %d", t.Table, t.Database, t.How, t.After, t.Before))
+		}
+	}
+	if more := len(r.Trouble) - mostTrouble; more > 0 {
+		r.Trouble = append(r.Trouble[:mostTrouble], fmt.Sprintf("and %d more", more))
+	}
+	return nil
+}
+
+// differs tells whether a difference counts: an ordinary account cannot give
+// files away, and the settings file above the webroot is not restored.
+func (j Job) differs(f compare.File) bool {
+	return f.How != compare.Rights && !strings.HasPrefix(f.Path, site.AboveLabel+"/") && f.Path != site.AboveLabel
+}
