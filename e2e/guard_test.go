@@ -136,8 +136,14 @@ func TestCompare(t *testing.T) {
 	assert.Equal(t, "changed", report.Tables[2].How)
 	assert.Contains(t, decode("--read")["core/lampblack-version.yaml"].Suspect, "CMS itself")
 
+	w.fails(4, []string{"1 changed", "was (1,'home','Kestrel Point", "is  (1,'home','Hacked'"}, "compare", first, "--table", "pages")
+	w.fails(4, []string{"2 rows added"}, "compare", first, "--table", "extra")
+	w.run("compare", first, "--table", "opening_hours")
+	w.fails(2, []string{`no table "none"`}, "compare", first, "--table", "none")
+
 	w.run("backup")
 	second := w.newest()
+	w.fails(4, []string{"1 changed"}, "compare", first, second, "--table", "main.pages")
 	w.fails(4, []string{"Look at these first:", "ornament.php", "uploads"}, "compare", first, second)
 	w.run("backup", "--note", "third")
 	assert.Regexp(t, "clean until .*"+first+".*first seen .*"+second, w.run("compare", "kestrelpoint", "--since", "uploads/2026/ornament.php"))

@@ -73,6 +73,7 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"rehearse", 0, []string{"rehearse"}, nil},
 		{"check", 0, []string{"check"}, nil},
 		{"compare", 4, []string{"compare", "kestrelpoint"}, nil},
+		{"compare --table", 4, []string{"compare", "kestrelpoint", "--table", "opening_hours"}, nil},
 		{"compare --since", 0, []string{"compare", "kestrelpoint", "--since", "old.sql"}, nil},
 		{"extract", 0, []string{"extract", "kestrelpoint", "core", "--table", "pages", "--to", "out"}, nil},
 	} {

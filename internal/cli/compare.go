@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"slices"
@@ -34,6 +35,7 @@ func (a *app) compareCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "read", Usage: "compare every file by its content"},
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			&cli.StringFlag{Name: "table", Usage: "show which rows of the table `NAME` differ (DATABASE.NAME where a site has several databases)"},
 			&cli.StringFlag{Name: "since", Usage: "tell since when the live file `PATH` is as it is"},
 			&cli.BoolFlag{Name: "all", Usage: "list everything that differs, however much it is"},
 			beforeFlag, keyFlag, jsonFlag,
@@ -74,6 +76,9 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		job.B, job.Recipe = live, live.Site.Recipe
+	}
+	if c.String("table") != "" {
+		return a.compareTable(ctx, c, h, job, other)
 	}
 	switch c.String("only") {
 	case "":
@@ -275,6 +280,159 @@ func (a *app) showTables(r *compare.Report, most int) {
 	fmt.Fprintln(a.out)
 	a.table([]string{"database", "table", "", "rows before", "rows after"}, rows, 4, 5)
 	a.showMore(len(r.Tables), most)
+}
+
+// compareTable shows which rows of one table differ.
+func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held, job compare.Job, other string) error {
+	name, err := tableNamed(c.String("table"), h)
+	if err != nil {
+		return err
+	}
+	before, err := compare.TextsOf(ctx, h)
+	if err != nil {
+		return err
+	}
+	var after compare.Texts
+	rows, there := rowsIn(h, name)
+	var alsoThere bool
+	switch b := job.B.(type) {
+	case compare.Archive:
+		var others int64
+		others, alsoThere = rowsIn(b.Held, name)
+		rows = max(rows, others)
+		after, err = compare.TextsOf(ctx, b.Held)
+	case *compare.Live:
+		var done func()
+		after, alsoThere, done, err = a.liveTexts(ctx, b.Site, name)
+		defer done()
+	}
+	if err != nil {
+		return err
+	}
+	if !there && !alsoThere {
+		return usageError("there is no table %q on either side; `revlet show %s` lists them", name.Table, h.Name)
+	}
+	r, err := compare.CompareRows(ctx, name, h.Origin.Databases[name.Database].Engine, rows, before, after)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		err = a.printJSON(struct {
+			A     string `json:"a"`
+			B     string `json:"b"`
+			Table string `json:"table"`
+			*compare.Rows
+		}{h.Name, other, name.Table, r})
+	} else {
+		a.showRows(h, other, r, c.Bool("all"))
+	}
+	if err == nil && r.AddedRows+r.RemovedRows+r.ChangedRows > 0 {
+		return &exitError{code: exitDamage}
+	}
+	return err
+}
+
+// tableNamed finds a table of an archive as typed.
+func tableNamed(typed string, h *catalog.Held) (compare.TableName, error) {
+	label, table, dotted := strings.Cut(typed, ".")
+	if _, known := h.Origin.Databases[label]; dotted && known {
+		return compare.TableName{Database: label, Table: table}, nil
+	}
+	labels := slices.Sorted(maps.Keys(h.Origin.Databases))
+	switch len(labels) {
+	case 0:
+		return compare.TableName{}, usageError("archive %s holds no database", h.Name)
+	case 1:
+		return compare.TableName{Database: labels[0], Table: typed}, nil
+	}
+	return compare.TableName{}, usageError("--table %q: the archive has the databases %s; write DATABASE.%s", typed, strings.Join(labels, ", "), typed)
+}
+
+// rowsIn counts a table's rows in an archive, if it is there.
+func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
+	for _, p := range h.Parts {
+		if p.Kind == archive.KindRows && p.Database == name.Database && p.Table == name.Table {
+			rows, there = rows+p.Entries, true
+		}
+	}
+	return rows, there
+}
+
+// liveTexts gives the rows of a live table as of one moment, until done is
+// called, and tells whether the table is there.
+func (a *app) liveTexts(ctx context.Context, s *site.Site, name compare.TableName) (texts compare.Texts, there bool, done func(), err error) {
+	var undo []func()
+	done = func() {
+		for _, f := range slices.Backward(undo) {
+			f()
+		}
+	}
+	db, ok := s.Database(name.Database)
+	if !ok {
+		return nil, false, done, fmt.Errorf("the site has no database %s now", name.Database)
+	}
+	scratch, err := os.MkdirTemp(a.state.Dir, "compare-")
+	if err != nil {
+		return nil, false, done, err
+	}
+	undo = append(undo, func() { _ = a.disk.RemoveAll(scratch) })
+	source, err := a.openSource(ctx, db, scratch)
+	if err != nil {
+		return nil, false, done, err
+	}
+	undo = append(undo, func() { _ = source.Close() })
+	snapshot, err := source.Snapshot(ctx)
+	if err != nil {
+		return nil, false, done, err
+	}
+	undo = append(undo, func() { _ = snapshot.Close() })
+	units := slices.DeleteFunc(slices.Clone(snapshot.Units()), func(u database.Unit) bool { return u.Kind != database.Rows || u.Table != name.Table })
+	return func(ctx context.Context, _ compare.TableName, w io.Writer) error {
+		for _, u := range units {
+			if _, err := snapshot.Dump(ctx, u, w); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, len(units) > 0, done, nil
+}
+
+const (
+	// rowsShown is how many rows of a kind are shown, widthShown how much of each.
+	rowsShown  = 20
+	widthShown = 160
+)
+
+func (a *app) showRows(h *catalog.Held, other string, r *compare.Rows, everything bool) {
+	fmt.Fprintf(a.out, "Table %s, from %s (%s) to %s: %s, %s, %s\n", a.bold(printable(r.Table.Table)), h.Name, when(h.Taken), other,
+		count(r.AddedRows, "row added", "rows added"), count(r.RemovedRows, "removed", "removed"), count(r.ChangedRows, "changed", "changed"))
+	show := func(mark, row string) {
+		if !everything && len(row) > widthShown {
+			row = strings.ToValidUTF8(row[:widthShown], "") + "…"
+		}
+		fmt.Fprintf(a.out, "  %s %s\n", mark, printableText(strings.ReplaceAll(row, "\n", "\\n")))
+	}
+	most := rowsShown
+	if everything {
+		most = len(r.Added) + len(r.Removed) + len(r.Changed)
+	}
+	for _, p := range r.Changed[:min(len(r.Changed), most)] {
+		fmt.Fprintln(a.out)
+		show(a.bad("was"), p.Before)
+		show(a.good("is "), p.After)
+	}
+	for _, list := range []struct {
+		mark string
+		rows []string
+	}{{a.bad("removed"), r.Removed}, {a.good("added  "), r.Added}} {
+		if len(list.rows) > 0 {
+			fmt.Fprintln(a.out)
+		}
+		for _, row := range list.rows[:min(len(list.rows), most)] {
+			show(list.mark, row)
+		}
+		a.showMore(len(list.rows), most)
+	}
 }
 
 // errFound ends the search for a path.

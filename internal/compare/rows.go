@@ -1,0 +1,346 @@
+package compare
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"revlet/internal/archive"
+	"revlet/internal/catalog"
+	"revlet/internal/store"
+)
+
+// Rows tells which rows of a table differ, as they stand in the SQL text.
+type Rows struct {
+	Table TableName `json:"-"`
+	// Added and Removed are rows of one side only; Changed are pairs of those
+	// whose first column, as a rule the key, is the same.
+	Added   []string  `json:"added"`
+	Removed []string  `json:"removed"`
+	Changed []RowPair `json:"changed"`
+	// Counts of what differs in all: the lists hold the first of each.
+	AddedRows   int64 `json:"added_rows"`
+	RemovedRows int64 `json:"removed_rows"`
+	ChangedRows int64 `json:"changed_rows"`
+}
+
+// RowPair is a row before and after.
+type RowPair struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Texts gives the SQL text of a table's rows, as often as it is asked.
+type Texts func(ctx context.Context, name TableName, w io.Writer) error
+
+const (
+	// mostListed is how many rows of a kind are listed.
+	mostListed = 1000
+	// longestRow is how much of a row is listed.
+	longestRow = 4 << 10
+	// digestsAtOnce bounds how many digests of rows are in memory: a table with
+	// more is gone through several times, a share of it each time.
+	digestsAtOnce = 2 << 20
+)
+
+type digest [16]byte
+
+func digestOf(row []byte) digest {
+	sum := sha256.Sum256(row)
+	return digest(sum[:16])
+}
+
+// CompareRows compares a table's rows of two sides. rows is how many there are
+// on the larger one.
+func CompareRows(ctx context.Context, name TableName, engine string, rows int64, before, after Texts) (*Rows, error) {
+	r := &Rows{Table: name, Added: []string{}, Removed: []string{}, Changed: []RowPair{}}
+	// Only in this share of all digests in each pass; 1 is all of them.
+	shares := rows/digestsAtOnce + 1
+	removed, added := map[string]string{}, map[string]string{}
+	for share := range shares {
+		mine := func(d digest) bool { return int64(d[0])%shares == share }
+		counts := map[digest]int{}
+		for _, side := range []struct {
+			texts Texts
+			step  int
+		}{{before, 1}, {after, -1}} {
+			err := eachRow(ctx, side.texts, name, engine, func(row []byte) error {
+				if d := digestOf(row); mine(d) {
+					if counts[d] += side.step; counts[d] == 0 {
+						delete(counts, d)
+					}
+				}
+				return nil
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+		if len(counts) == 0 {
+			continue
+		}
+		if err := r.collect(ctx, before, engine, counts, 1, removed, &r.RemovedRows); err != nil {
+			return nil, err
+		}
+		if err := r.collect(ctx, after, engine, counts, -1, added, &r.AddedRows); err != nil {
+			return nil, err
+		}
+	}
+	r.pair(removed, added)
+	return r, nil
+}
+
+// collect reads a side again for the rows that the other lacks. found maps the
+// first column, or the whole row where that is there twice, to the row.
+func (r *Rows) collect(ctx context.Context, texts Texts, engine string, counts map[digest]int, sign int, found map[string]string, total *int64) error {
+	return eachRow(ctx, texts, r.Table, engine, func(row []byte) error {
+		d := digestOf(row)
+		if counts[d]*sign <= 0 {
+			return nil
+		}
+		counts[d] -= sign
+		*total++
+		if len(found) >= 2*mostListed {
+			return nil
+		}
+		key := string(firstColumn(row, engine))
+		if _, twice := found[key]; twice {
+			key = "\x00" + string(row)
+		}
+		found[key] = string(row[:min(len(row), longestRow)])
+		return nil
+	})
+}
+
+// pair finds rows that are on both sides by their first column.
+func (r *Rows) pair(removed, added map[string]string) {
+	for _, key := range sorted(removed) {
+		after, both := added[key]
+		switch {
+		case both && len(r.Changed) < mostListed:
+			r.Changed = append(r.Changed, RowPair{removed[key], after})
+		case !both && len(r.Removed) < mostListed:
+			r.Removed = append(r.Removed, removed[key])
+		}
+		if both {
+			r.ChangedRows++
+			r.RemovedRows--
+			r.AddedRows--
+		}
+	}
+	for _, key := range sorted(added) {
+		if _, both := removed[key]; !both && len(r.Added) < mostListed {
+			r.Added = append(r.Added, added[key])
+		}
+	}
+}
+
+// sorted are the keys, numbers in their own order.
+func sorted(m map[string]string) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(a, b string) int {
+		if len(a) != len(b) && isNumber(a) && isNumber(b) {
+			return len(a) - len(b)
+		}
+		return bytes.Compare([]byte(a), []byte(b))
+	})
+	return keys
+}
+
+func isNumber(s string) bool {
+	for _, c := range []byte(s) {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// eachRow visits the rows in a table's SQL text. A row is only good until the
+// visit returns.
+func eachRow(ctx context.Context, texts Texts, name TableName, engine string, visit func(row []byte) error) error {
+	in, out := io.Pipe()
+	done := make(chan error, 1)
+	go func() {
+		err := texts(ctx, name, out)
+		_ = out.CloseWithError(err)
+		done <- err
+	}()
+	text := bufio.NewReaderSize(in, 1<<18)
+	var err error
+	if engine == "postgres" {
+		err = copiedRows(text, visit)
+	} else {
+		err = insertedRows(text, engine == "mysql", visit)
+	}
+	_ = in.CloseWithError(err)
+	if textErr := <-done; textErr != nil && err == nil {
+		err = textErr
+	}
+	return err
+}
+
+// copiedRows reads the text format of COPY: a row a line.
+func copiedRows(in *bufio.Reader, visit func([]byte) error) error {
+	inside := false
+	for {
+		line, err := readLine(in)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		switch {
+		case !inside:
+			inside = bytes.HasPrefix(line, []byte("COPY ")) && bytes.HasSuffix(line, []byte(" FROM stdin;"))
+		case string(line) == `\.`:
+			inside = false
+		default:
+			if err := visit(line); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// readLine reads a line of any length, without its end.
+func readLine(in *bufio.Reader) ([]byte, error) {
+	line, err := in.ReadSlice('\n')
+	if errors.Is(err, bufio.ErrBufferFull) {
+		whole := slices.Clone(line)
+		for errors.Is(err, bufio.ErrBufferFull) {
+			line, err = in.ReadSlice('\n')
+			whole = append(whole, line...)
+		}
+		line = whole
+	}
+	if err != nil && (!errors.Is(err, io.EOF) || len(line) == 0) {
+		return nil, err
+	}
+	return bytes.TrimSuffix(line, []byte("\n")), nil
+}
+
+// insertedRows reads the rows of INSERT statements: whatever stands between
+// VALUES and the semicolon, a pair of parentheses a row, quotes heeded.
+func insertedRows(in *bufio.Reader, escapes bool, visit func([]byte) error) error {
+	for {
+		line, err := readLine(in)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if bytes.HasPrefix(line, []byte("INSERT INTO ")) && bytes.HasSuffix(line, []byte(" VALUES")) {
+			if err := valueRows(in, escapes, visit); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// valueRows reads up to the semicolon; escapes tells that a backslash takes the
+// next byte along, as in MySQL.
+func valueRows(in *bufio.Reader, escapes bool, visit func([]byte) error) error {
+	var row []byte
+	depth, quoted := 0, false
+	for {
+		c, err := in.ReadByte()
+		if err != nil {
+			return fmt.Errorf("the SQL text ends inside a statement: %w", err)
+		}
+		if depth > 0 {
+			row = append(row, c)
+		}
+		switch {
+		case quoted && escapes && c == '\\':
+			next, err := in.ReadByte()
+			if err != nil {
+				return fmt.Errorf("the SQL text ends inside a string: %w", err)
+			}
+			row = append(row, next)
+		case c == '\'':
+			quoted = !quoted
+		case quoted:
+		case c == '(':
+			if depth++; depth == 1 {
+				row = append(row[:0], c)
+			}
+		case c == ')':
+			if depth--; depth == 0 {
+				if err := visit(row); err != nil {
+					return err
+				}
+			}
+		case c == ';' && depth == 0:
+			return nil
+		}
+	}
+}
+
+// firstColumn is the text of a row's first value.
+func firstColumn(row []byte, engine string) []byte {
+	if engine == "postgres" {
+		first, _, _ := bytes.Cut(row, []byte("\t"))
+		return first
+	}
+	quoted, skip := false, false
+	for i, c := range row {
+		switch {
+		case skip:
+			skip = false
+		case quoted && c == '\\' && engine == "mysql":
+			skip = true
+		case c == '\'':
+			quoted = !quoted
+		case !quoted && (c == ',' || c == ')' && i == len(row)-1):
+			return row[1:i]
+		}
+	}
+	return row
+}
+
+// TextsOf gives the rows of an archive's tables from its parts, from whichever
+// store has them sound.
+func TextsOf(ctx context.Context, h *catalog.Held) (Texts, error) {
+	ix, err := h.ReadIndex(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, name TableName, w io.Writer) error {
+		for _, p := range h.Parts {
+			if p.Kind != archive.KindRows || p.Database != name.Database || p.Table != name.Table {
+				continue
+			}
+			if err := copyPart(ctx, h, ix, p, w); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, nil
+}
+
+// copyPart writes a part's content, once it is known to be sound.
+func copyPart(ctx context.Context, h *catalog.Held, ix *catalog.Index, p archive.Part, w io.Writer) error {
+	return h.EachStore(func(s store.Named) error {
+		if err := ix.Check(ctx, h, s, p, nil); err != nil {
+			return err
+		}
+		in, err := h.OpenPart(ctx, s, p, nil)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		_, err = io.Copy(w, in)
+		return err
+	})
+}
