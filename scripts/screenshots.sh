@@ -63,6 +63,16 @@ say revlet --quiet restore kestrelpoint --yes \| tail -3
 say revlet settle kestrelpoint --yes
 revlet --quiet backup kestrelpoint --note "new opening hours" >/dev/null; revlet --quiet verify --quick >/dev/null
 say revlet archives'
+shot guard 'printf "cd htdocs\\nrm themes/lantern/theme.html\\n" > update.sh
+say revlet guard kestrelpoint --patience \"1 second\" -- sh update.sh
+say revlet --quiet settle kestrelpoint --yes
+say revlet --quiet rehearse kestrelpoint'
+echo '<?php' > htdocs/uploads/2026/ornament.php; echo '<?php' > htdocs/themes/lantern/.cache.php; rm htdocs/uploads/2026/lens.svg
+sed -i 's/Lampblack/lampblack/' htdocs/index.*
+sqlite3 htdocs/data/museum.db "UPDATE opening_hours SET times = 'closed' WHERE position = 1; INSERT INTO users (name, role, secret) VALUES ('guest', 'administrator', 'x')"
+shot compare 'say revlet compare kestrelpoint
+say revlet compare kestrelpoint --table users'
+revlet --quiet restore kestrelpoint --yes >/dev/null; revlet --quiet settle kestrelpoint --yes >/dev/null
 part=$(ls -S archives/kestrelpoint/parts/*/* | head -1)
 shot verify "say revlet verify
 printf '\\\\x55' | dd of=$part bs=1 seek=5000 conv=notrunc status=none
@@ -128,8 +138,8 @@ say revlet status --accept kestrelpoint/planted --why \"removed, password change
 say revlet --quiet backup kestrelpoint --hold --note \"after the clean-up\"
 say revlet status'
 shot retention 'say revlet retention kestrelpoint --store here'
-shot duties 'say revlet duties --ahead 3
-say revlet history --most 8
-say revlet history show \| head -22'
+shot duties 'say revlet duties --ahead 2
+say revlet history --most 6
+say revlet history show \| head -18'
 revlet report --to report.html >/dev/null
 page report "file://$work/month/report.html"

@@ -12,8 +12,8 @@ test)
     files="/usr/lib/python3/dist-packages/prometheus_client/openmetrics/parser.py /usr/lib/postgresql /usr/lib/apache2/modules/mod_dav_fs.so /usr/lib/proftpd/mod_tls.so /usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
     ;;
 screenshots)
-    tools="Xvfb xterm import chromium"
-    packages="xvfb xterm imagemagick chromium fonts-dejavu-core"
+    tools="Xvfb xterm import chromium sqlite3"
+    packages="xvfb xterm imagemagick chromium fonts-dejavu-core sqlite3"
     files=""
     ;;
 *)

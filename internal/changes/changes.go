@@ -109,11 +109,16 @@ func (j Judge) added(c *Changes, l archive.Line) {
 		return
 	}
 	c.Added++
-	switch component := j.ComponentOf(l.Path); {
-	case component == uploads && Executable(l.Path):
-		c.Planted.Add(l.Path)
+	j.odd(c, l.Path)
+}
+
+// odd notes a file that is new or different where it should not be.
+func (j Judge) odd(c *Changes, name string) {
+	switch component := j.ComponentOf(name); {
+	case component == uploads && Executable(name):
+		c.Planted.Add(name)
 	case component == core:
-		c.Core.Add(l.Path)
+		c.Core.Add(name)
 	}
 }
 
@@ -131,12 +136,7 @@ func (j Judge) both(c *Changes, old, now archive.Line) {
 		return
 	}
 	c.Changed++
-	switch component := j.ComponentOf(now.Path); {
-	case component == uploads && Executable(now.Path):
-		c.Planted.Add(now.Path)
-	case component == core:
-		c.Core.Add(now.Path)
-	}
+	j.odd(c, now.Path)
 	if isText(now.Path) && j.scrambled(now.Path) {
 		c.Scrambled.Add(now.Path)
 	}

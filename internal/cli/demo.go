@@ -89,7 +89,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.damageIt, d.sendAway, d.month, d.loseMachine,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -166,6 +166,34 @@ func (d *demoRun) changeMind(ctx context.Context) error {
 func (d *demoRun) fetchOne(ctx context.Context) error {
 	d.title("Only one thing back, without touching the site")
 	return d.run(ctx, 0, "extract", "kestrelpoint", "uploads/2026/lens.svg", "--table", "opening_hours", "--to", "fetched")
+}
+
+// tryIt proves that the archive restores.
+func (d *demoRun) tryIt(ctx context.Context) error {
+	d.title("Does it really restore? Try it in scratch space")
+	return d.run(ctx, 0, "--quiet", "rehearse", "kestrelpoint")
+}
+
+// badUpdate is a made-up update that goes wrong half-way.
+const badUpdate = `echo "unpacking version 2.5 ..."
+rm themes/lantern/theme.html
+echo "template engine: not compatible" >&2
+exit 1
+`
+
+// guardIt runs it between an archive and a check.
+func (d *demoRun) guardIt(ctx context.Context) error {
+	d.title("An update that goes wrong is taken back")
+	if err := os.WriteFile(filepath.Join(d.dir, "update.sh"), []byte("cd htdocs\n"+badUpdate), 0o600); err != nil {
+		return err
+	}
+	if err := d.run(ctx, exitPutBack, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "update.sh"); err != nil {
+		return err
+	}
+	if err := d.ask(ctx, http.StatusOK); err != nil {
+		return err
+	}
+	return d.run(ctx, 0, "settle", "kestrelpoint", "--yes")
 }
 
 // damageIt flips one byte in a store, as an ageing disk does.

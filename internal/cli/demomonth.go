@@ -68,6 +68,10 @@ func (d *demoRun) lookBack(ctx context.Context) error {
 	if err := d.run(ctx, exitDamage, "status"); err != nil {
 		return err
 	}
+	d.say("Since when is it there?")
+	if err := d.run(ctx, 0, "compare", "kestrelpoint", "--since", planted, "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
 	d.say("Somebody looks, removes the file, and says so. Then the keep rules go on:")
 	if err := os.Remove(filepath.Join(d.root(), planted)); err != nil {
 		return err

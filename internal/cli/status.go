@@ -46,14 +46,7 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("look") {
-		for _, name := range names {
-			if _, err := a.list(ctx, name); err != nil {
-				fmt.Fprintln(a.err, "warning: "+err.Error())
-			}
-		}
-	}
-	p, err := a.page(ctx, names)
+	p, err := a.lookedAt(ctx, c, names)
 	if err != nil {
 		return err
 	}
@@ -69,6 +62,18 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: code}
 	}
 	return err
+}
+
+// lookedAt is the state of sites; with --look their stores are asked first.
+func (a *app) lookedAt(ctx context.Context, c *cli.Command, names []string) (report.Page, error) {
+	if c.Bool("look") {
+		for _, name := range names {
+			if _, err := a.list(ctx, name); err != nil {
+				fmt.Fprintln(a.err, "warning: "+err.Error())
+			}
+		}
+	}
+	return a.page(ctx, names)
 }
 
 // statusCode is what a monitor is told.
@@ -367,14 +372,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("look") {
-		for _, name := range names {
-			if _, err := a.list(ctx, name); err != nil {
-				fmt.Fprintln(a.err, "warning: "+err.Error())
-			}
-		}
-	}
-	p, err := a.page(ctx, names)
+	p, err := a.lookedAt(ctx, c, names)
 	if err != nil {
 		return err
 	}
