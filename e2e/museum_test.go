@@ -192,6 +192,7 @@ func TestPreflight(t *testing.T) {
 	w.write("htdocs/uploads/museum-backup.zip", "left here in 2019")
 	w.write("htdocs/old.sql.gz", "dump")
 	out := w.run("preflight")
+	assert.Contains(t, out, "no archive is taken by itself")
 	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on this machine", "one read transaction", "left out by rule"} {
 		assert.Contains(t, out, words)
 	}

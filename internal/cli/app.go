@@ -221,7 +221,10 @@ func (a *app) settleHistory(ctx context.Context) error {
 			}
 		}
 	}
-	return a.history.SeeClock(ctx, a.now())
+	if err := a.history.SeeClock(ctx, a.now()); err != nil {
+		return err
+	}
+	return a.history.Tidy(ctx, a.now())
 }
 
 func (a *app) openState(ctx context.Context, c *cli.Command) (err error) {

@@ -16,6 +16,7 @@ import (
 	"revlet/internal/observe"
 	"revlet/internal/schedule"
 	"revlet/internal/state"
+	"revlet/internal/store"
 	"revlet/internal/verify"
 )
 
@@ -403,8 +404,30 @@ func (a *app) runNumbered(ctx context.Context, id int64) (*history.Run, error) {
 	return &runs[0], nil
 }
 
-// dutyVerify reads a site's archives again: what was never read in full first,
-// and all of what the newest ones consist of.
+// readAgain is how long a proof is enough for a duty: what was read since is not
+// read again, but for the newest archive.
+const readAgain = 27 * 24 * time.Hour
+
+// unproved are a site's archives with the stores in which they are to be read
+// again by a duty: the newest, and those that were not for weeks.
+func (a *app) unproved(ctx context.Context, l *catalog.Listing) ([]*catalog.Held, error) {
+	proofs, err := a.history.Proofs(ctx)
+	var all []*catalog.Held
+	for i, h := range l.Archives {
+		chosen := h
+		chosen.Stores = slices.DeleteFunc(slices.Clone(h.Stores), func(s store.Named) bool {
+			return i > 0 && slices.ContainsFunc(proofs[h.Name], func(p history.Proof) bool {
+				return p.Store == s.Name && p.Sound && p.Level != string(verify.Quick) && a.now().Sub(p.At) < readAgain
+			})
+		})
+		if len(chosen.Stores) > 0 {
+			all = append(all, &chosen)
+		}
+	}
+	return all, err
+}
+
+// dutyVerify reads a site's archives again in each store.
 func (a *app) dutyVerify(ctx context.Context, name string, t turn, origin string) (*history.Run, error) {
 	unlock, err := a.state.Lock(name)
 	if err != nil {
@@ -418,9 +441,9 @@ func (a *app) dutyVerify(ctx context.Context, name string, t turn, origin string
 		a.remember(ctx, run)
 		return nil, err
 	}
-	var chosen []*catalog.Held
-	for i := range l.Archives {
-		chosen = append(chosen, &l.Archives[i])
+	chosen, err := a.unproved(ctx, l)
+	if err != nil {
+		return nil, err
 	}
 	reports, err := a.verifyAll(ctx, &verify.Verifier{Observer: observe.Silent{}}, chosen, "", "")
 	if err != nil {

@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/preflight"
+	"revlet/internal/schedule"
 	"revlet/internal/site"
 )
 
@@ -42,7 +44,8 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now, UntriedKey: untried})
+		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now, UntriedKey: untried,
+			Scheduled: slices.ContainsFunc(cfg.Duties, func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.config.Notify != nil})
 		if err != nil {
 			return err
 		}

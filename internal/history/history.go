@@ -141,12 +141,8 @@ func open(ctx context.Context, file string) (*History, error) {
 
 // settle brings the file to its newest form.
 func (h *History) settle(ctx context.Context) error {
-	var check string
-	if err := h.db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&check); err != nil {
+	if err := h.check(ctx); err != nil {
 		return err
-	}
-	if check != "ok" {
-		return fmt.Errorf("%w: %s", errDamaged, check)
 	}
 	taken, err := h.version(ctx)
 	if err != nil || taken == len(steps) {
@@ -163,6 +159,47 @@ func (h *History) settle(ctx context.Context) error {
 		_, err := tx.ExecContext(ctx, strings.Join(steps[taken:], "")+fmt.Sprintf("PRAGMA user_version = %d;", len(steps)))
 		return err
 	})
+}
+
+// alwaysChecked is the size up to which the file is gone through each time it is
+// opened; a larger one is when it is opened first on a day.
+const alwaysChecked = 8 << 20
+
+// check goes through the file's structure.
+func (h *History) check(ctx context.Context) error {
+	now := time.Now()
+	if info, err := os.Stat(h.file); err == nil && info.Size() > alwaysChecked {
+		last, err := h.Marked(ctx, checkedMark)
+		if err == nil && now.Sub(last).Abs() < 24*time.Hour {
+			return nil
+		}
+	}
+	var said string
+	if err := h.db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&said); err != nil {
+		return err
+	}
+	if said != "ok" {
+		return fmt.Errorf("%w: %s", errDamaged, said)
+	}
+	return nil
+}
+
+// checkedMark is when the file was last gone through and old logs dropped.
+const checkedMark = "checked"
+
+// logsKept is how long the logs of runs are kept; their lines stay.
+const logsKept = 400 * 24 * time.Hour
+
+// Tidy drops the logs of old runs, once a day.
+func (h *History) Tidy(ctx context.Context, now time.Time) error {
+	last, err := h.Marked(ctx, checkedMark)
+	if err != nil || now.Sub(last).Abs() < 24*time.Hour {
+		return err
+	}
+	if _, err := h.exec(ctx, "UPDATE runs SET log = '' WHERE log <> '' AND started < ?", stamp(now.Add(-logsKept))); err != nil {
+		return err
+	}
+	return h.Mark(ctx, checkedMark, now)
 }
 
 func (h *History) version(ctx context.Context) (taken int, err error) {

@@ -85,3 +85,17 @@ func TestAlarmsHaveALife(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, all[0].Accepted.IsZero(), "when it comes again somebody must look again")
 }
+
+// Logs go after a year or so, the lines of their runs stay.
+func TestTidy(t *testing.T) {
+	h := opened(t, filepath.Join(t.TempDir(), "h.db"))
+	for _, days := range []int{500, 10} {
+		_, err := h.AddRun(t.Context(), Run{Site: "museum", Command: "backup", Started: noon.AddDate(0, 0, -days), Finished: noon, Outcome: Done, Log: "said"})
+		require.NoError(t, err)
+	}
+	require.NoError(t, h.Tidy(t.Context(), noon))
+	runs, err := h.Runs(t.Context(), RunFilter{})
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	assert.Equal(t, []string{"said", ""}, []string{runs[0].Log, runs[1].Log})
+}

@@ -49,6 +49,9 @@ type Job struct {
 	// to open one.
 	UntriedKey bool
 	State      *state.State
+	// Scheduled tells that archives are taken by a duty, Told that somebody hears
+	// of trouble.
+	Scheduled, Told bool
 	// Open opens one of the site's databases.
 	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
 	Now  func() time.Time
@@ -69,9 +72,22 @@ func Run(ctx context.Context, j Job) ([]Finding, error) {
 	r.stores(ctx)
 	r.room()
 	r.clock(ctx)
+	r.leftAlone()
 	order := map[Level]int{Stop: 0, Look: 1, Passed: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int { return cmp.Compare(order[a.Level], order[b.Level]) })
 	return r.found, nil
+}
+
+// leftAlone looks whether backups go on without anybody thinking of them.
+func (r *run) leftAlone() {
+	switch {
+	case !r.Scheduled:
+		r.add(Look, "schedule", "no archive is taken by itself; `schedule:` lists duties such as `full, every day at 03:20`")
+	case !r.Told:
+		r.add(Look, "schedule", "nobody is told when a duty fails; `notify:` names a mail server, a webhook or a watchdog")
+	default:
+		r.add(Passed, "schedule", "archives are taken by themselves, and trouble is told")
+	}
 }
 
 type run struct {
