@@ -38,26 +38,14 @@ func (a *app) restoreCommand() *cli.Command {
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.\n" +
 			"FILE is a portable file that `revlet export` wrote.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			&cli.StringFlag{Name: "only", Usage: "files, database, or components such as themes,uploads (`revlet show` lists them)"},
+			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
+			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "replace: what is restored becomes exactly the archive's; fill: files that are missing or differ are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
 			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
-	}
-}
-
-// halves reads --only.
-func halves(c *cli.Command, h *catalog.Held) (files, database bool, err error) {
-	switch c.String("only") {
-	case "":
-		return h.Scope.HasFiles(), h.Scope.HasDatabase() && len(h.Origin.Databases) > 0, nil
-	case "files":
-		return true, false, nil
-	case "database":
-		return false, true, nil
-	default:
-		return false, false, usageError("--only %q: it is files or database", c.String("only"))
 	}
 }
 
@@ -74,19 +62,19 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer done()
-	files, database, err := halves(c, h)
-	if err != nil {
-		return err
-	}
 	s, err := a.restoreSite(ctx, h)
 	if err != nil {
 		return err
 	}
+	want, err := wanted(c, s, h)
+	if err != nil {
+		return err
+	}
 	if !c.Bool("json") {
-		a.announceRestore(h, s, files, database)
+		a.announceRestore(h, s, want)
 	}
 	if c.Bool("dry-run") {
-		return a.dryRun(c, h, files, database)
+		return a.dryRun(c, h, want.files, want.database)
 	}
 	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
 		return err
@@ -101,7 +89,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
 	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
-	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: files, Database: database, State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
+	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: want.files, Database: want.database, Share: want.share,
+		State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
 	quiet()
 	if err != nil {
 		run.Outcome, run.Detail = "failed", err.Error()
@@ -207,22 +196,25 @@ func (a *app) restoreSite(ctx context.Context, h *catalog.Held) (*site.Site, err
 	return fromArchive, nil
 }
 
-func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database bool) {
+func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
 	fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore "+h.Site), h.Name)
 	lines := [][2]string{
 		{"taken", fmt.Sprintf("%s (%s)", when(h.Taken), a.age(h.Taken))},
 		{"note", h.Note},
 	}
-	if files {
+	switch {
+	case want.share != nil:
+		lines = append(lines, [2]string{"files", want.words(s.Root)}, [2]string{"", "everything else stays as it is"})
+	case want.files:
 		where := s.Root
 		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
 			where += " and " + s.Roots[label]
 		}
 		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, contents(h.Totals))})
-	} else {
+	default:
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}
-	if database {
+	if want.database {
 		for label := range h.Origin.Databases {
 			if db, ok := s.Database(label); ok {
 				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), tablesIn(h.Record))})
@@ -234,6 +226,9 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, files, database boo
 	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
 	a.showGaps(h.Record, gapsShown)
 	fmt.Fprintln(a.out)
+	if want.uploads && !want.database {
+		fmt.Fprintf(a.out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.bold("Mind:"))
+	}
 }
 
 // tablesIn words what an archive holds of databases.

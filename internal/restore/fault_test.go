@@ -40,6 +40,8 @@ type bench struct {
 	dir  string
 	disk *disk.Disk
 	now  time.Time
+	// share limits restores; the database stays then.
+	share *restore.Share
 }
 
 func newBench(t *testing.T) *bench {
@@ -129,7 +131,7 @@ func (b *bench) restore() error {
 		return err
 	}
 	b.now = b.now.Add(time.Second)
-	_, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: true, Database: true, State: r.State, Open: b.open, Now: func() time.Time { return b.now }})
+	_, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: true, Database: b.share == nil, Share: b.share, State: r.State, Open: b.open, Now: func() time.Time { return b.now }})
 	return err
 }
 
@@ -281,21 +283,35 @@ func TestEveryDiskFaultWhileBackingUp(t *testing.T) {
 
 func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 	t.Run("beside the webroot", func(t *testing.T) { everyRestoreFault(t, newBench(t)) })
-	t.Run("inside a mount point", func(t *testing.T) {
+	t.Run("a share", func(t *testing.T) {
 		b := newBench(t)
-		root := filepath.Join(b.dir, "htdocs")
-		if err := syscall.Mount(root, root, "", syscall.MS_BIND, ""); err != nil {
-			t.Skip("no mount can be made here")
-		}
-		require.NoError(t, syscall.Unmount(root, 0))
-		away := filepath.Join(b.dir, "away")
-		require.NoError(t, os.Rename(root, away))
-		require.NoError(t, os.Mkdir(root, 0o755))
-		require.NoError(t, syscall.Mount("none", root, "tmpfs", 0, ""))
-		t.Cleanup(func() { _ = syscall.Unmount(root, syscall.MNT_DETACH) })
-		require.NoError(t, os.CopyFS(root, os.DirFS(away)))
+		b.share = &restore.Share{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
 		everyRestoreFault(t, b)
 	})
+	t.Run("inside a mount point", func(t *testing.T) { everyRestoreFault(t, mounted(t)) })
+	t.Run("a share inside a mount point", func(t *testing.T) {
+		b := mounted(t)
+		b.share = &restore.Share{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+		everyRestoreFault(t, b)
+	})
+}
+
+// mounted is a bench whose webroot is a mount point: nothing can be staged
+// beside it.
+func mounted(t *testing.T) *bench {
+	b := newBench(t)
+	root := filepath.Join(b.dir, "htdocs")
+	if err := syscall.Mount(root, root, "", syscall.MS_BIND, ""); err != nil {
+		t.Skip("no mount can be made here")
+	}
+	require.NoError(t, syscall.Unmount(root, 0))
+	away := filepath.Join(b.dir, "away")
+	require.NoError(t, os.Rename(root, away))
+	require.NoError(t, os.Mkdir(root, 0o755))
+	require.NoError(t, syscall.Mount("none", root, "tmpfs", 0, ""))
+	t.Cleanup(func() { _ = syscall.Unmount(root, syscall.MNT_DETACH) })
+	require.NoError(t, os.CopyFS(root, os.DirFS(away)))
+	return b
 }
 
 func everyRestoreFault(t *testing.T, b *bench) {
@@ -307,6 +323,16 @@ func everyRestoreFault(t *testing.T, b *bench) {
 	require.NoError(t, os.Remove(filepath.Join(b.dir, "htdocs/sub/.hidden")))
 	b.sql("UPDATE pages SET body = 'defaced'")
 	broken := b.tree()
+	if b.share != nil {
+		require.NoError(t, b.restore())
+		shared := b.tree()
+		require.NotEqual(t, broken, shared)
+		require.Contains(t, shared, "planted.php", "it is not of the share")
+		require.Contains(t, shared, "sub/.hidden")
+		require.Contains(t, shared, "defaced", "the database stays")
+		archived = shared
+		require.NoError(t, b.undo())
+	}
 
 	settled := func(err error) string {
 		r, openErr := b.recoverer()

@@ -51,6 +51,15 @@ func (f *FilesPlan) noteNames(d *disk.Disk) error {
 	if f.NewNames, err = d.ReadNames(f.staged()); err != nil {
 		return err
 	}
+	// What is carried into the new tree at the exchange moves in with it.
+	for _, rel := range f.Carried {
+		for _, suffix := range databaseFiles {
+			name, _, _ := strings.Cut(rel+suffix, "/")
+			if slices.Contains(f.OldNames, name) && !slices.Contains(f.NewNames, name) {
+				f.NewNames = append(f.NewNames, name)
+			}
+		}
+	}
 	slices.Sort(f.OldNames)
 	slices.Sort(f.NewNames)
 	return d.MkdirAll(f.aside(), 0o700)

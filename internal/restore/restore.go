@@ -47,6 +47,8 @@ type Job struct {
 	Observer        observe.Observer
 	// Anyway restores what looks like another site or comes from a newer server.
 	Anyway bool
+	// Share limits Files to some of the webroot; nil is all of it.
+	Share *Share
 }
 
 // Result is what a restore did.
@@ -106,7 +108,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 // One that is there stays: it is not part of what is exchanged. That it cannot
 // be put back is said, and is no reason to call the restore failed.
 func (r *run) restoreAbove(ctx context.Context) {
-	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files {
+	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files || r.Share != nil {
 		return
 	}
 	var gone []string
@@ -169,6 +171,11 @@ func (r *run) preflight(ctx context.Context) error {
 	}
 	if err := r.partsPresent(ctx); err != nil {
 		return err
+	}
+	if r.Files && r.Share != nil {
+		if err := r.planShare(ctx); err != nil {
+			return err
+		}
 	}
 	if r.Files {
 		if err := r.planFiles(); err != nil {
@@ -242,6 +249,9 @@ const margin = 16 << 20
 func (r *run) planFiles() error {
 	totals := r.Archive.Totals
 	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + margin
+	if r.Share != nil {
+		need = r.Share.bytes + r.Share.paths*2048 + totals.Folders*4096 + margin
+	}
 	for _, db := range r.Site.Databases {
 		if _, inside := r.Site.Inside(db); inside && r.Database {
 			need += totals.DatabaseBytes
@@ -257,6 +267,9 @@ func (r *run) planFiles() error {
 		}
 	}
 	r.journal.Files = f
+	if r.Share != nil {
+		return nil // other folders stay as they are
+	}
 	for label := range r.Archive.Origin.Roots {
 		if label == site.RootLabel || label == site.AboveLabel {
 			continue
@@ -435,8 +448,8 @@ func (r *run) stage(ctx context.Context) error {
 
 func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
 	labels := []string{site.AboveLabel}
-	for _, f := range r.journal.plans() {
-		labels = append(labels, f.Label)
+	for label := range r.Archive.Origin.Roots {
+		labels = append(labels, label)
 	}
 	for _, f := range r.journal.plans() {
 		others := slices.DeleteFunc(slices.Clone(labels), func(l string) bool { return l == f.Label })
@@ -460,8 +473,21 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		return err
 	}
 	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
+	var folders []carried
+	if r.Share != nil {
+		t.Keep = func(rel string) bool { return r.wants(f, rel) }
+		var err error
+		if folders, err = r.carryRest(ctx, f); err != nil {
+			return err
+		}
+	}
 	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
 		return err
+	}
+	if r.Share != nil {
+		if err := r.finishCarried(f, folders); err != nil {
+			return err
+		}
 	}
 	r.result.Paths += t.Written()
 	if n := t.Unset(); n > 0 {

@@ -308,11 +308,23 @@ func (f *FilesPlan) exchange(d *disk.Disk, from string, occupied bool) error {
 	return d.Rename(f.spare(), f.Root)
 }
 
+// databaseFiles are the endings of a database file and its logs, itself last.
+var databaseFiles = []string{"-wal", "-journal", "-shm", ""}
+
 // carry links database files that stay what they are from the tree that is
 // live into the one that is about to be.
 func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
 	for _, rel := range f.Carried {
-		for _, suffix := range []string{"-wal", "-journal", "-shm", ""} {
+		// Without it there is nothing to carry, and what is in the other tree may
+		// be the only one.
+		there, err := d.Exists(filepath.Join(live, filepath.FromSlash(rel)))
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		for _, suffix := range databaseFiles {
 			name := filepath.FromSlash(rel + suffix)
 			to := filepath.Join(next, name)
 			if err := d.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
