@@ -62,6 +62,7 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"verify", 0, []string{"verify"}, nil},
 		{"restore --dry-run", 0, []string{"restore", "kestrelpoint", "--dry-run"}, nil},
 		{"restore", 0, []string{"restore", "kestrelpoint", "--yes"}, nil},
+		{"aside list", 0, []string{"aside", "list"}, nil},
 		{"undo", 0, []string{"undo", "kestrelpoint", "--yes"}, nil},
 		{"retention", 0, []string{"retention"}, nil},
 		{"duties", 0, []string{"duties"}, nil},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -78,7 +79,7 @@ func TestRestoreAShare(t *testing.T) {
 	assert.Equal(t, 200, status)
 	takeBack()
 
-	out = w.run("restore", "kestrelpoint", "--path", "uploads/2027/boat.svg", "--path", "themes/lantern/theme.html", "--yes")
+	w.run("restore", "kestrelpoint", "--path", "uploads/2027/boat.svg", "--path", "themes/lantern/theme.html", "--yes")
 	assert.FileExists(t, w.path("htdocs/uploads/2027/boat.svg"))
 	assert.FileExists(t, w.path("htdocs/themes/lantern/theme.html"))
 	assert.FileExists(t, w.path("htdocs/themes/lantern/.planted.php"), "it was not asked for")
@@ -108,4 +109,49 @@ func TestRestoreAShare(t *testing.T) {
 	w.run("settle", "kestrelpoint", "--yes")
 	w.run("backup")
 	w.run("rehearse")
+}
+
+// What an intruder has left is set aside, outside the webroot, and given out as
+// evidence.
+func TestAsideIsEvidence(t *testing.T) {
+	need(t, "zstd", "tar")
+	w, _ := museum(t)
+	assert.Contains(t, w.run("aside", "list"), "Nothing is set aside.")
+	w.fails(2, []string{"nothing is set aside"}, "aside", "show", "kestrelpoint")
+	w.run("backup")
+	name := w.newest()
+	breakMuseum(t, w)
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.NoFileExists(t, w.path("htdocs/uploads/planted.php"))
+	var told struct {
+		Asides []struct {
+			Archive string
+			Places  []string
+			Files   int
+		}
+	}
+	w.json(&told, "aside", "list")
+	require.Len(t, told.Asides, 1)
+	assert.Equal(t, name, told.Asides[0].Archive)
+	assert.Greater(t, told.Asides[0].Files, 20)
+	for _, place := range told.Asides[0].Places {
+		assert.NotContains(t, place, w.path("htdocs"))
+		info, err := os.Stat(filepath.Dir(place))
+		require.NoError(t, err)
+		assert.Zero(t, info.Mode().Perm()&0o077, "nobody else comes there")
+	}
+	out := w.run("aside", "show", "kestrelpoint")
+	assert.Contains(t, out, "uploads/planted.php  (a file that can be run, among the uploads)")
+	assert.Contains(t, out, "removed  themes/lantern/theme.html")
+
+	w.run("aside", "export", "kestrelpoint", "evidence.tar.zst")
+	info, err := os.Stat(w.path("evidence.tar.zst"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	listed := sh(t, "zstd -dc "+w.path("evidence.tar.zst")+" | tar -tf -")
+	assert.Contains(t, listed, "webroot/uploads/planted.php")
+	assert.Contains(t, sh(t, "zstd -dc "+w.path("evidence.tar.zst")+" | tar -xOf - webroot/uploads/planted.php"), "evil()")
+	w.fails(2, []string{"is there already"}, "aside", "export", "kestrelpoint", "evidence.tar.zst")
+	w.run("settle", "kestrelpoint", "--yes")
+	assert.Contains(t, w.run("aside", "list"), "Nothing is set aside.")
 }

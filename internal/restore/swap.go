@@ -357,18 +357,23 @@ func (j *Journal) AsidePlaces() []string {
 		}
 	}
 	for _, p := range j.Databases {
-		switch {
-		case p.Engine == "sqlite":
-			all = append(all, p.Aside)
-		case p.Engine == "postgres":
-			all = append(all, "schema "+p.Aside)
-		case p.Aside != p.Live:
-			all = append(all, "database "+p.Aside)
-		default:
-			all = append(all, "tables "+database.AsideNames+" in database "+p.Live)
-		}
+		all = append(all, placeOf(p))
 	}
 	return all
+}
+
+// placeOf names, for people, where a database's replaced tables lie.
+func placeOf(p *database.Plan) string {
+	switch {
+	case p.Engine == "sqlite":
+		return p.Aside
+	case p.Engine == "postgres":
+		return "schema " + p.Aside
+	case p.Aside != p.Live:
+		return "database " + p.Aside
+	default:
+		return "tables " + database.AsideNames + " in database " + p.Live
+	}
 }
 
 // Outcome says what Recover, Undo or Settle did with one restore.
