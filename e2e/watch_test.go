@@ -453,7 +453,8 @@ func TestHolds(t *testing.T) {
 	faults.Away.Store(true)
 	w.fails(3, []string{"harbour does not know of the hold"}, "hold", first, "--why", "before the lamp was replaced")
 	faults.Away.Store(false)
-	w.run("hold", first, "--why", "before the lamp was replaced")
+	w.run("retention")
+	assert.FileExists(t, w.path("far/buckets/museum/revlet/kestrelpoint/holds", first+".json"), "it is told when it answers again")
 	assert.Regexp(t, first+".* held", w.run("archives"))
 	for range 5 {
 		w.nextDay()

@@ -298,6 +298,8 @@ func (k *keeping) decide(ctx context.Context, store string) storeRetention {
 		there, err := catalog.Holds(ctx, k.app.store(store), k.site)
 		if err != nil {
 			r.Stopped = append(r.Stopped, err.Error())
+		} else {
+			k.tellHolds(ctx, store, there)
 		}
 		maps.Copy(holds, there)
 	}
@@ -309,6 +311,19 @@ func (k *keeping) decide(ctx context.Context, store string) storeRetention {
 	}
 	r.Archives, r.Stopped = k.app.plan(k.site, archives, rules, k.silences, r.Stopped)
 	return r
+}
+
+// tellHolds sets the holds in a store that could not be told of them before.
+func (k *keeping) tellHolds(ctx context.Context, store string, there map[string]archive.Hold) {
+	for _, h := range k.listing.Archives {
+		hold, held := k.holds[h.Name]
+		if _, known := there[h.Name]; !held || known || !slices.Contains(storeNames(h), store) {
+			continue
+		}
+		if err := catalog.PutHold(ctx, k.app.store(store), k.site, hold); err != nil {
+			fmt.Fprintf(k.app.err, "warning: store %s does not know of the hold on %s: %v\n", store, h.Name, err)
+		}
+	}
 }
 
 // candidate is what the decision about an archive depends on.
