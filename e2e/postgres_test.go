@@ -96,6 +96,13 @@ func TestPostgresComesBack(t *testing.T) {
 	w.run("restore", "kestrelpoint", "--yes")
 	w.run("settle", "kestrelpoint", "--yes")
 	assert.Equal(t, want, s.describe(t, "museum"))
+	assert.Contains(t, w.run("rehearse"), "a scratch server of PostgreSQL")
+	assert.Empty(t, scratchLeft(t, w))
+	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs:")
+	s.exec(t, "museum", "UPDATE pages SET id = id + 1000")
+	w.fails(4, []string{"rows added", "removed"}, "compare", "kestrelpoint", "--table", "pages")
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--yes")
 
 	s.exec(t, "postgres", "CREATE DATABASE recovered OWNER museum")
 	script := "set -e\n"

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -57,26 +58,53 @@ type Result struct {
 // Passed tells whether the archive restores.
 func (r *Result) Passed() bool { return len(r.Trouble) == 0 }
 
-// endWait is how long a server that was killed may take to let go of its files.
-const endWait = 200 * time.Millisecond
+// endWait is how long servers that were killed may take to let go of their files.
+const endWait = 3 * time.Second
 
-// Clean ends a server that a rehearsal which died has left behind, and removes
+// Clean ends servers that a rehearsal which died has left behind, and removes
 // its folders.
 func Clean(d *disk.Disk, scratch, server string) error {
-	for _, file := range []string{"m/pid", "p/data/postmaster.pid"} {
-		data, err := os.ReadFile(filepath.Join(server, file))
-		number, _, _ := strings.Cut(strings.TrimSpace(string(data)), "\n")
-		pid, convErr := strconv.Atoi(strings.TrimSpace(number))
-		if err != nil || convErr != nil {
-			continue
+	for end := time.Now().Add(endWait); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		left := serversIn(server)
+		if len(left) == 0 {
+			break
 		}
-		line, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "cmdline"))
-		if strings.Contains(string(line), server) { // else the number is another's by now
+		for _, pid := range left {
 			_ = syscall.Kill(pid, syscall.SIGKILL)
-			time.Sleep(endWait)
 		}
 	}
-	return errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+	err := errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+	if errors.Is(err, syscall.ENOTEMPTY) { // the last of them was still writing
+		time.Sleep(endWait / 10)
+		err = errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+	}
+	return err
+}
+
+// programs are those that a scratch server is made and run by.
+var programs = []string{"mariadb", "mysql", "postgres", "initdb"}
+
+// serversIn are the processes that make or run a database server in a folder.
+func serversIn(dir string) (pids []int) {
+	lines, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		return nil
+	}
+	for _, file := range lines {
+		data, err := os.ReadFile(file)
+		if err != nil || !strings.Contains(string(data), dir+"/") {
+			continue
+		}
+		words := strings.Split(string(data), "\x00")
+		ours := slices.ContainsFunc(words[:min(len(words), 2)], func(w string) bool { // a script comes after its shell
+			return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(filepath.Base(w), p) })
+		})
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if ours && err == nil && pid != os.Getpid() {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
 }
 
 // Run rehearses. What is wrong with the archive is in the result; an error tells
@@ -127,7 +155,7 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 	for label := range j.Site.Roots {
 		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
 	}
-	servers := &servers{job: j, result: r}
+	servers := &servers{job: j, result: r, roles: map[string]bool{}}
 	s.Databases = nil
 	for _, db := range j.Site.Databases {
 		moved, err := servers.move(ctx, db, s.Root)
@@ -145,6 +173,8 @@ type servers struct {
 	result *Result
 	maria  *scratchserver.MariaDB
 	pg     *scratchserver.Postgres
+	// roles are the accounts that were made in pg.
+	roles map[string]bool
 }
 
 func (s *servers) stop() {
@@ -229,10 +259,19 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		return db, err
 	}
 	defer root.Close(ctx)
-	if _, err := root.Exec(ctx, `CREATE DATABASE "`+strings.ReplaceAll(db.Name, `"`, `""`)+`"`); err != nil {
-		return db, fmt.Errorf("make a scratch database: %w", err)
+	// An account like the site's, so that everything gets the same owner.
+	quote := func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+	statements := []string{"CREATE DATABASE " + quote(db.Name) + " OWNER " + quote(db.User)}
+	if !s.roles[db.User] && db.User != "postgres" {
+		statements = slices.Insert(statements, 0, "CREATE ROLE "+quote(db.User)+" LOGIN")
 	}
-	db.Host, db.Port, db.Socket, db.User, db.Password = s.pg.Socket, s.pg.Port, s.pg.Socket, "postgres", ""
+	for _, statement := range statements {
+		if _, err := root.Exec(ctx, statement); err != nil {
+			return db, fmt.Errorf("make a scratch database: %w", err)
+		}
+	}
+	s.roles[db.User] = true
+	db.Host, db.Port, db.Socket, db.Password = s.pg.Socket, s.pg.Port, s.pg.Socket, ""
 	return db, nil
 }
 

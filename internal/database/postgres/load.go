@@ -53,7 +53,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	if err != nil {
 		return 0, err
 	}
-	return 0, runStatements(ctx, conn, u, string(text))
+	return 0, runStatements(ctx, conn, u, p.Live, string(text))
 }
 
 // copyHead is the line that begins a table's rows.
@@ -120,7 +120,7 @@ func (u *untilEnd) Read(p []byte) (int, error) {
 var allowed = regexp.MustCompile(`^(?:CREATE (?:OR REPLACE )?(?:EXTENSION IF NOT EXISTS|TYPE|DOMAIN|SEQUENCE|FUNCTION|PROCEDURE|(?:UNLOGGED )?TABLE|(?:UNIQUE )?INDEX|VIEW|MATERIALIZED VIEW|(?:CONSTRAINT )?TRIGGER|RULE) |` +
 	`ALTER TABLE (?:ONLY )?(?:"(?:[^"]|"")*"|\w+) (?:ADD CONSTRAINT|ATTACH PARTITION) |ALTER SEQUENCE (?:"(?:[^"]|"")*"|\w+) OWNED BY |SELECT setval\('(?:[^']|'')*', -?\d+, (?:true|false)\)$|COMMENT ON )`)
 
-func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, text string) error {
+func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, live, text string) error {
 	statements, rest := complete(text)
 	if strings.TrimSpace(rest) != "" {
 		return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
@@ -134,11 +134,24 @@ func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, text st
 			return fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
 		}
 		// One statement at a time: the extended protocol takes no second one.
-		if _, err := conn.Exec(ctx, stmt, pgx.QueryExecModeExec); err != nil {
+		if err := runStatement(ctx, conn, live, stmt); err != nil {
 			return fmt.Errorf("load %s: %.60q: %w", u.Kind, stmt, err)
 		}
 	}
 	return nil
+}
+
+// runStatement runs one statement. An extension that is not there yet goes into
+// the live schema, where it stays: the staging one goes. Some have a schema of
+// their own, which they say when they are asked to go elsewhere.
+func runStatement(ctx context.Context, conn *pgx.Conn, live, stmt string) error {
+	if strings.HasPrefix(stmt, "CREATE EXTENSION ") {
+		if _, err := conn.Exec(ctx, stmt+" SCHEMA "+quote(live), pgx.QueryExecModeExec); err == nil {
+			return nil
+		}
+	}
+	_, err := conn.Exec(ctx, stmt, pgx.QueryExecModeExec)
+	return err
 }
 
 var dollarTag = regexp.MustCompile(`^\$(?:[A-Za-z_][A-Za-z_0-9]*)?\$`)
