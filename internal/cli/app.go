@@ -248,6 +248,28 @@ func (a *app) siteConfig(name string) (config.Site, error) {
 	return s, nil
 }
 
+// openSites opens everything and returns the sites in the arguments, or all.
+func (a *app) openSites(ctx context.Context, c *cli.Command) ([]string, error) {
+	if err := a.open(ctx, c); err != nil {
+		return nil, err
+	}
+	return a.sitesNamed(c)
+}
+
+// sitesNamed are the sites in the arguments, or all.
+func (a *app) sitesNamed(c *cli.Command) ([]string, error) {
+	names := c.Args().Slice()
+	if len(names) == 0 {
+		names = a.config.SiteNames()
+	}
+	for _, name := range names {
+		if _, err := a.siteConfig(name); err != nil {
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
 // stores opens the stores of a site.
 func (a *app) stores(s config.Site) []store.Named {
 	var all []store.Named

@@ -53,12 +53,9 @@ type listedVerified struct {
 }
 
 func (a *app) archives(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
+	names, err := a.openSites(ctx, c)
+	if err != nil {
 		return err
-	}
-	names := c.Args().Slice()
-	if len(names) == 0 {
-		names = a.config.SiteNames()
 	}
 	proofs, err := a.history.Proofs(ctx)
 	if err != nil {
@@ -72,9 +69,6 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	var broken []string
 	waiting := false
 	for _, name := range names {
-		if _, err := a.siteConfig(name); err != nil {
-			return err
-		}
 		l, err := a.list(ctx, name)
 		if err != nil {
 			return err
@@ -230,7 +224,12 @@ func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalo
 	if err != nil {
 		return nil, err
 	}
-	h, err := a.find(ctx, typed, limit)
+	return a.findOpen(ctx, typed, limit)
+}
+
+// findOpen finds an archive as typed, and opens it if it is sealed.
+func (a *app) findOpen(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	h, err := a.find(ctx, typed, before)
 	if err != nil {
 		return nil, err
 	}

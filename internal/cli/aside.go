@@ -46,10 +46,7 @@ type asideLine struct {
 }
 
 func (a *app) asideList(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -126,10 +123,7 @@ func (a *app) asideShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	h, err := a.find(ctx, aside.Archive, time.Time{})
-	if err == nil {
-		err = h.Unseal(h.Keys)
-	}
+	h, err := a.findOpen(ctx, aside.Archive, time.Time{})
 	if err != nil {
 		return err
 	}

@@ -56,14 +56,9 @@ func (a *app) backup(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError("%w", err)
 	}
-	names := c.Args().Slice()
-	if len(names) == 0 {
-		names = a.config.SiteNames()
-	}
-	for _, name := range names {
-		if _, err := a.siteConfig(name); err != nil {
-			return err
-		}
+	names, err := a.sitesNamed(c)
+	if err != nil {
+		return err
 	}
 	if len(names) == 0 {
 		return usageError("no site is configured yet; `revlet adopt PATH` adds one")

@@ -27,10 +27,7 @@ type checkedSite struct {
 }
 
 func (a *app) check(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -58,10 +58,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	job := compare.Job{A: compare.Archive{Held: h}, Read: c.Bool("read"), Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}
 	other := "the live site"
 	if c.Args().Len() == 2 {
-		b, err := a.find(ctx, c.Args().Get(1), time.Time{})
-		if err == nil {
-			err = b.Unseal(b.Keys)
-		}
+		b, err := a.findOpen(ctx, c.Args().Get(1), time.Time{})
 		if err != nil {
 			return err
 		}
@@ -133,32 +130,53 @@ func (a *app) liveSide(name string) (*compare.Live, error) {
 
 // liveTables dumps a site's databases into digests.
 func (a *app) liveTables(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error) {
-	scratch, err := os.MkdirTemp(a.state.Dir, "compare-")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = a.disk.RemoveAll(scratch) }()
 	all := map[compare.TableName]compare.Sum{}
 	for _, db := range s.Databases {
-		if err := a.sumDatabase(ctx, db, scratch, all); err != nil {
+		if err := a.sumDatabase(ctx, db, all); err != nil {
 			return nil, fmt.Errorf("database %s: %w", db.Label, err)
 		}
 	}
 	return all, nil
 }
 
-func (a *app) sumDatabase(ctx context.Context, db site.Database, scratch string, all map[compare.TableName]compare.Sum) error {
+// snapshot opens a live database as of this moment, until done is called.
+func (a *app) snapshot(ctx context.Context, db site.Database) (snapshot database.Snapshot, done func(), err error) {
+	var undo []func()
+	done = func() {
+		for _, f := range slices.Backward(undo) {
+			f()
+		}
+	}
+	scratch, err := os.MkdirTemp(a.state.Dir, "compare-")
+	if err != nil {
+		return nil, done, err
+	}
+	undo = append(undo, func() { _ = a.disk.RemoveAll(scratch) })
 	source, err := a.openSource(ctx, db, scratch)
 	if err != nil {
-		return err
+		return nil, done, err
 	}
-	defer func() { _ = source.Close() }()
-	snapshot, err := source.Snapshot(ctx)
+	undo = append(undo, func() { _ = source.Close() })
+	if snapshot, err = source.Snapshot(ctx); err == nil {
+		undo = append(undo, func() { _ = snapshot.Close() })
+	}
+	return snapshot, done, err
+}
+
+// rowUnits are the units of a snapshot that hold rows, of one table or of all.
+func rowUnits(s database.Snapshot, table string) []database.Unit {
+	return slices.DeleteFunc(slices.Clone(s.Units()), func(u database.Unit) bool {
+		return u.Kind != database.Rows || table != "" && u.Table != table
+	})
+}
+
+func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare.TableName]compare.Sum) error {
+	snapshot, done, err := a.snapshot(ctx, db)
+	defer done()
 	if err != nil {
 		return err
 	}
-	defer func() { _ = snapshot.Close() }()
-	units := slices.DeleteFunc(slices.Clone(snapshot.Units()), func(u database.Unit) bool { return u.Kind != database.Rows })
+	units := rowUnits(snapshot, "")
 	digests, rows := make([]string, len(units)), make([]int64, len(units))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(snapshot.Lanes())
@@ -361,32 +379,15 @@ func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
 // liveTexts gives the rows of a live table as of one moment, until done is
 // called, and tells whether the table is there.
 func (a *app) liveTexts(ctx context.Context, s *site.Site, name compare.TableName) (texts compare.Texts, there bool, done func(), err error) {
-	var undo []func()
-	done = func() {
-		for _, f := range slices.Backward(undo) {
-			f()
-		}
-	}
 	db, ok := s.Database(name.Database)
 	if !ok {
-		return nil, false, done, fmt.Errorf("the site has no database %s now", name.Database)
+		return nil, false, func() {}, fmt.Errorf("the site has no database %s now", name.Database)
 	}
-	scratch, err := os.MkdirTemp(a.state.Dir, "compare-")
+	snapshot, done, err := a.snapshot(ctx, db)
 	if err != nil {
 		return nil, false, done, err
 	}
-	undo = append(undo, func() { _ = a.disk.RemoveAll(scratch) })
-	source, err := a.openSource(ctx, db, scratch)
-	if err != nil {
-		return nil, false, done, err
-	}
-	undo = append(undo, func() { _ = source.Close() })
-	snapshot, err := source.Snapshot(ctx)
-	if err != nil {
-		return nil, false, done, err
-	}
-	undo = append(undo, func() { _ = snapshot.Close() })
-	units := slices.DeleteFunc(slices.Clone(snapshot.Units()), func(u database.Unit) bool { return u.Kind != database.Rows || u.Table != name.Table })
+	units := rowUnits(snapshot, name.Table)
 	return func(ctx context.Context, _ compare.TableName, w io.Writer) error {
 		for _, u := range units {
 			if _, err := snapshot.Dump(ctx, u, w); err != nil {

@@ -45,10 +45,7 @@ type dutyLine struct {
 }
 
 func (a *app) duties(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -262,10 +259,11 @@ type turn struct {
 // retryAfter is how long after a turn that failed it is tried again.
 const retryAfter = time.Hour
 
-// next is when the duty is due: at its next time, or sooner after a failure.
+// next is when the duty is due: at its next time, or sooner after a failure. A
+// rehearsal waits: what keeps it from being made is seldom over in an hour.
 func (t turn) next(zone *time.Location, spread time.Duration) time.Time {
 	next := t.Next(t.state.Since(), zone, spread)
-	if again := t.state.Finished.Add(retryAfter); t.state.Outcome == history.Failed && again.Before(next) {
+	if again := t.state.Finished.Add(retryAfter); t.failedBefore() && t.Work != schedule.Rehearse && again.Before(next) {
 		return again
 	}
 	return next

@@ -22,12 +22,9 @@ func (a *app) preflightCommand() *cli.Command {
 }
 
 func (a *app) preflight(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
+	names, err := a.openSites(ctx, c)
+	if err != nil {
 		return err
-	}
-	names := c.Args().Slice()
-	if len(names) == 0 {
-		names = a.config.SiteNames()
 	}
 	all := map[string][]preflight.Finding{}
 	stopped := false

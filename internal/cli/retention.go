@@ -74,10 +74,7 @@ func (s storeRetention) going() (names []string) {
 }
 
 func (a *app) retention(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -112,20 +109,6 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-// sitesNamed are the sites in the arguments, or all.
-func (a *app) sitesNamed(c *cli.Command) ([]string, error) {
-	names := c.Args().Slice()
-	if len(names) == 0 {
-		names = a.config.SiteNames()
-	}
-	for _, name := range names {
-		if _, err := a.siteConfig(name); err != nil {
-			return nil, err
-		}
-	}
-	return names, nil
 }
 
 func (a *app) rememberRemoval(ctx context.Context, site string, started time.Time, all []storeRetention, err error) {

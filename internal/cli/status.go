@@ -209,10 +209,7 @@ func (a *app) historyCommand() *cli.Command {
 var beforeRunFlag = &cli.StringFlag{Name: "before", Usage: "only runs before this `DATE` (2026-11-20 or 2026-11-20 14:00)"}
 
 func (a *app) showHistory(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -365,10 +362,7 @@ func (a *app) reportCommand() *cli.Command {
 }
 
 func (a *app) report(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	names, err := a.sitesNamed(c)
+	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
