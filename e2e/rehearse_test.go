@@ -39,7 +39,7 @@ func TestRehearse(t *testing.T) {
 	tree, content := snapshot(t, w.path("htdocs"), "data", "cache"), rows(t, w)
 	out := w.run("rehearse")
 	assert.Contains(t, out, "Restores: "+name)
-	assert.Contains(t, out, "7 tables")
+	assert.Contains(t, out, "8 tables")
 	assert.Empty(t, scratchLeft(t, w))
 	assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data", "cache"))
 	assert.Equal(t, content, rows(t, w))

@@ -18,6 +18,7 @@ import (
 	"revlet/internal/catalog"
 	"revlet/internal/check"
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/extract"
 	"revlet/internal/history"
 	"revlet/internal/portable"
@@ -40,9 +41,11 @@ func (a *app) restoreCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "files, database, or components such as themes,uploads (`revlet show` lists them)"},
 			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
-			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "replace: what is restored becomes exactly the archive's; fill: files that are missing or differ are put back, what was added stays"},
+			&cli.StringSliceFlag{Name: "table", Usage: "only the database's table `NAME`; may be given again"},
+			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
+			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "replace: what is restored becomes exactly the archive's; fill: files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
-			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, or to an older server"},
+			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
 			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
@@ -89,7 +92,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
 	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
-	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: want.files, Database: want.database, Share: want.share,
+	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: want.files, Database: want.database, Share: want.share, Rows: want.rows,
 		State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
 	quiet()
 	if err != nil {
@@ -214,13 +217,18 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
 	default:
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}
-	if want.database {
+	switch {
+	case want.rows != nil:
+		for i, pick := range want.picks {
+			lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], pick})
+		}
+	case want.database:
 		for label := range h.Origin.Databases {
 			if db, ok := s.Database(label); ok {
 				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), tablesIn(h.Record))})
 			}
 		}
-	} else {
+	default:
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
 	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
@@ -271,7 +279,7 @@ func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held
 	answers := a.checkSite(ctx, s)
 	if c.Bool("json") {
 		err := a.printJSON(map[string]any{"archive": h.Name, "site": h.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "checks": nonNil(answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "checks": nonNil(answers)})
 		if err != nil {
 			return err
 		}
@@ -310,7 +318,10 @@ func (a *app) showRestored(h *catalog.Held, r *restore.Result, answers []check.R
 	if r.Paths > 0 {
 		lines = append(lines, [2]string{"files", count(r.Paths, "path", "paths") + " put back, each digest checked"})
 	}
-	if r.Tables > 0 {
+	for i, m := range r.Moves {
+		lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], m.Table + ": " + count(m.Put, "row", "rows") + " put back"})
+	}
+	if r.Tables > 0 && len(r.Moves) == 0 {
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", count(int64(r.Tables), "table", "tables"), count(r.Rows, "row", "rows"))})
 	}
 	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", took(r.Took), took(r.Swap))})
@@ -324,8 +335,25 @@ func (a *app) showRestored(h *catalog.Held, r *restore.Result, answers []check.R
 		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
 	}
 	a.facts(lines)
-	fmt.Fprintf(a.out, "\nNext: look at the site, and log in with the accounts of %s.\n", h.Taken.Local().Format("2 January"))
+	next := "look at the site"
+	if r.Tables > 0 && len(r.Moves) == 0 {
+		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")
+	}
+	fmt.Fprintf(a.out, "\nNext: %s.\n", next)
 	fmt.Fprintf(a.out, "`revlet undo %s` takes this back; `revlet settle %s` deletes what was set aside.\n", h.Site, h.Site)
+}
+
+// rowsByTable says how many rows a share has put into which tables; nil when
+// whole databases were restored.
+func rowsByTable(moves []database.ShareMove) map[string]int64 {
+	var all map[string]int64
+	for _, m := range moves {
+		if all == nil {
+			all = map[string]int64{}
+		}
+		all[m.Table] += m.Put
+	}
+	return all
 }
 
 func (a *app) undoCommand() *cli.Command {

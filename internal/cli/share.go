@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/catalog"
+	"revlet/internal/database"
 	"revlet/internal/restore"
 	"revlet/internal/site"
 )
@@ -21,6 +23,9 @@ type wish struct {
 	// names words the share; uploads tells that they are of it.
 	names   []string
 	uploads bool
+	// rows limits the database, by its label; picks words it.
+	rows  map[string]*database.Share
+	picks []string
 }
 
 // words says what becomes of the files.
@@ -39,14 +44,20 @@ func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
 		return w, usageError("--mode %q: it is replace or fill", c.String("mode"))
 	}
 	globs := c.StringSlice("path")
+	if err := w.readRows(c, s, h, fill); err != nil {
+		return w, err
+	}
 	var components []string
 	if only := c.String("only"); only != "" {
-		w.files, w.database = false, false
+		w.files, w.database = false, w.rows != nil
 		for name := range strings.SplitSeq(only, ",") {
 			switch name = strings.TrimSpace(name); name {
 			case "files":
 				w.files = true
 			case "database":
+				if w.rows != nil {
+					return w, usageError("choose one of --only database and --table or --rows")
+				}
 				w.database = true
 			default:
 				components = append(components, name)
@@ -67,21 +78,103 @@ func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
 	switch {
 	case len(globs) > 0:
 		w.files, w.names = true, globs
-		w.database = w.database && c.String("only") != ""
+		w.database = w.rows != nil || w.database && c.String("only") != ""
 		w.share = &restore.Share{Fill: fill, Keep: func(rel string) bool {
 			return slices.ContainsFunc(globs, func(g string) bool { return covers(g, rel) })
 		}}
 	case len(components) > 0 && !w.files:
 		w.files, w.names, w.uploads = true, components, slices.Contains(components, "uploads")
 		w.share = &restore.Share{Fill: fill, Keep: func(rel string) bool { return slices.Contains(components, s.Recipe.ComponentOf(rel)) }}
-	case fill && w.files:
-		w.database = w.database && c.String("only") != ""
+	case fill && w.files && (w.rows == nil || c.String("only") != ""):
+		w.database = w.rows != nil || w.database && c.String("only") != ""
 		w.names = []string{"the site"}
 		w.share = &restore.Share{Fill: true, Keep: func(string) bool { return true }}
-	case fill:
-		return w, usageError("--mode fill is for files; a database becomes the archive's as a whole")
+	case w.rows != nil && c.String("only") == "":
+		w.files = false
+	case fill && w.rows == nil:
+		return w, usageError("--mode fill is for files, and for tables and rows with --table and --rows; a whole database becomes the archive's")
 	}
 	return w, nil
+}
+
+// readRows reads --table and --rows.
+func (w *wish) readRows(c *cli.Command, s *site.Site, h *catalog.Held, fill bool) error {
+	tables, typed := c.StringSlice("table"), c.StringSlice("rows")
+	if len(tables) == 0 && len(typed) == 0 {
+		return nil
+	}
+	if !w.database {
+		return fmt.Errorf("archive %s holds no database (its scope is %s)", h.Name, h.Scope)
+	}
+	var picks []database.RowPick
+	for _, text := range typed {
+		more, err := rowPicks(text)
+		if err != nil {
+			return err
+		}
+		picks = append(picks, more...)
+	}
+	rows, err := restore.RowShares(s, h, tables, picks)
+	if err != nil {
+		return err
+	}
+	for _, label := range slices.Sorted(maps.Keys(rows)) {
+		share := rows[label]
+		share.Fill, share.Anyway = fill, c.Bool("anyway")
+		w.picks = append(w.picks, pickWords(share)...)
+	}
+	w.rows = rows
+	return nil
+}
+
+// rowPicks reads TABLE:COLUMN=VALUE[,[TABLE:]COLUMN=VALUE…].
+func rowPicks(text string) ([]database.RowPick, error) {
+	var all []database.RowPick
+	table := ""
+	for one := range strings.SplitSeq(text, ",") {
+		head, value, ok := strings.Cut(one, "=")
+		if t, column, named := strings.Cut(head, ":"); named {
+			table, head = t, column
+		}
+		if !ok || table == "" || head == "" {
+			return nil, usageError("--rows %q: it is TABLE:COLUMN=VALUE, such as pages:id=12, and more after a comma", text)
+		}
+		all = append(all, database.RowPick{Table: table, Column: head, Value: value})
+	}
+	return all, nil
+}
+
+// pickWords says what of a database comes back.
+func pickWords(share *database.Share) []string {
+	became := "becomes the archive's"
+	if share.Fill {
+		became = "gets back the rows that are missing"
+	}
+	var all []string
+	for _, t := range share.Tables {
+		all = append(all, "table "+t+" "+became)
+	}
+	for _, r := range share.Rows {
+		all = append(all, fmt.Sprintf("rows of %s where %s is %s come back", r.Table, r.Column, r.Value))
+	}
+	var exact, missing []string
+	for _, table := range share.Staged(func(string) bool { return true }) {
+		i := slices.IndexFunc(share.Relations, func(r database.Relation) bool { return r.Table == table && !r.Parent })
+		switch {
+		case len(share.Rows) == 0 || i < 0 || slices.Contains(share.Tables, table):
+		case share.Relations[i].Keep || share.Fill:
+			missing = append(missing, table)
+		default:
+			exact = append(exact, table)
+		}
+	}
+	if len(exact) > 0 {
+		all = append(all, "with what belongs to them in "+strings.Join(exact, ", "))
+	}
+	if len(missing) > 0 {
+		all = append(all, "and what is missing of it in "+strings.Join(missing, ", ")+"; later rows stay")
+	}
+	return append(all, "all other rows stay as they are")
 }
 
 // covers tells whether a pattern means a path, or a folder that it lies in.

@@ -5,6 +5,7 @@ package database
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -96,6 +97,31 @@ type Snapshot interface {
 	Close() error
 }
 
+// Texts collects a query's answer as text; NULL is empty.
+func Texts(rows *sql.Rows) ([][]string, error) {
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	var all [][]string
+	for rows.Next() {
+		values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		row := make([]string, len(columns))
+		for i, v := range values {
+			row[i] = v.String
+		}
+		all = append(all, row)
+	}
+	return all, rows.Err()
+}
+
 // Plan is one database's share of a restore. It is written to the journal and
 // is all that is needed to finish or revert the work in another process.
 type Plan struct {
@@ -126,6 +152,9 @@ type Plan struct {
 	Notes   []string     `json:"notes,omitempty"`
 	NewKeys []ForeignKey `json:"new_keys,omitempty"`
 	OldKeys []ForeignKey `json:"old_keys,omitempty"`
+	// Share is set when only some tables or rows are put back: they are then put
+	// into the live tables in one transaction, and Aside holds the rows that went.
+	Share *SharePlan `json:"share,omitempty"`
 }
 
 // LateKey is what is added to a staged table after its rows.
@@ -180,6 +209,10 @@ type Target interface {
 	Lanes() int
 	// Info describes the server that is restored to.
 	Info() Info
+	// Select picks, out of what is staged, the rows of a share and makes sure
+	// that they fit into the live tables. It completes the plan's share; nothing
+	// live changes. It is called once, after Load, for plans with a Share.
+	Select(ctx context.Context, p *Plan, s Share) error
 	// Swap puts the staged tables live and the live ones aside.
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.

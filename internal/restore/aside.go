@@ -43,7 +43,7 @@ func Asides(st *state.State, site string) ([]Aside, error) {
 			}
 		}
 		for _, p := range j.Databases {
-			if p.Engine == "sqlite" {
+			if p.Engine == "sqlite" && p.Share == nil {
 				a.DatabaseFiles[p.Label] = p.Aside
 			} else {
 				a.Tables = append(a.Tables, placeOf(p))

@@ -83,8 +83,19 @@ func (r *run) maintenance() site.Maintenance {
 func (r *run) wanted() []archive.Part {
 	return slices.DeleteFunc(slices.Clone(r.Archive.Parts), func(p archive.Part) bool {
 		isFile := p.Kind == archive.KindFiles || p.Kind == archive.KindTree
-		return isFile && !r.Files || !isFile && !r.Database
+		return isFile && !r.Files || !isFile && !r.wantsSQL(p)
 	})
+}
+
+// wantsSQL tells whether a part of a database is read.
+func (r *run) wantsSQL(p archive.Part) bool {
+	if !r.Database || r.Rows == nil {
+		return r.Database
+	}
+	if r.Rows[p.Database] == nil {
+		return false
+	}
+	return p.Kind != archive.KindRows || slices.Contains(r.tables(p.Database), p.Table)
 }
 
 func (r *run) partsPresent(ctx context.Context) error {
@@ -114,7 +125,7 @@ func (r *run) planFiles() error {
 		need = r.Share.bytes + r.Share.paths*2048 + totals.Folders*4096 + margin
 	}
 	for _, db := range r.Site.Databases {
-		if _, inside := r.Site.Inside(db); inside && r.Database {
+		if _, inside := r.Site.Inside(db); inside && r.Database && r.Rows == nil {
 			need += totals.DatabaseBytes
 		}
 	}
@@ -123,7 +134,7 @@ func (r *run) planFiles() error {
 		return err
 	}
 	for _, db := range r.Site.Databases {
-		if rel, inside := r.Site.Inside(db); inside && !r.Database {
+		if rel, inside := r.Site.Inside(db); inside && (!r.Database || r.Rows != nil) {
 			f.Carried = append(f.Carried, rel)
 		}
 	}
@@ -190,6 +201,9 @@ func (r *run) openTargets(ctx context.Context) error {
 		return nil
 	}
 	for label, origin := range r.Archive.Origin.Databases {
+		if r.Rows != nil && r.Rows[label] == nil {
+			continue
+		}
 		db, ok := r.Site.Database(label)
 		if !ok {
 			return fmt.Errorf("archive %s holds a database %q that the site does not have now; describe it under `databases:` or restore with --only files", r.Archive.Name, label)
@@ -199,7 +213,7 @@ func (r *run) openTargets(ctx context.Context) error {
 		}
 		mode := fileMode(origin)
 		rel, inside := r.Site.Inside(db)
-		if inside && r.Files {
+		if inside && r.Files && r.Rows == nil {
 			db.Path = filepath.Join(r.journal.Files.staged(), filepath.FromSlash(rel))
 		}
 		beside := ""
@@ -224,7 +238,7 @@ func (r *run) openTargets(ctx context.Context) error {
 		if err := database.CheckVersion(origin.Version, target.Info().Version); err != nil && !r.Anyway && db.Engine != "sqlite" {
 			return errors.Join(err, target.Close())
 		}
-		if inside && r.Files {
+		if inside && r.Files && r.Rows == nil {
 			r.inside = append(r.inside, insideDatabase{db: db, target: target})
 			continue
 		}

@@ -46,6 +46,9 @@ type Job struct {
 	Anyway bool
 	// Share limits Files to some of the webroot; nil is all of it.
 	Share *Share
+	// Rows limits Database to shares of some databases, by label; nil is all of
+	// every one.
+	Rows map[string]*database.Share
 }
 
 // Result is what a restore did.
@@ -54,6 +57,8 @@ type Result struct {
 	// Paths and Rows count what was put back.
 	Paths, Rows int64
 	Tables      int
+	// Moves are the tables that rows were put into, for a share of a database.
+	Moves []database.ShareMove
 	// Swap is how long the site was between its two states.
 	Swap time.Duration
 	Took time.Duration
@@ -174,7 +179,12 @@ func (r *run) stage(ctx context.Context) error {
 	}
 	for label, target := range r.targets {
 		plan := target.Plan(r.journal.ID)
-		plan.Label, plan.Large = label, r.large(label)
+		plan.Label = label
+		if r.Rows != nil {
+			plan.Share = &database.SharePlan{Staged: r.tables(label)}
+		} else {
+			plan.Large = r.large(label)
+		}
 		r.journal.Databases = append(r.journal.Databases, plan)
 		err := r.journal.save()
 		if err == nil {
@@ -189,6 +199,9 @@ func (r *run) stage(ctx context.Context) error {
 		g.Go(func() error { return r.loadDatabase(ctx, ix, label, target, plan) })
 	}
 	if err := g.Wait(); err != nil {
+		return err
+	}
+	if err := r.selectRows(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
 	if err := r.stageInside(context.WithoutCancel(ctx), ix); err != nil {
@@ -318,6 +331,9 @@ func (r *run) large(label string) []string {
 
 // tables are the names of a database's tables in the archive.
 func (r *run) tables(label string) []string {
+	if r.Rows != nil {
+		return r.Rows[label].Staged(func(table string) bool { return holdsTable(r.Archive.Parts, label, table) })
+	}
 	var names []string
 	for _, p := range r.Archive.Parts {
 		if p.Kind == archive.KindRows && p.Database == label && p.Slice <= 1 {
@@ -329,7 +345,8 @@ func (r *run) tables(label string) []string {
 
 // loadDatabase loads schema, rows and objects into the staging place.
 func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string, target database.Target, plan *database.Plan) error {
-	for _, p := range r.Archive.Parts {
+	parts := r.wanted()
+	for _, p := range parts {
 		if p.Kind == archive.KindDump && p.Database == label {
 			return r.loadDump(ctx, ix, p, target, plan)
 		}
@@ -337,7 +354,7 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 	for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
 		g, ctx := errgroup.WithContext(ctx)
 		g.SetLimit(target.Lanes())
-		for _, p := range r.Archive.Parts {
+		for _, p := range parts {
 			if p.Kind == kind && p.Database == label {
 				g.Go(func() error { return r.loadPart(ctx, ix, p, target, plan) })
 			}
@@ -404,6 +421,9 @@ func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part
 			}
 			if u.Kind == database.Rows && rows != part.Entries {
 				return fmt.Errorf("table %s: %d rows came, %d were saved", part.Table, rows, part.Entries)
+			}
+			if plan.Share != nil {
+				return nil // counted once they are picked
 			}
 			r.mu.Lock()
 			defer r.mu.Unlock()

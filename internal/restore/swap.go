@@ -56,7 +56,7 @@ func swapOrTakeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[s
 
 // dropEmptyStage removes the staging place once nothing is in it.
 func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) error {
-	if p.Stage == p.Live {
+	if p.Stage == p.Live && p.Share == nil {
 		return nil
 	}
 	return t.DropStage(ctx, p)
@@ -365,6 +365,8 @@ func (j *Journal) AsidePlaces() []string {
 // placeOf names, for people, where a database's replaced tables lie.
 func placeOf(p *database.Plan) string {
 	switch {
+	case p.Engine == "sqlite" && p.Share != nil:
+		return "tables " + database.AsideNames + " in " + p.Live
 	case p.Engine == "sqlite":
 		return p.Aside
 	case p.Engine == "postgres":

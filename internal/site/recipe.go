@@ -27,6 +27,10 @@ type Recipe struct {
 	Components  []Component                 `yaml:"components"`
 	Skip        []string                    `yaml:"skip"`
 	Maintenance Maintenance                 `yaml:"maintenance"`
+	// Relations say which rows belong together.
+	Relations []Relation `yaml:"relations"`
+	// Mind says, by table, what a row that is put back does not bring along.
+	Mind map[string]string `yaml:"mind"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
 }
@@ -80,6 +84,20 @@ type AddressSource struct {
 	Column  string `yaml:"column"`
 	Where   string `yaml:"where"`
 	Is      string `yaml:"is"`
+}
+
+// Relation leads from a row to others: From, To and Parent are each a table,
+// without prefix, a dot, and a column; the table of To may be a pattern.
+type Relation struct {
+	From string `yaml:"from"`
+	// To are rows that come back with it: exactly those of the archive or, with
+	// Keep, those that are missing. Where and Is narrow them.
+	To    string `yaml:"to"`
+	Where string `yaml:"where"`
+	Is    string `yaml:"is"`
+	Keep  bool   `yaml:"keep"`
+	// Parent is a row that must be there.
+	Parent string `yaml:"parent"`
 }
 
 // Component is a named share of a site: paths as doublestar patterns relative

@@ -30,6 +30,9 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 		return db.c.explain(err)
 	}
 	defer conn.Close()
+	if p.Share != nil {
+		return db.prepareShare(ctx, conn, p)
+	}
 	listed, views, err := db.listTables(ctx, conn)
 	if err != nil {
 		return err
@@ -140,6 +143,9 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 			rows, err = loadRows(ctx, conn, p, u.Table, r)
 			return err
 		default:
+			if p.Share != nil {
+				return nil // the live ones stay
+			}
 			return db.loadObjects(ctx, p, r)
 		}
 	})
@@ -244,6 +250,9 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 		stmt = knownEngine(knownCollations(stmt, known, note), engines, note)
 		if table != "" {
 			to, err := staged(p, table)
+			if err != nil && p.Share != nil {
+				continue // not one of those that are put back
+			}
 			if err != nil {
 				return err
 			}
@@ -401,6 +410,9 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 		if err != nil {
 			return err
 		}
+		if p.Share != nil && p.Stage == p.Live {
+			return dropShare(ctx, conn, p, e, stagePrefix)
+		}
 		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
 	})
 }
@@ -419,6 +431,9 @@ func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
 			if _, err := conn.ExecContext(ctx, "DROP VIEW IF EXISTS "+in(p.Live, v.Aside)); err != nil {
 				return err
 			}
+		}
+		if p.Share != nil && p.Aside == p.Live {
+			return dropShare(ctx, conn, p, e, asidePrefix)
 		}
 		return dropPlace(ctx, conn, p, p.Aside, e, func(m database.TableMove) string { return m.Aside })
 	})

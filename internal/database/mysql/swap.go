@@ -9,11 +9,15 @@ import (
 	"strings"
 
 	"revlet/internal/database"
+	"revlet/internal/database/share"
 )
 
 // Swap implements database.Target: one RENAME TABLE statement puts every live
 // table and view aside and every staged table in place.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return db.onShare(ctx, p, func(m share.Make) error { return share.Swap(ctx, m, p) })
+	}
 	return db.exchange(ctx, p, p.OldKeys, p.NewKeys, p.NewObjects, func(e exists) (out []string) {
 		for _, m := range p.Tables {
 			if m.Aside != "" && e.has(p.Live, m.Name) && !e.has(p.Aside, m.Aside) {
@@ -34,6 +38,9 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return db.onShare(ctx, p, func(m share.Make) error { return share.Revert(ctx, m, p) })
+	}
 	if p.Stage != p.Live {
 		// A finished swap has removed the empty staging database.
 		if _, err := db.pool.ExecContext(ctx, db.createDatabase(p.Stage)); err != nil {

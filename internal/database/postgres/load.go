@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"revlet/internal/database"
+	"revlet/internal/database/share"
 )
 
 // Plan implements database.Target: stage and aside are schemas.
@@ -48,6 +49,9 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 			return n, fmt.Errorf("load table %s: %w", u.Table, err)
 		}
 		return n, nil
+	}
+	if u.Kind == database.Objects && p.Share != nil {
+		return 0, nil // the live ones stay
 	}
 	text, err := io.ReadAll(in)
 	if err != nil {
@@ -183,11 +187,17 @@ func skipLiteral(text string, i int) int {
 // aside one and everything staged into the live one, in one transaction. The
 // live schema itself stays, with its rights and the extensions in it.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return share.Swap(ctx, &rowShare{db, p}, p)
+	}
 	return db.exchange(ctx, p.Live, p.Stage, p.Aside)
 }
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return share.Revert(ctx, &rowShare{db, p}, p)
+	}
 	return db.exchange(ctx, p.Live, p.Aside, p.Stage)
 }
 

@@ -246,7 +246,7 @@ func (s *snapshot) describe(ctx context.Context, mode string) error {
 			return err
 		}
 		switch {
-		case strings.HasPrefix(name, "sqlite_stat"):
+		case strings.HasPrefix(name, "sqlite_stat"), isShare(name):
 		case kind == "table" && strings.HasPrefix(strings.ToUpper(text), "CREATE VIRTUAL"):
 			// Its own tables are saved like any other; making the virtual
 			// table anew would make them too, so it is entered by hand.
@@ -515,7 +515,9 @@ func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
 		if err := rows.Scan(&t.Name); err != nil {
 			return nil, err
 		}
-		all = append(all, t)
+		if !isShare(t.Name) {
+			all = append(all, t)
+		}
 	}
 	return all, rows.Err()
 }

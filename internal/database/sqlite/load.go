@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"revlet/internal/database"
+	"revlet/internal/database/share"
 )
 
 // Plan implements database.Target. The stage is a file on the live one's file
@@ -59,6 +60,9 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		if err != nil {
 			return err
 		}
+		if p.Share != nil && u.Kind == database.Objects && !makesIndex.MatchString(stmt) {
+			return nil // the live ones stay
+		}
 		res, err := conn.ExecContext(ctx, stmt)
 		if err != nil || !insert {
 			return err
@@ -70,7 +74,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	if err != nil {
 		return count, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
 	}
-	if u.Kind == database.Objects {
+	if u.Kind == database.Objects && p.Share == nil {
 		if err := prove(ctx, conn, p.Stage); err != nil {
 			return count, err
 		}
@@ -108,9 +112,10 @@ func prove(ctx context.Context, conn *sql.Conn, file string) error {
 }
 
 var (
-	setting = regexp.MustCompile(`^PRAGMA (?:encoding|page_size|auto_vacuum|application_id|user_version|journal_mode|writable_schema) = [-'A-Za-z0-9]+$`)
-	define  = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?(?:TABLE|INDEX|VIEW|TRIGGER)\s`)
-	asQuery = regexp.MustCompile(`(?is)^CREATE\s+TABLE\s+\S+\s+AS\b`)
+	setting    = regexp.MustCompile(`^PRAGMA (?:encoding|page_size|auto_vacuum|application_id|user_version|journal_mode|writable_schema) = [-'A-Za-z0-9]+$`)
+	makesIndex = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?INDEX\s`)
+	define     = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?(?:TABLE|INDEX|VIEW|TRIGGER)\s`)
+	asQuery    = regexp.MustCompile(`(?is)^CREATE\s+TABLE\s+\S+\s+AS\b`)
 )
 
 // check refuses what Revlet does not write into a part of that kind.
@@ -225,7 +230,10 @@ func complete(stmt string) bool { return !trigger.MatchString(stmt) || triggerEn
 
 // Swap implements database.Target: the live file and the logs that belong to it
 // go aside, the staged one takes its place.
-func (db *Database) Swap(_ context.Context, p *database.Plan) error {
+func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return db.onShare(ctx, p, func(m *rowShare) error { return share.Swap(ctx, m, p) })
+	}
 	if err := db.moveAll(p.Live, p.Aside, p.Stage); err != nil {
 		return err
 	}
@@ -233,7 +241,10 @@ func (db *Database) Swap(_ context.Context, p *database.Plan) error {
 }
 
 // Revert implements database.Target.
-func (db *Database) Revert(_ context.Context, p *database.Plan) error {
+func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return db.onShare(ctx, p, func(m *rowShare) error { return share.Revert(ctx, m, p) })
+	}
 	aside, err := db.c.Disk.Exists(p.Aside)
 	if err != nil {
 		return err
@@ -284,7 +295,12 @@ func (db *Database) moveAll(from, to, unless string) error {
 func (db *Database) DropStage(_ context.Context, p *database.Plan) error { return db.dropAll(p.Stage) }
 
 // DropAside implements database.Target.
-func (db *Database) DropAside(_ context.Context, p *database.Plan) error { return db.dropAll(p.Aside) }
+func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
+	if p.Share != nil {
+		return db.dropShare(ctx, p)
+	}
+	return db.dropAll(p.Aside)
+}
 
 func (db *Database) dropAll(file string) error {
 	for _, suffix := range logs {

@@ -19,6 +19,7 @@ type exhibit struct {
 }
 type hours struct{ Days, Times string }
 type logEntry struct{ Day, Keeper, Text string }
+type remark struct{ Visitor, Text string }
 
 const tables = `
 PRAGMA journal_mode = WAL;
@@ -28,6 +29,7 @@ CREATE TABLE exhibits (id INTEGER PRIMARY KEY, name TEXT NOT NULL, text TEXT NOT
 CREATE TABLE opening_hours (position INTEGER PRIMARY KEY, days TEXT NOT NULL, times TEXT NOT NULL);
 CREATE TABLE keepers_log (id INTEGER PRIMARY KEY, day TEXT NOT NULL, keeper TEXT NOT NULL, entry TEXT NOT NULL, wind REAL, sketch BLOB);
 CREATE TABLE users (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, role TEXT NOT NULL, secret TEXT NOT NULL);
+CREATE TABLE remarks (id INTEGER PRIMARY KEY, page INTEGER NOT NULL REFERENCES pages (id), visitor TEXT NOT NULL, text TEXT NOT NULL);
 CREATE INDEX log_by_day ON keepers_log (day);
 CREATE VIEW latest_log AS SELECT day, keeper, entry FROM keepers_log ORDER BY day DESC, id DESC LIMIT 3;
 CREATE TRIGGER tidy_title AFTER INSERT ON pages BEGIN UPDATE pages SET title = trim(title) WHERE id = NEW.id; END;`
@@ -78,6 +80,7 @@ func fill(ctx context.Context, file, address string) error {
 		put("INSERT INTO keepers_log (day, keeper, entry, wind, sketch) VALUES (date('1904-01-01', ?), ?, ?, ?, ?)",
 			fmt.Sprintf("+%d days", i), keepers[i%3], entries[i%4], math.Sqrt(float64(i)), sketch)
 	}
+	put("INSERT INTO remarks (page, visitor, text) VALUES (2, 'Ida', 'The bus comes more often in summer.'), (2, 'Tom', 'Bring a coat, even in July.'), (4, 'Class 4b', 'We sent our names across the bay!')")
 	put("INSERT INTO users (name, role, secret) VALUES ('keeper', 'administrator', 'made-up-hash-1'), ('volunteer', 'editor', 'made-up-hash-2')")
 	put("COMMIT")
 	if err != nil {
@@ -136,10 +139,18 @@ func each(ctx context.Context, db *sql.DB, q string, visit func(*sql.Rows) error
 	return rows.Err()
 }
 
-func readPage(ctx context.Context, db *sql.DB, slug string) (pageRow, error) {
-	p := pageRow{Slug: slug}
-	err := db.QueryRowContext(ctx, "SELECT title, body FROM pages WHERE slug = ?", slug).Scan(&p.Title, &p.Body)
-	return p, err
+func (v *view) readPage(ctx context.Context, db *sql.DB, slug string) error {
+	v.Page = pageRow{Slug: slug}
+	var id int64
+	if err := db.QueryRowContext(ctx, "SELECT id, title, body FROM pages WHERE slug = ?", slug).Scan(&id, &v.Page.Title, &v.Page.Body); err != nil {
+		return err
+	}
+	return each(ctx, db, fmt.Sprintf("SELECT visitor, text FROM remarks WHERE page = %d ORDER BY id", id), func(r *sql.Rows) error {
+		var one remark
+		err := r.Scan(&one.Visitor, &one.Text)
+		v.Remarks = append(v.Remarks, one)
+		return err
+	})
 }
 
 // gallery paints a few photographs of the sea: files that do not compress.
@@ -195,7 +206,7 @@ func Dump(ctx context.Context, file string) (string, error) {
 		text += fmt.Sprintf("%s %s %s %s\n", kind, name, table, create)
 		return err
 	})
-	for _, table := range []string{"settings", "pages", "exhibits", "opening_hours", "keepers_log", "users", "sqlite_sequence"} {
+	for _, table := range []string{"settings", "pages", "exhibits", "opening_hours", "keepers_log", "users", "remarks", "sqlite_sequence"} {
 		if err != nil {
 			break
 		}

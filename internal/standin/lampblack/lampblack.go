@@ -107,6 +107,7 @@ type view struct {
 	Exhibits                        []exhibit
 	Hours                           []hours
 	Log                             []logEntry
+	Remarks                         []remark
 }
 
 func render(ctx context.Context, root, slug string) ([]byte, int, error) {
@@ -139,7 +140,7 @@ func render(ctx context.Context, root, slug string) ([]byte, int, error) {
 		v.Title, kind = "Keepers' entrance", "login.html"
 	}
 	if kind != "login.html" {
-		v.Page, err = readPage(ctx, db, slug)
+		err = v.readPage(ctx, db, slug)
 		if err == sql.ErrNoRows {
 			v.Page, status = pageRow{Title: "Nothing here", Body: "The fog is thick and there is no such page."}, http.StatusNotFound
 		} else if err != nil {

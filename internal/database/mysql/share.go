@@ -1,0 +1,181 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"revlet/internal/database"
+	"revlet/internal/database/share"
+)
+
+// prepareShare makes room for the tables of a share only.
+func (db *Database) prepareShare(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+	if err := db.makeStage(ctx, conn, p); err != nil {
+		return err
+	}
+	p.Tables = moves(p, p.Share.Staged, nil)
+	return nil
+}
+
+// Select implements database.Target.
+func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Share) error {
+	return db.onShare(ctx, p, func(m share.Make) error { return share.Select(ctx, m, p, s) })
+}
+
+// onShare runs work in a session that heeds unique keys. Foreign keys are looked
+// after by the share itself: the server would let children go with their parent
+// while that is replaced.
+func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(share.Make) error) error {
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		if _, err := conn.ExecContext(ctx, "SET SESSION unique_checks = 1"); err != nil {
+			return err
+		}
+		if err := takeTurn(ctx, conn, p); err != nil {
+			return err
+		}
+		return work(&rowShare{db: db, conn: conn, plan: p})
+	})
+}
+
+// rowShare implements share.Make.
+type rowShare struct {
+	db   *Database
+	conn *sql.Conn
+	plan *database.Plan
+}
+
+func (r *rowShare) Exec(ctx context.Context, q string) (int64, error) {
+	res, err := r.conn.ExecContext(ctx, q)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+func (r *rowShare) Texts(ctx context.Context, q string) ([][]string, error) {
+	rows, err := r.conn.QueryContext(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return database.Texts(rows)
+}
+
+func (r *rowShare) Quote(name string) string   { return quote(name) }
+func (r *rowShare) Literal(v string) string    { return text(v) }
+func (r *rowShare) Text(expr string) string    { return "CAST(" + expr + " AS CHAR)" }
+func (r *rowShare) Live(table string) string   { return in(r.plan.Live, table) }
+func (r *rowShare) Staged(table string) string { return in(r.plan.Stage, r.stagedName(table)) }
+
+func (r *rowShare) stagedName(table string) string {
+	name, err := staged(r.plan, table)
+	if err != nil {
+		return table // the server then says that there is none
+	}
+	return name
+}
+
+// Kept tables bear the restore's name, so that no plan is needed to find them.
+func (r *rowShare) Kept(name string) string {
+	return in(r.plan.Aside, asidePrefix+r.plan.ID+"_"+name)
+}
+
+func (r *rowShare) place(isStaged bool, table string) (schema, name string) {
+	if isStaged {
+		return r.plan.Stage, r.stagedName(table)
+	}
+	return r.plan.Live, table
+}
+
+func (r *rowShare) Columns(ctx context.Context, isStaged bool, table string) ([]string, error) {
+	schema, name := r.place(isStaged, table)
+	return queryStrings(ctx, r.conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
+		" AND COALESCE(GENERATION_EXPRESSION, '') = '' AND EXTRA NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION")
+}
+
+func (r *rowShare) Key(ctx context.Context, isStaged bool, table string) ([]string, error) {
+	schema, name := r.place(isStaged, table)
+	return queryStrings(ctx, r.conn, "SELECT COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
+		" AND CONSTRAINT_NAME = 'PRIMARY' ORDER BY ORDINAL_POSITION")
+}
+
+func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) {
+	columns, err := r.Texts(ctx, `SELECT TABLE_NAME, CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE
+		WHERE TABLE_SCHEMA = `+text(r.plan.Live)+` AND REFERENCED_TABLE_SCHEMA = `+text(r.plan.Live)+` AND TABLE_NAME NOT LIKE 'rv\\_%'
+		ORDER BY TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION`)
+	if err != nil {
+		return nil, err
+	}
+	return share.GroupKeys(columns), nil
+}
+
+func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
+	names, err := queryStrings(ctx, r.conn, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = "+text(r.plan.Live)+" AND EVENT_OBJECT_TABLE = "+text(table))
+	return len(names) > 0, err
+}
+
+// CanCreate implements share.Make.
+func (r *rowShare) CanCreate() error { return nil }
+
+// Create implements share.Make.
+func (r *rowShare) Create(ctx context.Context, table string) error {
+	_, err := r.Exec(ctx, "CREATE TABLE "+r.Live(table)+" LIKE "+r.Staged(table))
+	return err
+}
+
+func (r *rowShare) KeptTable(name, like string, columns []string) string {
+	return fmt.Sprintf("CREATE TABLE %s ENGINE=InnoDB AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
+}
+
+func (r *rowShare) Begin(ctx context.Context, _ []string) error {
+	_, err := r.Exec(ctx, "START TRANSACTION")
+	return err
+}
+
+// Atomic implements share.Make: tables of engines without transactions keep
+// what was done to them.
+func (r *rowShare) Atomic(ctx context.Context, tables []string) (bool, error) {
+	for _, name := range tables {
+		engines, err := queryStrings(ctx, r.conn, "SELECT COALESCE(ENGINE, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+text(r.plan.Live)+" AND TABLE_NAME = "+text(name))
+		if err != nil {
+			return false, err
+		}
+		for _, engine := range engines {
+			if !(&table{engine: engine}).transactional() {
+				return false, nil
+			}
+		}
+	}
+	return true, nil
+}
+
+func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
+	live := r.Live(m.Table)
+	if len(m.Key) == 0 {
+		return []string{"DELETE FROM " + live}
+	}
+	var all []string
+	for _, from := range []string{out, in} {
+		all = append(all, fmt.Sprintf("DELETE l FROM %s l JOIN %s o ON %s", live, from, share.Same(r, "l", "o", m.Key)))
+	}
+	return all
+}
+
+func (r *rowShare) Put(m database.ShareMove, in string) string {
+	columns := share.List(r, "", m.Columns)
+	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
+}
+
+// dropShare removes a share's tables from a place in the live database.
+func dropShare(ctx context.Context, conn *sql.Conn, p *database.Plan, e exists, prefix string) error {
+	for name := range e {
+		if name[0] != p.Live || !strings.HasPrefix(name[1], prefix+p.ID+"_") {
+			continue
+		}
+		if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+in(p.Live, name[1])); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,155 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"revlet/internal/database"
+	"revlet/internal/database/share"
+)
+
+// Select implements database.Target.
+func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Share) error {
+	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Aside)); err != nil {
+		return fmt.Errorf("make the schema for what is set aside: %w", err)
+	}
+	return share.Select(ctx, &rowShare{db, p}, p, s)
+}
+
+// rowShare implements share.Make.
+type rowShare struct {
+	db   *Database
+	plan *database.Plan
+}
+
+func (r *rowShare) Exec(ctx context.Context, q string) (int64, error) {
+	tag, err := r.db.conn.Exec(ctx, q)
+	return tag.RowsAffected(), err
+}
+
+func (r *rowShare) Texts(ctx context.Context, q string) ([][]string, error) {
+	// Simple protocol: every value comes as text.
+	rows, err := r.db.conn.Query(ctx, q, pgx.QueryExecModeSimpleProtocol)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) ([]string, error) {
+		var all []string
+		for _, v := range row.RawValues() {
+			all = append(all, string(v))
+		}
+		return all, nil
+	})
+}
+
+func (r *rowShare) Quote(name string) string   { return quote(name) }
+func (r *rowShare) Literal(v string) string    { return literal(v) }
+func (r *rowShare) Text(expr string) string    { return "(" + expr + ")::text" }
+func (r *rowShare) Live(table string) string   { return quote(r.plan.Live) + "." + quote(table) }
+func (r *rowShare) Staged(table string) string { return quote(r.plan.Stage) + "." + quote(table) }
+func (r *rowShare) Kept(name string) string    { return quote(r.plan.Aside) + "." + quote(name) }
+
+func (r *rowShare) schema(staged bool) string {
+	if staged {
+		return r.plan.Stage
+	}
+	return r.plan.Live
+}
+
+func (r *rowShare) names(ctx context.Context, q string, args ...any) ([]string, error) {
+	return column(ctx, r.db.conn, q, args...)
+}
+
+func (r *rowShare) Columns(ctx context.Context, staged bool, table string) ([]string, error) {
+	return r.names(ctx, `SELECT a.attname FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '' ORDER BY a.attnum`, r.schema(staged), table)
+}
+
+func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string, error) {
+	return r.names(ctx, `SELECT a.attname FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey)
+		WHERE n.nspname = $1 AND c.relname = $2 AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, r.schema(staged), table)
+}
+
+func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) {
+	columns, err := r.Texts(ctx, `SELECT c.relname, k.conname, a.attname, p.relname, b.attname FROM pg_constraint k
+		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_class p ON p.oid = k.confrelid
+		CROSS JOIN LATERAL unnest(k.conkey, k.confkey) WITH ORDINALITY AS u(child, parent, n)
+		JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = u.child JOIN pg_attribute b ON b.attrelid = p.oid AND b.attnum = u.parent
+		WHERE k.contype = 'f' AND c.relnamespace = p.relnamespace AND k.connamespace = `+literal(r.plan.Live)+`::regnamespace ORDER BY 1, 2, u.n`)
+	if err != nil {
+		return nil, err
+	}
+	return share.GroupKeys(columns), nil
+}
+
+func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
+	names, err := r.names(ctx, `SELECT t.tgname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2 AND NOT t.tgisinternal`, r.plan.Live, table)
+	return len(names) > 0, err
+}
+
+// CanCreate implements share.Make. A table that is gone took along its sequences
+// and what refers to it, which only the whole database brings back.
+func (r *rowShare) CanCreate() error {
+	return errors.New("it is gone with its sequences and constraints: restore the whole database, or load what `revlet extract ARCHIVE --table` writes")
+}
+
+// Create implements share.Make; CanCreate refuses.
+func (r *rowShare) Create(context.Context, string) error { return r.CanCreate() }
+
+func (r *rowShare) KeptTable(name, like string, columns []string) string {
+	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
+}
+
+func (r *rowShare) Begin(ctx context.Context, tables []string) error {
+	if _, err := r.Exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if _, err := r.Exec(ctx, "LOCK TABLE "+r.Live(t)+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Atomic implements share.Make.
+func (r *rowShare) Atomic(context.Context, []string) (bool, error) { return true, nil }
+
+// Remove implements share.Make. A row that stays under its key is changed, not
+// deleted: what refers to it would go along.
+func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
+	live := r.Live(m.Table)
+	if len(m.Key) == 0 {
+		return []string{"DELETE FROM " + live}
+	}
+	key := share.List(r, "", m.Key)
+	return []string{fmt.Sprintf("DELETE FROM %s l WHERE (%s) IN (SELECT %s FROM %s) AND NOT EXISTS (SELECT 1 FROM %s i WHERE %s)",
+		live, key, key, out, in, share.Same(r, "i", "l", m.Key))}
+}
+
+// Put implements share.Make.
+func (r *rowShare) Put(m database.ShareMove, in string) string {
+	columns := share.List(r, "", m.Columns)
+	insert := fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
+	if len(m.Key) == 0 {
+		return insert
+	}
+	var set []string
+	for _, c := range m.Columns {
+		if !slices.Contains(m.Key, c) {
+			set = append(set, quote(c)+" = EXCLUDED."+quote(c))
+		}
+	}
+	do := "NOTHING"
+	if len(set) > 0 {
+		do = "UPDATE SET " + strings.Join(set, ", ")
+	}
+	return insert + " ON CONFLICT (" + share.List(r, "", m.Key) + ") DO " + do
+}
