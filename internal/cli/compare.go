@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -28,15 +29,17 @@ func (a *app) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "what differs between an archive and another, or the live site", ArgsUsage: "A [B]",
 		Description: "Without B, the live site is compared. What a person should look at first comes first:\n" +
-			"scripts among uploads, files of the CMS itself that differ, hidden scripts, settings.\n" +
+			"scripts among uploads, files of the CMS itself that differ, hidden scripts, settings,\n" +
+			"administrators, options that load code; each with the archive in which it first appeared.\n" +
 			"Files of the same length and time are taken for the same unless --read is given; tables\n" +
-			"are always read. --since PATH tells in which archive a file first appeared as it is now.\n" +
+			"are always read.\n" +
 			"The exit code is 4 when something differs.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "read", Usage: "compare every file by its content"},
 			&cli.StringFlag{Name: "only", Usage: "files or database"},
 			&cli.StringFlag{Name: "table", Usage: "show which rows of the table `NAME` differ (DATABASE.NAME where a site has several databases)"},
-			&cli.StringFlag{Name: "since", Usage: "tell since when the live file `PATH` is as it is"},
+			&cli.StringFlag{Name: "text", Usage: "show how the text of the file `PATH` differs"},
+			&cli.StringFlag{Name: "since", Usage: "tell in which archive `PATH`, a live file, or TABLE:COLUMN=VALUE, a row, first appeared"},
 			&cli.BoolFlag{Name: "all", Usage: "list everything that differs, however much it is"},
 			beforeFlag, keyFlag, jsonFlag,
 		},
@@ -53,7 +56,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.String("since") != "" {
-		return a.since(ctx, c, h.Site)
+		return a.since(ctx, c, h)
 	}
 	job := compare.Job{A: compare.Archive{Held: h}, Read: c.Bool("read"), Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}
 	other := "the live site"
@@ -74,6 +77,9 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		}
 		job.B, job.Recipe = live, live.Site.Recipe
 	}
+	if c.String("text") != "" {
+		return a.compareText(ctx, c, h, job, other)
+	}
 	if c.String("table") != "" {
 		return a.compareTable(ctx, c, h, job, other)
 	}
@@ -90,20 +96,42 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	clean, err := a.trace(ctx, job, h.Site, r)
+	if err != nil {
+		return err
+	}
 	if c.Bool("json") {
 		err = a.printJSON(struct {
 			A    string `json:"a"`
 			B    string `json:"b"`
 			Same bool   `json:"same"`
+			// Clean is the newest archive without any of what is suspect.
+			Clean string `json:"clean_archive"`
 			*compare.Report
-		}{h.Name, other, r.Same(), r})
+		}{h.Name, other, r.Same(), clean, r})
 	} else {
 		a.showCompared(h, other, r, c.Bool("all"))
+		if clean != "" {
+			fmt.Fprintf(a.out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.bold(clean), clean)
+		}
 	}
 	if err == nil && !r.Same() {
 		return &exitError{code: exitDamage}
 	}
 	return err
+}
+
+// trace tells of what is suspect on the live site when it appeared, and names the
+// newest archive without any of it.
+func (a *app) trace(ctx context.Context, job compare.Job, name string, r *compare.Report) (clean string, err error) {
+	if _, live := job.B.(*compare.Live); !live || len(r.Suspects()) == 0 && len(r.Rows) == 0 {
+		return "", nil
+	}
+	archives, err := a.openArchives(ctx, name)
+	if err == nil {
+		err = r.Trace(ctx, archives)
+	}
+	return r.CleanArchive(archives), err
 }
 
 // recipeOf is the recipe of an archive's site; an unknown one knows nothing.
@@ -124,15 +152,28 @@ func (a *app) liveSide(name string) (*compare.Live, error) {
 	if err != nil {
 		return nil, a.halfRestored(name, err)
 	}
+	statements := map[string][]string{}
 	return &compare.Live{Site: s, Disk: a.disk, IsDatabase: engine.IsFile,
-		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) { return a.liveTables(ctx, s) }}, nil
+		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) {
+			return a.liveTables(ctx, s, statements)
+		},
+		Statements: func(context.Context) (map[string][]string, error) { return statements, nil },
+		Rows: func(ctx context.Context, label string) (compare.Texts, func(), error) {
+			return a.liveTexts(ctx, s, label)
+		}}, nil
 }
 
-// liveTables dumps a site's databases into digests.
-func (a *app) liveTables(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error) {
+// sumTables dumps a site's databases into digests.
+func (a *app) sumTables(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error) {
+	return a.liveTables(ctx, s, map[string][]string{})
+}
+
+// liveTables does so too, and collects the statements that make the tables and
+// what else is in the databases.
+func (a *app) liveTables(ctx context.Context, s *site.Site, statements map[string][]string) (map[compare.TableName]compare.Sum, error) {
 	all := map[compare.TableName]compare.Sum{}
 	for _, db := range s.Databases {
-		if err := a.sumDatabase(ctx, db, all); err != nil {
+		if err := a.sumDatabase(ctx, db, all, statements); err != nil {
 			return nil, fmt.Errorf("database %s: %w", db.Label, err)
 		}
 	}
@@ -170,7 +211,7 @@ func rowUnits(s database.Snapshot, table string) []database.Unit {
 	})
 }
 
-func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare.TableName]compare.Sum) error {
+func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare.TableName]compare.Sum, statements map[string][]string) error {
 	snapshot, done, err := a.snapshot(ctx, db)
 	defer done()
 	if err != nil {
@@ -178,17 +219,20 @@ func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare
 	}
 	units := rowUnits(snapshot, "")
 	digests, rows := make([]string, len(units)), make([]int64, len(units))
-	g, ctx := errgroup.WithContext(ctx)
+	g, inGroup := errgroup.WithContext(ctx)
 	g.SetLimit(snapshot.Lanes())
 	for i, u := range units {
 		g.Go(func() (err error) {
 			sum := sha256.New()
-			rows[i], err = snapshot.Dump(ctx, u, sum)
+			rows[i], err = snapshot.Dump(inGroup, u, sum)
 			digests[i] = hex.EncodeToString(sum.Sum(nil))
 			return err
 		})
 	}
 	if err := g.Wait(); err != nil {
+		return err
+	}
+	if statements[db.Label], err = statementsOf(ctx, snapshot, db.Engine); err != nil {
 		return err
 	}
 	for i, u := range units {
@@ -197,6 +241,20 @@ func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare
 		all[name] = compare.Sum{Rows: sum.Rows + rows[i], Digests: append(sum.Digests, digests[i])}
 	}
 	return nil
+}
+
+// statementsOf are the statements of a snapshot that are not of rows.
+func statementsOf(ctx context.Context, snapshot database.Snapshot, make string) ([]string, error) {
+	var text bytes.Buffer
+	for _, u := range snapshot.Units() {
+		if u.Kind == database.Rows {
+			continue
+		}
+		if _, err := snapshot.Dump(ctx, u, &text); err != nil {
+			return nil, err
+		}
+	}
+	return engine.Statements(make, &text)
 }
 
 // differencesShown is how many differences of a kind are listed.
@@ -211,13 +269,7 @@ func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, eve
 	if everything {
 		most = len(r.Files) + len(r.Tables)
 	}
-	if suspects := r.Suspects(); len(suspects) > 0 {
-		fmt.Fprintf(a.out, "\n%s\n", a.bad("Look at these first:"))
-		for _, f := range suspects[:min(len(suspects), most)] {
-			fmt.Fprintf(a.out, "  %-8s %s  (%s)\n", f.How, shownPath(f.Path), f.Suspect)
-		}
-		a.showMore(len(suspects), most)
-	}
+	a.showSuspects(r, most)
 	a.showComponents(r)
 	if plain := slices.DeleteFunc(slices.Clone(r.Files), func(f compare.File) bool { return f.Suspect != "" }); len(plain) > 0 {
 		fmt.Fprintln(a.out)
@@ -236,6 +288,44 @@ func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, eve
 	if r.NotRead > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time and were not read; --read compares content"))
 	}
+}
+
+// showSuspects lists what a person should look at first, each with when it
+// appeared, as far as that is known.
+func (a *app) showSuspects(r *compare.Report, most int) {
+	var lines [][3]string
+	for _, f := range r.Suspects() {
+		lines = append(lines, [3]string{f.How, shownPath(f.Path), f.Suspect + seen(f.Sighting)})
+	}
+	for _, s := range r.Rows {
+		lines = append(lines, [3]string{s.How, printable(s.Name) + " in table " + printable(s.Table), s.Suspect + seen(s.Sighting)})
+	}
+	for _, d := range r.Definitions {
+		if d.Suspect != "" {
+			lines = append(lines, [3]string{d.How, printable(d.Object), d.Suspect})
+		}
+	}
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.bad("Look at these first:"))
+	for _, l := range lines[:min(len(lines), most)] {
+		fmt.Fprintf(a.out, "  %-8s %s\n           %s\n", l[0], l[1], a.dim(l[2]))
+	}
+	a.showMore(len(lines), most)
+}
+
+// seen words when something appeared.
+func seen(s compare.Sighting) string {
+	switch {
+	case s.FirstSeen == "" && s.Clean == "":
+		return ""
+	case s.FirstSeen == "":
+		return "; in no archive yet, the newest is of " + when(s.CleanAt)
+	case s.Clean == "":
+		return "; in every archive, back to " + when(s.Seen)
+	}
+	return "; clean until " + when(s.CleanAt) + ", first seen " + when(s.Seen)
 }
 
 func (a *app) showMore(all, most int) {
@@ -282,6 +372,12 @@ func (a *app) showComponents(r *compare.Report) {
 }
 
 func (a *app) showTables(r *compare.Report, most int) {
+	for i, d := range r.Definitions[:min(len(r.Definitions), most)] {
+		if i == 0 {
+			fmt.Fprintln(a.out)
+		}
+		fmt.Fprintf(a.out, "  %-8s definition of %s\n", d.How, printable(d.Object))
+	}
 	if len(r.Tables) == 0 {
 		return
 	}
@@ -300,6 +396,52 @@ func (a *app) showTables(r *compare.Report, most int) {
 	a.showMore(len(r.Tables), most)
 }
 
+// compareText shows how a text file differs, as lines with those around them.
+func (a *app) compareText(ctx context.Context, c *cli.Command, h *catalog.Held, job compare.Job, other string) error {
+	path := strings.TrimPrefix(c.String("text"), "/")
+	before, err := compare.TextIn(ctx, job.A, path)
+	if err != nil {
+		return err
+	}
+	after, err := compare.TextIn(ctx, job.B, path)
+	if err != nil {
+		return err
+	}
+	if !before.There && !after.There {
+		return usageError("there is no file %q on either side; `revlet show %s --files` lists them", path, h.Name)
+	}
+	lines := compare.TextLines(before, after)
+	same := before == after
+	if c.Bool("json") {
+		err = a.printJSON(map[string]any{"a": h.Name, "b": other, "path": path, "same": same, "lines": nonNil(lines)})
+	} else {
+		a.showText(h, other, path, same, lines)
+	}
+	if err == nil && !same {
+		return &exitError{code: exitDamage}
+	}
+	return err
+}
+
+func (a *app) showText(h *catalog.Held, other, path string, same bool, lines []string) {
+	fmt.Fprintf(a.out, "%s, from %s (%s) to %s\n\n", a.bold(printable(path)), h.Name, when(h.Taken), other)
+	if same {
+		fmt.Fprintln(a.out, a.good("Nothing differs."))
+	}
+	for _, l := range lines {
+		shown := printableText(strings.TrimSuffix(l, "\n"))
+		switch {
+		case strings.HasPrefix(l, "+"):
+			shown = a.good(shown)
+		case strings.HasPrefix(l, "-"):
+			shown = a.bad(shown)
+		case strings.HasPrefix(l, "@@"):
+			shown = a.dim(shown)
+		}
+		fmt.Fprintln(a.out, shown)
+	}
+}
+
 // compareTable shows which rows of one table differ.
 func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held, job compare.Job, other string) error {
 	name, err := tableNamed(c.String("table"), h)
@@ -310,24 +452,19 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held,
 	if err != nil {
 		return err
 	}
-	var after compare.Texts
-	rows, there := rowsIn(h, name)
-	var alsoThere bool
-	switch b := job.B.(type) {
-	case compare.Archive:
-		var others int64
-		others, alsoThere = rowsIn(b.Held, name)
-		rows = max(rows, others)
-		after, err = compare.TextsOf(ctx, b.Held)
-	case *compare.Live:
-		var done func()
-		after, alsoThere, done, err = a.liveTexts(ctx, b.Site, name)
-		defer done()
-	}
+	after, done, err := job.B.Texts(ctx, name.Database)
+	defer done()
 	if err != nil {
 		return err
 	}
-	if !there && !alsoThere {
+	rows, there := rowsIn(h, name)
+	if b, ok := job.B.(compare.Archive); ok {
+		others, alsoThere := rowsIn(b.Held, name)
+		rows, there = max(rows, others), there || alsoThere
+	} else if !there {
+		there = wroteSome(ctx, after, name)
+	}
+	if !there {
 		return usageError("there is no table %q on either side; `revlet show %s` lists them", name.Table, h.Name)
 	}
 	r, err := compare.CompareRows(ctx, name, h.Origin.Databases[name.Database].Engine, rows, before, after)
@@ -366,6 +503,16 @@ func tableNamed(typed string, h *catalog.Held) (compare.TableName, error) {
 	return compare.TableName{}, usageError("--table %q: the archive has the databases %s; write DATABASE.%s", typed, strings.Join(labels, ", "), typed)
 }
 
+// wroteSome tells whether there is a table to read: even an empty one has a frame.
+func wroteSome(ctx context.Context, texts compare.Texts, name compare.TableName) bool {
+	return errors.Is(texts(ctx, name, firstWrite{}), errFound)
+}
+
+// firstWrite ends a writing at once.
+type firstWrite struct{}
+
+func (firstWrite) Write([]byte) (int, error) { return 0, errFound }
+
 // rowsIn counts a table's rows in an archive, if it is there.
 func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
 	for _, p := range h.Parts {
@@ -376,26 +523,25 @@ func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
 	return rows, there
 }
 
-// liveTexts gives the rows of a live table as of one moment, until done is
-// called, and tells whether the table is there.
-func (a *app) liveTexts(ctx context.Context, s *site.Site, name compare.TableName) (texts compare.Texts, there bool, done func(), err error) {
-	db, ok := s.Database(name.Database)
+// liveTexts gives the rows of a live database's tables as of one moment, until
+// done is called.
+func (a *app) liveTexts(ctx context.Context, s *site.Site, label string) (texts compare.Texts, done func(), err error) {
+	db, ok := s.Database(label)
 	if !ok {
-		return nil, false, func() {}, fmt.Errorf("the site has no database %s now", name.Database)
+		return nil, func() {}, fmt.Errorf("the site has no database %s now", label)
 	}
 	snapshot, done, err := a.snapshot(ctx, db)
 	if err != nil {
-		return nil, false, done, err
+		return nil, done, err
 	}
-	units := rowUnits(snapshot, name.Table)
-	return func(ctx context.Context, _ compare.TableName, w io.Writer) error {
-		for _, u := range units {
+	return func(ctx context.Context, name compare.TableName, w io.Writer) error {
+		for _, u := range rowUnits(snapshot, name.Table) {
 			if _, err := snapshot.Dump(ctx, u, w); err != nil {
 				return err
 			}
 		}
 		return nil
-	}, len(units) > 0, done, nil
+	}, done, nil
 }
 
 const (
@@ -436,93 +582,103 @@ func (a *app) showRows(h *catalog.Held, other string, r *compare.Rows, everythin
 	}
 }
 
-// errFound ends the search for a path.
+// errFound ends a search.
 var errFound = errors.New("found")
 
-// since walks back through the archives and tells in which a live file first
-// appeared as it is now.
-func (a *app) since(ctx context.Context, c *cli.Command, name string) error {
-	live, err := a.liveSide(name)
+// since walks back through the archives and tells in which a live file, or a row,
+// first appeared.
+func (a *app) since(ctx context.Context, c *cli.Command, h *catalog.Held) error {
+	live, err := a.liveSide(h.Site)
 	if err != nil {
 		return err
 	}
-	wanted := site.RootLabel + "/" + strings.TrimPrefix(c.String("since"), "/")
-	var now *compare.Entry
-	for e, err := range live.Files(ctx) {
-		if err != nil {
-			return err
-		}
-		if e.Path == wanted {
-			now = &e
-			break
-		}
-	}
-	if now == nil || now.Digest == nil {
-		return usageError("the live site has no file %q", c.String("since"))
-	}
-	digest, err := now.Digest()
+	what := c.String("since")
+	subject, shown, err := a.liveSubject(ctx, live, h, what)
 	if err != nil {
 		return err
 	}
-	l, err := a.list(ctx, name)
+	archives, err := a.openArchives(ctx, h.Site)
 	if err != nil {
 		return err
 	}
-	var first, clean *catalog.Held
-	for i := range l.Archives {
-		h := &l.Archives[i]
-		if !h.Scope.HasFiles() {
-			continue
-		}
-		sum, err := digestIn(ctx, h, wanted)
-		if err != nil {
-			return err
-		}
-		if sum != digest {
-			clean = h
-			break
-		}
-		first = h
-	}
-	return a.showSince(c, shownPath(wanted), first, clean)
-}
-
-// digestIn is the digest that a file has in an archive; empty when it is not
-// there.
-func digestIn(ctx context.Context, h *catalog.Held, name string) (digest string, err error) {
-	if err := h.Unseal(h.Keys); err != nil {
-		return "", err
-	}
-	err = h.ReadList(ctx, func(e archive.Entry) error {
-		if e.Path == name && e.Type == archive.TypeFile {
-			digest = e.SHA256
-			return errFound
-		}
-		return nil
-	})
-	if errors.Is(err, errFound) {
-		err = nil
-	}
-	return digest, err
-}
-
-func (a *app) showSince(c *cli.Command, path string, first, clean *catalog.Held) error {
-	nameOf := func(h *catalog.Held) string {
-		if h == nil {
-			return ""
-		}
-		return h.Name
+	seen, err := compare.Trace(ctx, archives, []compare.Subject{subject})
+	if err != nil {
+		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"path": path, "first_seen": nameOf(first), "clean": nameOf(clean)})
+		return a.printJSON(struct {
+			What string `json:"what"`
+			compare.Sighting
+		}{what, seen[0]})
 	}
-	switch {
-	case first == nil:
-		fmt.Fprintf(a.out, "%s is newer than every archive: none has it as it is now.\n", path)
-	case clean == nil:
-		fmt.Fprintf(a.out, "%s is the same in every archive, back to %s.\n", path, first.Name)
-	default:
-		fmt.Fprintf(a.out, "%s: clean until %s (%s), first seen as it is now in %s (%s).\n", path, when(clean.Taken), clean.Name, when(first.Taken), first.Name)
-	}
+	a.showSince(shown, seen[0])
 	return nil
+}
+
+// openArchives are a site's archives, newest first, each of them open.
+func (a *app) openArchives(ctx context.Context, name string) ([]*catalog.Held, error) {
+	l, err := a.list(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var all []*catalog.Held
+	for i := range l.Archives {
+		h := &l.Archives[i]
+		if err := h.Unseal(h.Keys); err != nil {
+			return nil, err
+		}
+		all = append(all, h)
+	}
+	return all, nil
+}
+
+// liveSubject finds what was typed on the live site: a file's path, or a row as
+// TABLE:COLUMN=VALUE.
+func (a *app) liveSubject(ctx context.Context, live *compare.Live, h *catalog.Held, what string) (s compare.Subject, shown string, err error) {
+	if picks, err := rowPicks(what); err == nil && len(picks) == 1 {
+		return rowSubject(h, picks[0]), what, nil
+	}
+	wanted := site.RootLabel + "/" + strings.TrimPrefix(what, "/")
+	for e, err := range live.Files(ctx) {
+		if err != nil {
+			return s, "", err
+		}
+		if e.Path != wanted || e.Digest == nil {
+			continue
+		}
+		digest, err := e.Digest()
+		return compare.Subject{Path: wanted, Digest: digest}, shownPath(wanted), err
+	}
+	return s, "", usageError("the live site has no file %q; a row is named TABLE:COLUMN=VALUE", what)
+}
+
+// rowSubject is a row in whatever state.
+func rowSubject(h *catalog.Held, pick database.RowPick) compare.Subject {
+	of := &compare.RowSubject{Is: func(r compare.Row) bool { return r[pick.Column] == pick.Value }}
+	for label, origin := range h.Origin.Databases {
+		for _, table := range []string{pick.Table, origin.Prefix + pick.Table} {
+			if _, there := rowsIn(h, compare.TableName{Database: label, Table: table}); there {
+				of.Table, of.Engine = compare.TableName{Database: label, Table: table}, origin.Engine
+			}
+		}
+	}
+	return compare.Subject{Row: of}
+}
+
+func (a *app) showSince(what string, s compare.Sighting) {
+	switch {
+	case s.FirstSeen == "":
+		fmt.Fprintf(a.out, "%s is newer than every archive: none has it.\n", what)
+	case s.Clean == "":
+		fmt.Fprintf(a.out, "%s is in every archive, back to %s (%s).\n", what, when(s.Seen), s.FirstSeen)
+	default:
+		fmt.Fprintf(a.out, "%s: clean until %s (%s), first seen %s (%s).\n", what, when(s.CleanAt), s.Clean, when(s.Seen), s.FirstSeen)
+	}
+	switch s.AsItIs {
+	case s.FirstSeen:
+	case "":
+		fmt.Fprintln(a.out, "No archive has it as it is now: it was changed since.")
+	default:
+		fmt.Fprintf(a.out, "As it is now since %s.\n", s.AsItIs)
+	}
 }

@@ -113,7 +113,7 @@ func (a *app) rehearseArchive(ctx context.Context, h *catalog.Held, watch observ
 	}
 	started := a.now()
 	r, err := rehearse.Run(ctx, rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.state.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.disk,
-		Open: a.openTarget, Sum: a.liveTables, IsDatabase: engine.IsFile, Try: try, Observer: watch, Now: a.now})
+		Open: a.openTarget, Sum: a.sumTables, IsDatabase: engine.IsFile, Try: try, Observer: watch, Now: a.now})
 	run := history.Run{Site: h.Site, Command: "rehearse", Archive: h.Name, Started: started, Outcome: history.Done, Origin: origin, Duty: duty}
 	if err != nil {
 		run.Outcome, run.Detail = history.Failed, err.Error()

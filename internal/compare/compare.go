@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"iter"
 	"path"
@@ -41,6 +42,9 @@ type File struct {
 	After  int64 `json:"after_bytes"`
 	// Suspect says why a person should look at it; empty as a rule.
 	Suspect string `json:"suspect"`
+	Sighting
+
+	digest func() (string, error)
 }
 
 // Table is a table that differs.
@@ -57,6 +61,10 @@ type Table struct {
 type Report struct {
 	Files  []File  `json:"files"`
 	Tables []Table `json:"tables"`
+	// Definitions are what of the databases' structure differs, Rows the rows that
+	// a person should look at.
+	Definitions []Definition `json:"definitions"`
+	Rows        []SuspectRow `json:"suspect_rows"`
 	// Compared counts paths and tables on the first side.
 	Compared int64 `json:"compared"`
 	// NotRead counts files that were taken for the same by length and time alone.
@@ -64,10 +72,14 @@ type Report struct {
 	// Gaps are paths of the live site that cannot be read: whether they differ is
 	// not known.
 	Gaps []archive.Gap `json:"gaps"`
+
+	traced []Sighting
 }
 
 // Same tells whether nothing differs.
-func (r *Report) Same() bool { return len(r.Files) == 0 && len(r.Tables) == 0 }
+func (r *Report) Same() bool {
+	return len(r.Files) == 0 && len(r.Tables) == 0 && len(r.Definitions) == 0
+}
 
 // Suspects are the files that a person should look at first.
 func (r *Report) Suspects() []File {
@@ -80,6 +92,11 @@ type Side interface {
 	Files(ctx context.Context) iter.Seq2[Entry, error]
 	// Tables returns what is known of each table.
 	Tables(ctx context.Context) (map[TableName]Sum, error)
+	// Definitions returns the statements that make the tables of a database and
+	// what else is in it, by database.
+	Definitions(ctx context.Context) (map[string][]string, error)
+	// Texts gives the rows of a labelled database's tables, until done is called.
+	Texts(ctx context.Context, label string) (texts Texts, done func(), err error)
 	// Version is what the CMS says of itself.
 	Version() string
 }
@@ -115,11 +132,12 @@ type Job struct {
 
 // Run compares.
 func (j Job) Run(ctx context.Context) (*Report, error) {
-	r := &Report{Files: []File{}, Tables: []Table{}, Gaps: []archive.Gap{}}
+	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, Gaps: []archive.Gap{}}
 	if j.Files {
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
 		}
+		j.loners(r)
 	}
 	if j.Tables {
 		if err := j.tables(ctx, r); err != nil {
@@ -228,6 +246,9 @@ func (j Job) note(r *Report, how string, a, b *Entry) {
 	if entry.Type == archive.TypeFile && how != Rights {
 		f.Suspect = j.suspect(how, rel, f.Component)
 	}
+	if b != nil {
+		f.digest = b.Digest
+	}
 	r.Files = append(r.Files, f)
 }
 
@@ -257,6 +278,44 @@ func (j Job) suspect(how, rel, component string) string {
 		return "a script under the name of something else"
 	case component == "settings" && how == Changed:
 		return "the site's settings differ"
+	}
+	return ""
+}
+
+// loners finds scripts that differ all alone in their theme or extension: an
+// update changes more than one file, or brings a folder of its own.
+func (j Job) loners(r *Report) {
+	of := map[string][]int{}
+	for i, f := range r.Files {
+		if group := j.groupOf(strings.TrimPrefix(f.Path, site.RootLabel+"/"), f.Component); group != "" {
+			of[group] = append(of[group], i)
+		}
+	}
+	for _, members := range of {
+		f := &r.Files[members[0]]
+		if len(members) > 1 || f.Suspect != "" || f.digest == nil || f.How == Rights || !changes.Executable(f.Path) {
+			continue
+		}
+		f.Suspect = "a script that differs alone in its folder; an update would change others too"
+	}
+}
+
+// groupOf is the folder of the theme or extension that a path belongs to.
+func (j Job) groupOf(rel, component string) string {
+	if j.Recipe == nil || component != "themes" && component != "extensions" {
+		return ""
+	}
+	for _, c := range j.Recipe.Components {
+		for _, pattern := range c.Paths {
+			dir, whole := strings.CutSuffix(pattern, "/**")
+			inside, ok := strings.CutPrefix(rel, dir+"/")
+			if !whole || !ok || c.Name != component {
+				continue
+			}
+			if first, _, deeper := strings.Cut(inside, "/"); deeper {
+				return dir + "/" + first
+			}
+		}
 	}
 	return ""
 }
@@ -291,7 +350,55 @@ func (j Job) tables(ctx context.Context, r *Report) error {
 	slices.SortFunc(r.Tables, func(a, b Table) int {
 		return strings.Compare(a.Database+"\x00"+a.Table, b.Database+"\x00"+b.Table)
 	})
+	if live, ok := j.B.(*Live); ok && live.Statements == nil {
+		return nil // a copy, not a site that somebody gets into
+	}
+	if err := j.definitions(ctx, r); err != nil {
+		return err
+	}
+	return j.watch(ctx, r, before, after)
+}
+
+// watch judges the rows that differ. Only archives know how a database is made.
+func (j Job) watch(ctx context.Context, r *Report, before, after map[TableName]Sum) error {
+	a, ok := j.A.(Archive)
+	if !ok || j.Recipe == nil || len(j.Recipe.Watch) == 0 {
+		return nil
+	}
+	changed := map[string][]string{}
+	for _, t := range r.Tables {
+		if t.How == Changed {
+			changed[t.Database] = append(changed[t.Database], t.Table)
+		}
+	}
+	for label, tables := range changed {
+		origin := a.Origin.Databases[label]
+		w := Watcher{Recipe: j.Recipe, Database: label, Engine: origin.Engine, Prefix: origin.Prefix, Count: func(table string) int64 {
+			name := TableName{label, table}
+			return max(before[name].Rows, after[name].Rows)
+		}}
+		found, err := j.suspectRows(ctx, w, tables)
+		if err != nil {
+			return fmt.Errorf("database %s: %w", label, err)
+		}
+		r.Rows = append(r.Rows, found...)
+	}
 	return nil
+}
+
+func (j Job) suspectRows(ctx context.Context, w Watcher, tables []string) ([]SuspectRow, error) {
+	var done [2]func()
+	var err error
+	for i, side := range []struct {
+		of   Side
+		into *Texts
+	}{{j.A, &w.Before}, {j.B, &w.After}} {
+		if *side.into, done[i], err = side.of.Texts(ctx, w.Database); err != nil {
+			return nil, err
+		}
+		defer done[i]()
+	}
+	return w.Suspects(ctx, tables)
 }
 
 // Archive is an archive as a side.
@@ -337,6 +444,12 @@ func (a Archive) Tables(ctx context.Context) (map[TableName]Sum, error) {
 	return all, err
 }
 
+// Texts implements Side.
+func (a Archive) Texts(ctx context.Context, _ string) (Texts, func(), error) {
+	texts, err := TextsOf(ctx, a.Held)
+	return texts, func() {}, err
+}
+
 // Live is the site as it is now, as a side.
 type Live struct {
 	Site *site.Site
@@ -345,6 +458,11 @@ type Live struct {
 	IsDatabase func([]byte) bool
 	// Databases dumps the site's databases into sums.
 	Databases func(ctx context.Context) (map[TableName]Sum, error)
+	// Statements gives the statements that make a database, by label. It is asked
+	// after Databases; without it, neither definitions nor suspect rows are told.
+	Statements func(ctx context.Context) (map[string][]string, error)
+	// Rows gives the rows of a labelled database's tables as of one moment.
+	Rows func(ctx context.Context, label string) (Texts, func(), error)
 
 	gaps []archive.Gap
 }
@@ -354,6 +472,16 @@ func (l *Live) Version() string { return l.Site.Version() }
 
 // Tables implements Side.
 func (l *Live) Tables(ctx context.Context) (map[TableName]Sum, error) { return l.Databases(ctx) }
+
+// Definitions implements Side.
+func (l *Live) Definitions(ctx context.Context) (map[string][]string, error) {
+	return l.Statements(ctx)
+}
+
+// Texts implements Side.
+func (l *Live) Texts(ctx context.Context, label string) (Texts, func(), error) {
+	return l.Rows(ctx, label)
+}
 
 // Files implements Side.
 func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {

@@ -41,8 +41,10 @@ type Texts func(ctx context.Context, name TableName, w io.Writer) error
 const (
 	// mostListed is how many rows of a kind are listed.
 	mostListed = 1000
-	// longestRow is how much of a row is listed.
-	longestRow = 4 << 10
+	// longestRow is how much of a row is listed, longestSuspect how much of one
+	// that matters is looked at.
+	longestRow     = 4 << 10
+	longestSuspect = 4 << 20
 	// digestsAtOnce bounds how many digests of rows are in memory: a table with
 	// more is gone through several times, a share of it each time.
 	digestsAtOnce = 2 << 20
@@ -58,73 +60,119 @@ func digestOf(row []byte) digest {
 // CompareRows compares a table's rows of two sides. rows is how many there are
 // on the larger one.
 func CompareRows(ctx context.Context, name TableName, engine string, rows int64, before, after Texts) (*Rows, error) {
-	r := &Rows{Table: name, Added: []string{}, Removed: []string{}, Changed: []RowPair{}}
+	return (&rowComparison{name: name, engine: engine, before: before, after: after}).run(ctx, rows)
+}
+
+// rowComparison compares the rows of one table.
+type rowComparison struct {
+	name          TableName
+	engine        string
+	before, after Texts
+	// matters tells of a row that it is kept, and whole, however many differ; nil
+	// tells so of none.
+	matters func(columns []string, row string) bool
+
+	columns []string
+	result  *Rows
+}
+
+func (c *rowComparison) run(ctx context.Context, rows int64) (*Rows, error) {
+	c.result = &Rows{Table: c.name, Added: []string{}, Removed: []string{}, Changed: []RowPair{}}
 	// Only in this share of all digests in each pass; 1 is all of them.
 	shares := rows/digestsAtOnce + 1
 	removed, added := map[string]string{}, map[string]string{}
 	for share := range shares {
-		mine := func(d digest) bool { return int64(d[0])%shares == share }
-		counts := map[digest]int{}
-		for _, side := range []struct {
-			texts Texts
-			step  int
-		}{{before, 1}, {after, -1}} {
-			err := eachRow(ctx, side.texts, name, engine, func(row []byte) error {
-				if d := digestOf(row); mine(d) {
-					if counts[d] += side.step; counts[d] == 0 {
-						delete(counts, d)
-					}
-				}
-				return nil
-			})
-			if err != nil {
-				return nil, err
-			}
+		counts, err := c.count(ctx, func(d digest) bool { return int64(d[0])%shares == share })
+		if err != nil {
+			return nil, err
 		}
 		if len(counts) == 0 {
 			continue
 		}
-		if err := r.collect(ctx, before, engine, counts, 1, removed, &r.RemovedRows); err != nil {
+		if err := c.collect(ctx, c.after, counts, -1, added, &c.result.AddedRows, c.matters); err != nil {
 			return nil, err
 		}
-		if err := r.collect(ctx, after, engine, counts, -1, added, &r.AddedRows); err != nil {
+		was := c.matters
+		if was != nil { // whatever a row that matters was before
+			was = func(_ []string, row string) bool { return added[string(firstColumn([]byte(row), c.engine))] != "" }
+		}
+		if err := c.collect(ctx, c.before, counts, 1, removed, &c.result.RemovedRows, was); err != nil {
 			return nil, err
 		}
 	}
-	r.pair(removed, added)
-	return r, nil
+	c.result.pair(removed, added, c.matters != nil)
+	return c.result, nil
+}
+
+// count tells, of the rows with digests of this share, how many more one side has
+// than the other.
+func (c *rowComparison) count(ctx context.Context, mine func(digest) bool) (map[digest]int, error) {
+	counts := map[digest]int{}
+	for _, side := range []struct {
+		texts Texts
+		step  int
+	}{{c.before, 1}, {c.after, -1}} {
+		err := c.eachRow(ctx, side.texts, func(row []byte) error {
+			if d := digestOf(row); mine(d) {
+				if counts[d] += side.step; counts[d] == 0 {
+					delete(counts, d)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return counts, nil
+}
+
+// eachRow visits the rows of a side, and notes the columns' names.
+func (c *rowComparison) eachRow(ctx context.Context, texts Texts, visit func([]byte) error) error {
+	return eachRow(ctx, texts, c.name, c.engine, func(head string) { c.columns = columnsOf(head) }, visit)
 }
 
 // collect reads a side again for the rows that the other lacks. found maps the
 // first column, or the whole row where that is there twice, to the row.
-func (r *Rows) collect(ctx context.Context, texts Texts, engine string, counts map[digest]int, sign int, found map[string]string, total *int64) error {
-	return eachRow(ctx, texts, r.Table, engine, func(row []byte) error {
+func (c *rowComparison) collect(ctx context.Context, texts Texts, counts map[digest]int, sign int, found map[string]string, total *int64, matters func([]string, string) bool) error {
+	return c.eachRow(ctx, texts, func(row []byte) error {
 		d := digestOf(row)
 		if counts[d]*sign <= 0 {
 			return nil
 		}
 		counts[d] -= sign
 		*total++
-		if len(found) >= 2*mostListed {
+		longest := longestRow
+		if matters != nil {
+			if !matters(c.columns, string(row)) {
+				return nil
+			}
+			longest = longestSuspect
+		}
+		if len(found) >= 2*mostListed && matters == nil {
 			return nil
 		}
-		key := string(firstColumn(row, engine))
+		key := string(firstColumn(row, c.engine))
 		if _, twice := found[key]; twice {
 			key = "\x00" + string(row)
 		}
-		found[key] = string(row[:min(len(row), longestRow)])
+		found[key] = string(row[:min(len(row), longest)])
 		return nil
 	})
 }
 
 // pair finds rows that are on both sides by their first column.
-func (r *Rows) pair(removed, added map[string]string) {
+func (r *Rows) pair(removed, added map[string]string, all bool) {
+	most := mostListed
+	if all {
+		most = len(removed) + len(added)
+	}
 	for _, key := range sorted(removed) {
 		after, both := added[key]
 		switch {
-		case both && len(r.Changed) < mostListed:
+		case both && len(r.Changed) < most:
 			r.Changed = append(r.Changed, RowPair{removed[key], after})
-		case !both && len(r.Removed) < mostListed:
+		case !both && len(r.Removed) < most:
 			r.Removed = append(r.Removed, removed[key])
 		}
 		if both {
@@ -134,7 +182,7 @@ func (r *Rows) pair(removed, added map[string]string) {
 		}
 	}
 	for _, key := range sorted(added) {
-		if _, both := removed[key]; !both && len(r.Added) < mostListed {
+		if _, both := removed[key]; !both && len(r.Added) < most {
 			r.Added = append(r.Added, added[key])
 		}
 	}
@@ -164,9 +212,9 @@ func isNumber(s string) bool {
 	return s != ""
 }
 
-// eachRow visits the rows in a table's SQL text. A row is only good until the
-// visit returns.
-func eachRow(ctx context.Context, texts Texts, name TableName, engine string, visit func(row []byte) error) error {
+// eachRow visits the rows in a table's SQL text, after the line that begins them
+// and names their columns. A row is only good until the visit returns.
+func eachRow(ctx context.Context, texts Texts, name TableName, engine string, head func(string), visit func(row []byte) error) error {
 	in, out := io.Pipe()
 	done := make(chan error, 1)
 	go func() {
@@ -177,9 +225,9 @@ func eachRow(ctx context.Context, texts Texts, name TableName, engine string, vi
 	text := bufio.NewReaderSize(in, 1<<18)
 	var err error
 	if engine == "postgres" {
-		err = copiedRows(text, visit)
+		err = copiedRows(text, head, visit)
 	} else {
-		err = insertedRows(text, engine == "mysql", visit)
+		err = insertedRows(text, engine == "mysql", head, visit)
 	}
 	_ = in.CloseWithError(err)
 	if textErr := <-done; textErr != nil && err == nil {
@@ -189,7 +237,7 @@ func eachRow(ctx context.Context, texts Texts, name TableName, engine string, vi
 }
 
 // copiedRows reads the text format of COPY: a row a line.
-func copiedRows(in *bufio.Reader, visit func([]byte) error) error {
+func copiedRows(in *bufio.Reader, head func(string), visit func([]byte) error) error {
 	inside := false
 	for {
 		line, err := readLine(in)
@@ -202,6 +250,9 @@ func copiedRows(in *bufio.Reader, visit func([]byte) error) error {
 		switch {
 		case !inside:
 			inside = bytes.HasPrefix(line, []byte("COPY ")) && bytes.HasSuffix(line, []byte(" FROM stdin;"))
+			if inside {
+				head(string(line))
+			}
 		case string(line) == `\.`:
 			inside = false
 		default:
@@ -231,7 +282,7 @@ func readLine(in *bufio.Reader) ([]byte, error) {
 
 // insertedRows reads the rows of INSERT statements: whatever stands between
 // VALUES and the semicolon, a pair of parentheses a row, quotes heeded.
-func insertedRows(in *bufio.Reader, escapes bool, visit func([]byte) error) error {
+func insertedRows(in *bufio.Reader, escapes bool, head func(string), visit func([]byte) error) error {
 	for {
 		line, err := readLine(in)
 		if errors.Is(err, io.EOF) {
@@ -241,6 +292,7 @@ func insertedRows(in *bufio.Reader, escapes bool, visit func([]byte) error) erro
 			return err
 		}
 		if bytes.HasPrefix(line, []byte("INSERT INTO ")) && bytes.HasSuffix(line, []byte(" VALUES")) {
+			head(string(line))
 			if err := valueRows(in, escapes, visit); err != nil {
 				return err
 			}

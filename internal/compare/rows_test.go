@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/site"
 )
 
 var name = TableName{"main", "pages"}
@@ -94,7 +97,101 @@ func TestRowsAgreeWithTwoLists(t *testing.T) {
 		require.Equal(t, [3]int64{added, removed, changed}, [3]int64{got.AddedRows, got.RemovedRows, got.ChangedRows}, "%s\n%v\n%v", engine, before, after)
 		require.Len(t, got.Changed, int(changed))
 		require.Len(t, got.Added, int(added))
+
+		read := map[int]string{}
+		var columns []string
+		require.NoError(t, eachRow(t.Context(), side(ids[0], before), name, engine, func(head string) { columns = columnsOf(head) }, func(row []byte) error {
+			r := rowOf(columns, string(row), engine)
+			id, err := strconv.Atoi(r["id"])
+			read[id] = r["text"]
+			return err
+		}))
+		require.Equal(t, before, read, "values are what they were: %s", engine)
 	}
+}
+
+func TestValues(t *testing.T) {
+	for row, want := range map[string][]string{
+		`(1,NULL,0x4F6B,'a''b\'c\\',_utf8mb4'x,(y',-1.5e3)`: {"1", "", "Ok", `a'b'c\`, "x,(y", "-1.5e3"},
+		`('',0)`: {"", "0"},
+	} {
+		assert.Equal(t, want, Values(row, "mysql"))
+	}
+	assert.Equal(t, []string{"a\nb", "Ok", `back\`, "9e999"}, Values("(CAST(x'610a62' AS TEXT),x'4f6b','back\\',9e999)", "sqlite"))
+	assert.Equal(t, []string{"", "tab\there", `\N`}, Values("\\N\ttab\\there\t\\\\N", "postgres"))
+	assert.Equal(t, []string{"a`b", "c"}, columnsOf("INSERT INTO `t (x` (`a``b`, `c`) VALUES"))
+}
+
+// A rule tells of a row what is new and what it means, and finds it again in
+// older archives.
+func TestWatch(t *testing.T) {
+	recipe, err := site.RecipeNamed("wordpress")
+	require.NoError(t, err)
+	side := func(tables map[string]string) Texts {
+		return func(_ context.Context, n TableName, w io.Writer) error {
+			_, err := io.WriteString(w, tables[n.Table])
+			return err
+		}
+	}
+	users := func(rows ...string) string {
+		return "INSERT INTO `kp_users` (`ID`, `user_login`, `user_pass`, `user_email`, `seen`) VALUES\n" + strings.Join(rows, ",\n") + ";\n"
+	}
+	meta := func(rows ...string) string {
+		return "INSERT INTO `kp_usermeta` (`umeta_id`, `user_id`, `meta_key`, `meta_value`) VALUES\n" + strings.Join(rows, ",\n") + ";\n"
+	}
+	options := func(plugins, cron, home string) string {
+		return "INSERT INTO `kp_options` (`option_id`, `option_name`, `option_value`) VALUES\n(1,'active_plugins','" + plugins + "'),\n(2,'cron','" + cron + "'),\n(3,'home','" + home + "'),\n(4,'other','" + cron + "');\n"
+	}
+	admin := `'a:1:{s:13:\"administrator\";b:1;}'`
+	before := side(map[string]string{
+		"kp_users":    users("(1,'keeper','h1','k@x',1)", "(2,'tull','h2','t@x',1)", "(3,'ida','h3','i@x',1)"),
+		"kp_usermeta": meta("(1,1,'kp_capabilities',"+admin+")", "(2,2,'kp_capabilities','a:1:{s:6:\"editor\";b:1;}')", "(3,3,'kp_capabilities','')"),
+		"kp_options":  options(`a:1:{i:0;s:11:"hours/h.php";}`, `a:1:{i:1700000000;a:1:{s:10:"wp_version";a:1:{s:32:"x";}}}`, "http://a"),
+	})
+	after := side(map[string]string{
+		"kp_users":    users("(1,'keeper','new','k@x',2)", "(2,'tull','h2','t@x',2)", "(3,'ida','changed','i@x',1)", "(9,'eve','h9','e@x',1)"),
+		"kp_usermeta": meta("(1,1,'kp_capabilities',"+admin+")", "(2,2,'kp_capabilities',"+admin+")", "(3,3,'kp_capabilities','')", "(9,9,'kp_capabilities',"+admin+")", "(10,9,'nick','administrator')"),
+		"kp_options":  options(`a:2:{i:0;s:11:"hours/h.php";i:1;s:9:"evil/e.php";}`, `a:1:{i:1800000000;a:2:{s:10:"wp_version";a:1:{s:32:"x";}s:4:"evil";a:1:{s:32:"y";}}}`, "http://b"),
+	})
+	w := Watcher{Recipe: recipe, Database: "main", Engine: "mysql", Prefix: "kp_", Count: func(string) int64 { return 10 }, Before: before, After: after}
+	found, err := w.Suspects(t.Context(), []string{"kp_users", "kp_usermeta", "kp_options"})
+	require.NoError(t, err)
+	var got []string
+	for _, s := range found {
+		got = append(got, s.How+" "+s.Name+": "+s.Suspect)
+	}
+	assert.ElementsMatch(t, []string{
+		"changed keeper: an administrator's account: user_pass differs",
+		"added eve: an administrator's account",
+		"changed 2: a user, by number, who is an administrator now",
+		"added 9: a user, by number, who is an administrator now",
+		"changed evil/e.php: an extension that is loaded",
+		"changed evil: a scheduled task",
+		"changed home: a setting that intruders change",
+	}, got)
+	for _, s := range found {
+		for texts, want := range map[*Texts]bool{&before: false, &after: true} {
+			there := false
+			var columns []string
+			require.NoError(t, eachRow(t.Context(), *texts, TableName{"main", s.Table}, "mysql", func(head string) { columns = columnsOf(head) }, func(row []byte) error {
+				there = there || s.is(rowOf(columns, string(row), "mysql"))
+				return nil
+			}))
+			assert.Equal(t, want, there, "%s %s", s.Table, s.Name)
+		}
+	}
+}
+
+// A database's structure is compared by what it says, not by where counters
+// stand.
+func TestDefinitions(t *testing.T) {
+	before := collect([]string{"SET NAMES utf8mb4", "CREATE TABLE `a` (\n `id` int\n) ENGINE=InnoDB AUTO_INCREMENT=5", "CREATE TABLE \"b\" (x)", "ALTER TABLE ONLY \"b\" ADD CONSTRAINT c CHECK (x > 0)", "CREATE VIEW v AS SELECT 1"})
+	after := collect([]string{"CREATE TABLE `a` (\n `id` int\n) ENGINE=InnoDB AUTO_INCREMENT=9", "CREATE TABLE \"b\" (x)", "CREATE TRIGGER `t` BEFORE INSERT ON a FOR EACH ROW SET @x = 1", "CREATE UNIQUE INDEX i ON b (x)"})
+	var got []string
+	for _, d := range differ("main", before, after) {
+		got = append(got, d.How+" "+d.Object+" "+d.Suspect)
+	}
+	assert.Equal(t, []string{"added index i ", "changed table b ", "added trigger t code that the database server runs", "removed view v "}, got)
 }
 
 func TestATextThatIsCutIsAnError(t *testing.T) {

@@ -31,6 +31,8 @@ type Recipe struct {
 	Relations []Relation `yaml:"relations"`
 	// Mind says, by table, what a row that is put back does not bring along.
 	Mind map[string]string `yaml:"mind"`
+	// Watch are rows that intruders make or change.
+	Watch []Watch `yaml:"watch"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
 }
@@ -98,6 +100,39 @@ type Relation struct {
 	Keep  bool   `yaml:"keep"`
 	// Parent is a row that must be there.
 	Parent string `yaml:"parent"`
+}
+
+// Watch is a rule for rows to look at when they differ. Table and those of Among
+// are without prefix; in values, {prefix} stands for it.
+type Watch struct {
+	Table string `yaml:"table"`
+	// Where limits the rule to rows in which that column is one of Is, Contains to
+	// those whose Column has one of the texts, and Among to those whose Key is a
+	// member.
+	Where    string   `yaml:"where"`
+	Is       []string `yaml:"is"`
+	Column   string   `yaml:"column"`
+	Contains []string `yaml:"contains"`
+	Key      string   `yaml:"key"`
+	Among    *Members `yaml:"among"`
+	// Columns are those in which a change counts; empty means any, or Column.
+	Columns []string `yaml:"columns"`
+	// Pick is a pattern; only matches in Column that are new count.
+	Pick string `yaml:"pick"`
+	// Name is the column that tells the row to people, What says what it is.
+	Name string `yaml:"name"`
+	What string `yaml:"what"`
+}
+
+// Members are the values of Column in those rows of Table in which Where is one
+// of Is and In has one of the texts in Contains.
+type Members struct {
+	Table    string   `yaml:"table"`
+	Column   string   `yaml:"column"`
+	Where    string   `yaml:"where"`
+	Is       []string `yaml:"is"`
+	In       string   `yaml:"in"`
+	Contains []string `yaml:"contains"`
 }
 
 // Component is a named share of a site: paths as doublestar patterns relative

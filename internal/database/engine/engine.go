@@ -4,6 +4,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"io"
 
 	"revlet/internal/database"
 	"revlet/internal/database/mysql"
@@ -47,6 +48,21 @@ func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.Fil
 		return sqlite.ForRestore(sqlite.Config{Path: db.Path, Disk: d, Mode: mode, Beside: beside}), nil
 	default:
 		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
+	}
+}
+
+// Statements cuts SQL text, as Revlet writes it for a make of database, into
+// statements.
+func Statements(make string, r io.Reader) ([]string, error) {
+	switch make {
+	case "mysql":
+		return mysql.Statements(r)
+	case "postgres":
+		return postgres.Statements(r)
+	case "sqlite":
+		return sqlite.Statements(r)
+	default:
+		return nil, fmt.Errorf("no engine called %q", make)
 	}
 }
 

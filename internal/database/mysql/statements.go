@@ -368,3 +368,19 @@ func scanNumber(s []byte, i int) (int, bool) {
 	}
 	return i, ok
 }
+
+// Statements cuts SQL text into statements.
+func Statements(r io.Reader) ([]string, error) {
+	var all []string
+	s := newSplitter(r)
+	for {
+		stmt, err := s.next()
+		if errors.Is(err, io.EOF) {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, stmt)
+	}
+}

@@ -118,6 +118,19 @@ func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
 	return nil
 }
 
+// Statements cuts SQL text into statements.
+func Statements(r io.Reader) ([]string, error) {
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	statements, _ := complete(string(text))
+	for i := range statements {
+		statements[i] = strings.TrimSpace(withoutComments(statements[i]))
+	}
+	return statements, nil
+}
+
 // complete cuts off the statements that end in text, with what is left.
 func complete(text string) (statements []string, rest string) {
 	from := 0

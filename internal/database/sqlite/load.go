@@ -199,6 +199,16 @@ func eachStatement(r io.Reader, visit func(string) error) error {
 	}
 }
 
+// Statements cuts SQL text into statements.
+func Statements(r io.Reader) ([]string, error) {
+	var all []string
+	err := eachStatement(r, func(stmt string) error {
+		all = append(all, stmt)
+		return nil
+	})
+	return all, err
+}
+
 func peekIs(in *bufio.Reader, want string) bool {
 	got, _ := in.Peek(len(want))
 	return string(got) == want
