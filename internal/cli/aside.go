@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/catalog"
 	"revlet/internal/compare"
 	"revlet/internal/database/engine"
 	"revlet/internal/restore"
@@ -30,7 +31,7 @@ func (a *app) asideCommand() *cli.Command {
 			{Name: "list", Usage: "what is set aside, and where", ArgsUsage: "[SITE…]", Flags: []cli.Flag{jsonFlag}, Action: a.asideList},
 			{Name: "show", Usage: "how the newest aside differs from the archive that was restored", ArgsUsage: "SITE",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list everything that differs"}, keyFlag}, Action: a.asideShow},
-			{Name: "export", Usage: "pack the newest aside's files into a .tar.zst", ArgsUsage: "SITE FILE", Action: a.asideExport},
+			{Name: "export", Usage: "pack the newest aside, files and tables, into a .tar.zst", ArgsUsage: "SITE FILE", Action: a.asideExport},
 		},
 	}
 }
@@ -129,25 +130,39 @@ func (a *app) asideShow(ctx context.Context, c *cli.Command) error {
 	}
 	root, ok := aside.Folders[site.RootLabel]
 	if !ok {
-		return usageError("only a database is set aside for %s: %s", name, strings.Join(aside.AsidePlaces(), ", "))
+		return usageError("no files are set aside for %s, only %s", name, strings.Join(aside.AsidePlaces(), ", "))
 	}
-	recipe, err := recipeOf(h)
+	r, err := a.compareAside(ctx, h, aside)
 	if err != nil {
 		return err
 	}
-	was := &site.Site{Name: name, Root: root, Recipe: recipe, Skip: a.config.Sites[name].Skip, Roots: map[string]string{}}
-	maps.Copy(was.Roots, aside.Folders)
-	delete(was.Roots, site.RootLabel)
-	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true}.Run(ctx)
-	if err != nil {
-		return err
-	}
-	r.Files = slices.DeleteFunc(r.Files, func(f compare.File) bool { return strings.HasPrefix(f.Path, site.AboveLabel) })
 	a.showCompared(h, "what is set aside ("+root+")", r, c.Bool("all"))
 	for _, t := range aside.Tables {
 		fmt.Fprintf(a.out, "\nSet aside in the database server: %s\n", t)
 	}
 	return nil
+}
+
+// compareAside tells how the files that are set aside differ from an archive.
+func (a *app) compareAside(ctx context.Context, h *catalog.Held, aside *restore.Aside) (*compare.Report, error) {
+	recipe, err := recipeOf(h)
+	if err != nil {
+		return nil, err
+	}
+	was := &site.Site{Name: aside.Site, Root: aside.Folders[site.RootLabel], Recipe: recipe, Skip: h.Origin.Skipped, Roots: map[string]string{}}
+	maps.Copy(was.Roots, aside.Folders)
+	delete(was.Roots, site.RootLabel)
+	for label, o := range h.Origin.Databases {
+		if rel, err := filepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && filepath.IsLocal(rel) {
+			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: filepath.Join(was.Root, rel)})
+		}
+	}
+	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true}.Run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.Files = slices.DeleteFunc(r.Files, func(f compare.File) bool { return strings.HasPrefix(f.Path, site.AboveLabel) })
+	return r, nil
 }
 
 func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
@@ -158,6 +173,10 @@ func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	aside, err := a.newestAside(c.Args().First())
+	if err != nil {
+		return err
+	}
+	s, err := a.siteForAside(ctx, aside.Site, a.config.Sites[aside.Site], aside.Journal)
 	if err != nil {
 		return err
 	}
@@ -174,14 +193,11 @@ func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
 	}
 	pack, err := zstd.NewWriter(f)
 	if err == nil {
-		err = errors.Join(aside.Export(ctx, a.disk, pack), pack.Close())
+		err = errors.Join(a.recoverer(s).ExportAside(ctx, aside, pack), pack.Close())
 	}
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return errors.Join(err, a.disk.Remove(file))
 	}
 	fmt.Fprintf(a.out, "%s %s, readable for this account only. Do not unpack it where a web server comes.\n", a.good("Written:"), file)
-	for _, t := range aside.Tables {
-		fmt.Fprintf(a.out, "Not in it, set aside in the database server: %s\n", t)
-	}
 	return nil
 }

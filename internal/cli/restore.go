@@ -17,6 +17,7 @@ import (
 	"revlet/internal/archive"
 	"revlet/internal/catalog"
 	"revlet/internal/check"
+	"revlet/internal/compare"
 	"revlet/internal/config"
 	"revlet/internal/database"
 	"revlet/internal/extract"
@@ -277,14 +278,18 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 
 func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held, s *site.Site, r *restore.Result) error {
 	answers := a.checkSite(ctx, s)
+	var gone []compare.File
+	if h.Parts != nil {
+		gone = a.strangers(ctx, h, r)
+	}
 	if c.Bool("json") {
 		err := a.printJSON(map[string]any{"archive": h.Name, "site": h.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "checks": nonNil(answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(gone), "checks": nonNil(answers)})
 		if err != nil {
 			return err
 		}
 	} else {
-		a.showRestored(h, r, answers)
+		a.showRestored(h, s, r, answers, gone)
 	}
 	if worst := check.Worst(answers); worst != nil && !worst.OK() {
 		return &exitError{code: exitDamage}
@@ -312,7 +317,7 @@ func (a *app) checked(r check.Result) string {
 	return a.bad(r.URL + ": " + printableText(r.Trouble))
 }
 
-func (a *app) showRestored(h *catalog.Held, r *restore.Result, answers []check.Result) {
+func (a *app) showRestored(h *catalog.Held, s *site.Site, r *restore.Result, answers []check.Result, gone []compare.File) {
 	fmt.Fprintf(a.out, "%s %s from %s\n\n", a.good("Restored"), a.bold(h.Site), h.Name)
 	var lines [][2]string
 	if r.Paths > 0 {
@@ -335,6 +340,7 @@ func (a *app) showRestored(h *catalog.Held, r *restore.Result, answers []check.R
 		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
 	}
 	a.facts(lines)
+	a.showStrangers(h, s, gone)
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {
 		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")

@@ -44,8 +44,12 @@ type File struct {
 	Suspect string `json:"suspect"`
 	Sighting
 
+	folder bool
 	digest func() (string, error)
 }
+
+// Folder tells whether the path is a folder.
+func (f File) Folder() bool { return f.folder }
 
 // Table is a table that differs.
 type Table struct {
@@ -246,6 +250,7 @@ func (j Job) note(r *Report, how string, a, b *Entry) {
 	if entry.Type == archive.TypeFile && how != Rights {
 		f.Suspect = j.suspect(how, rel, f.Component)
 	}
+	f.folder = entry.Type == archive.TypeFolder
 	if b != nil {
 		f.digest = b.Digest
 	}

@@ -157,6 +157,23 @@ type Plan struct {
 	Share *SharePlan `json:"share,omitempty"`
 }
 
+// AsideOf tells which table a name in the aside place stands for.
+func (p *Plan) AsideOf(name string) string {
+	for _, m := range p.Tables {
+		if m.Aside == name {
+			return m.Name
+		}
+	}
+	if p.Share != nil {
+		for _, m := range p.Share.Moves {
+			if strings.HasSuffix(name, "_"+m.Aside) || name == m.Aside {
+				return m.Table
+			}
+		}
+	}
+	return name
+}
+
 // LateKey is what is added to a staged table after its rows.
 type LateKey struct {
 	// Table is the staged table's name; Add are clauses of ALTER TABLE.
@@ -220,6 +237,8 @@ type Target interface {
 	// DropStage deletes what is staged; DropAside what was set aside.
 	DropStage(ctx context.Context, p *Plan) error
 	DropAside(ctx context.Context, p *Plan) error
+	// AsideSource opens what was set aside for reading; nil where that is a file.
+	AsideSource(ctx context.Context, p *Plan) (Source, error)
 	Close() error
 }
 

@@ -45,6 +45,8 @@ type Journal struct {
 	// Extra are the plans for the site's further folders.
 	Extra     []*FilesPlan     `json:"extra,omitempty"`
 	Databases []*database.Plan `json:"databases,omitempty"`
+	// Partial is set when only some of the files are restored.
+	Partial bool `json:"partial,omitempty"`
 	// Switch is the maintenance file, relative to the webroot.
 	Switch     string `json:"switch,omitempty"`
 	SwitchText string `json:"switch_text,omitempty"`
@@ -85,6 +87,17 @@ func (j *Journal) plans() []*FilesPlan {
 		return nil
 	}
 	return append([]*FilesPlan{j.Files}, j.Extra...)
+}
+
+// AsideFolders are the trees of files that are set aside, by label.
+func (j *Journal) AsideFolders() map[string]string {
+	all := map[string]string{}
+	for _, f := range j.plans() {
+		if f.LiveInode != 0 {
+			all[f.Label] = f.aside()
+		}
+	}
+	return all
 }
 
 func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }

@@ -138,7 +138,7 @@ func (r *run) planFiles() error {
 			f.Carried = append(f.Carried, rel)
 		}
 	}
-	r.journal.Files = f
+	r.journal.Files, r.journal.Partial = f, r.Share != nil
 	if r.Share != nil {
 		return nil // other folders stay as they are
 	}

@@ -33,6 +33,8 @@ type Recipe struct {
 	Mind map[string]string `yaml:"mind"`
 	// Watch are rows that intruders make or change.
 	Watch []Watch `yaml:"watch"`
+	// AfterBreakIn says what a person has to do in this CMS after a break-in.
+	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
 }

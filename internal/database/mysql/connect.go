@@ -30,6 +30,8 @@ type Config struct {
 	// away a neighbour: another site in the same database.
 	Prefix    string
 	OwnTables []string
+	// only limits what is read to tables whose names begin so.
+	only string
 }
 
 func (c Config) where() string {

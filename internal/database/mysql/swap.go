@@ -65,6 +65,16 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 	})
 }
 
+// AsideSource implements database.Target.
+func (db *Database) AsideSource(ctx context.Context, p *database.Plan) (database.Source, error) {
+	c := db.c
+	c.Name, c.Prefix, c.OwnTables = p.Aside, "", nil
+	if p.Share != nil || p.Aside == p.Live {
+		c.only = asidePrefix + p.ID + "_"
+	}
+	return Open(ctx, c)
+}
+
 // exists tells which tables and views there are, as database and name; the
 // value is true for views.
 type exists map[[2]string]bool

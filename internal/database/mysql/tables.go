@@ -66,6 +66,10 @@ func (db *Database) listTables(ctx context.Context, conn *sql.Conn) (tables []*t
 			return nil, nil, err
 		}
 		switch {
+		case db.c.only != "":
+			if strings.HasPrefix(t.name, db.c.only) && t.kind != "VIEW" {
+				tables = append(tables, t)
+			}
 		case strings.HasPrefix(t.name, stagePrefix), strings.HasPrefix(t.name, asidePrefix), t.kind == "TEMPORARY":
 		case t.kind == "VIEW", t.kind == "SYSTEM VIEW":
 			views = append(views, t.name)

@@ -263,6 +263,16 @@ func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
 	return db.drop(ctx, p.Aside)
 }
 
+// AsideSource implements database.Target.
+func (db *Database) AsideSource(ctx context.Context, p *database.Plan) (database.Source, error) {
+	source, err := Open(ctx, db.c)
+	if err != nil {
+		return nil, err
+	}
+	source.schema = p.Aside
+	return source, nil
+}
+
 func (db *Database) drop(ctx context.Context, schema string) error {
 	if !strings.HasPrefix(schema, "rv_") {
 		return fmt.Errorf("%q is not a schema that Revlet set aside", schema)

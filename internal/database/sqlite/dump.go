@@ -37,6 +37,8 @@ type Config struct {
 	Beside string
 	// Mode is given to a restored file.
 	Mode FileMode
+	// only limits what is read to what the share of that identity has set aside.
+	only string
 }
 
 // FileMode is a database file's permissions and owner.
@@ -116,6 +118,8 @@ type snapshot struct {
 	pool    *sql.DB // of the copy, if one was made
 	copy    string
 	d       *disk.Disk
+	passes  func(table string) bool
+	only    bool
 	how     string
 	tables  map[string]*table
 	schema  string
@@ -125,7 +129,7 @@ type snapshot struct {
 
 // Snapshot implements database.Source.
 func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
-	s := &snapshot{d: db.c.Disk, tables: map[string]*table{}, how: "one read transaction"}
+	s := &snapshot{d: db.c.Disk, passes: db.c.passes, only: db.c.only != "", tables: map[string]*table{}, how: "one read transaction"}
 	if err := s.begin(ctx, db); err != nil {
 		_ = s.Close()
 		return nil, fmt.Errorf("database file %s: %w", db.c.Path, err)
@@ -246,7 +250,7 @@ func (s *snapshot) describe(ctx context.Context, mode string) error {
 			return err
 		}
 		switch {
-		case strings.HasPrefix(name, "sqlite_stat"), isShare(name):
+		case strings.HasPrefix(name, "sqlite_stat"), kind == "table" && name != "sqlite_sequence" && !s.passes(name), kind != "table" && s.only:
 		case kind == "table" && strings.HasPrefix(strings.ToUpper(text), "CREATE VIRTUAL"):
 			// Its own tables are saved like any other; making the virtual
 			// table anew would make them too, so it is entered by hand.
@@ -515,7 +519,7 @@ func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
 		if err := rows.Scan(&t.Name); err != nil {
 			return nil, err
 		}
-		if !isShare(t.Name) {
+		if db.c.passes(t.Name) {
 			all = append(all, t)
 		}
 	}

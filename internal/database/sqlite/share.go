@@ -197,5 +197,18 @@ func (r *rowShare) Put(m database.ShareMove, in string) string {
 	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
 }
 
-// isShare tells whether a table holds what a share has set aside.
-func isShare(name string) bool { return strings.HasPrefix(name, asidePrefix) }
+// passes tells whether a table is read: as a rule, those that hold what a share
+// has set aside are not, and nothing else is when it is them that are wanted.
+func (c Config) passes(name string) bool {
+	return strings.HasPrefix(name, asidePrefix+c.only) == (c.only != "")
+}
+
+// AsideSource implements database.Target.
+func (db *Database) AsideSource(ctx context.Context, p *database.Plan) (database.Source, error) {
+	if p.Share == nil {
+		return nil, nil
+	}
+	c := db.c
+	c.Path, c.only = p.Live, p.ID
+	return Open(ctx, c)
+}
