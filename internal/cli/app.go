@@ -207,7 +207,37 @@ func (a *app) open(ctx context.Context, c *cli.Command) error {
 	if err := a.openState(ctx, c); err != nil {
 		return err
 	}
-	return a.settleHistory(ctx)
+	if err := a.settleHistory(ctx); err != nil {
+		return err
+	}
+	for _, name := range a.config.SiteNames() {
+		a.finishInterrupted(ctx, name)
+	}
+	return nil
+}
+
+// finishInterrupted brings a restore to an end whose process has died: a site must
+// not stay closed, or half exchanged, until somebody thinks of it. What cannot be
+// finished is said, and is no reason to refuse another command.
+func (a *app) finishInterrupted(ctx context.Context, name string) {
+	if !restore.Interrupted(a.state, name) {
+		return
+	}
+	unlock, err := a.state.Lock(name)
+	if err != nil {
+		return // one that is at work is not interrupted
+	}
+	defer unlock()
+	journals, err := restore.Journals(a.state, name)
+	if err == nil && len(journals) > 0 {
+		var s *site.Site
+		if s, err = a.siteForAside(ctx, name, a.config.Sites[name], journals[0]); err == nil {
+			err = a.recover(ctx, s)
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(a.err, "warning: "+err.Error())
+	}
 }
 
 // settleHistory has the history see the clock. One that had to be begun anew is

@@ -65,8 +65,10 @@ type Site struct {
 	Settings  string              `yaml:"settings"`
 	Databases map[string]Database `yaml:"databases"`
 	Skip      []string            `yaml:"skip"`
-	Stores    []string            `yaml:"stores"`
-	Check     *Check              `yaml:"check"`
+	// Maintenance is a file whose presence closes the site, where the CMS has none.
+	Maintenance *Maintenance `yaml:"maintenance"`
+	Stores      []string     `yaml:"stores"`
+	Check       *Check       `yaml:"check"`
 	// Checks are further ones.
 	Checks   []Check   `yaml:"checks"`
 	Rehearse *Rehearse `yaml:"rehearse"`
@@ -84,6 +86,21 @@ type Site struct {
 	Duties     []schedule.Duty  `yaml:"-"`
 	KeepRules  []retention.Rule `yaml:"-"`
 	zone       *time.Location
+}
+
+// Maintenance is a switch that the web server knows: a file in the webroot that
+// closes the site while it is there.
+type Maintenance struct {
+	File    string `yaml:"file"`
+	Content string `yaml:"content"`
+}
+
+// settle checks what the types cannot say.
+func (m *Maintenance) settle() error {
+	if m != nil && (m.File == "" || !filepath.IsLocal(m.File)) {
+		return fmt.Errorf("`maintenance:` needs `file:`, a path in the webroot; it has %q", m.File)
+	}
+	return nil
 }
 
 // Database is one database described by hand. Exactly one of MySQL, Postgres
@@ -152,6 +169,9 @@ func (s *Site) AllChecks() []Check {
 
 // settleChecks checks every one of them.
 func (s *Site) settleChecks() error {
+	if err := s.Maintenance.settle(); err != nil {
+		return err
+	}
 	if s.Check != nil {
 		if err := s.Check.settle(); err != nil {
 			return fmt.Errorf("`check:` %w", err)

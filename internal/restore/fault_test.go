@@ -40,8 +40,11 @@ type bench struct {
 	dir  string
 	disk *disk.Disk
 	now  time.Time
-	// share limits restores; the database stays then.
+	// share limits restores; the database stays then. rows limits them to it.
 	share *restore.Share
+	rows  map[string]*database.Share
+	// door leaves the site without a switch, so that it is closed at its front door.
+	door bool
 }
 
 func newBench(t *testing.T) *bench {
@@ -78,6 +81,9 @@ func (b *bench) site() *site.Site {
 		Databases: map[string]config.Database{"main": {SQLite: filepath.Join(b.dir, "htdocs/site.db")}}}, nil)
 	require.NoError(b.t, err)
 	// A switch makes a restore close the site, as recipes do.
+	if b.door {
+		return s
+	}
 	s.Recipe = &site.Recipe{Maintenance: site.Maintenance{File: "closed.flag", Content: "{unix}"}}
 	return s
 }
@@ -131,7 +137,7 @@ func (b *bench) restore() error {
 		return err
 	}
 	b.now = b.now.Add(time.Second)
-	_, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: true, Database: b.share == nil, Share: b.share, State: r.State, Open: b.open, Now: func() time.Time { return b.now }})
+	_, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: b.rows == nil || b.share != nil, Database: b.share == nil || b.rows != nil, Share: b.share, Rows: b.rows, State: r.State, Open: b.open, Now: func() time.Time { return b.now }})
 	return err
 }
 
@@ -197,6 +203,14 @@ func (b *bench) leftovers() []string {
 		found, err := filepath.Glob(filepath.Join(b.dir, pattern))
 		require.NoError(b.t, err)
 		all = append(all, found...)
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.dir, "htdocs/site.db")+"?mode=ro")
+	require.NoError(b.t, err)
+	defer db.Close()
+	var tables sql.NullString
+	require.NoError(b.t, db.QueryRow("SELECT group_concat(name) FROM sqlite_schema WHERE name LIKE 'rv%'").Scan(&tables))
+	if tables.Valid {
+		all = append(all, tables.String)
 	}
 	named := map[string]bool{}
 	l, err := catalog.List(b.t.Context(), b.stores(), "kestrelpoint", catalog.Options{})
@@ -283,15 +297,34 @@ func TestEveryDiskFaultWhileBackingUp(t *testing.T) {
 
 func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 	t.Run("beside the webroot", func(t *testing.T) { everyRestoreFault(t, newBench(t)) })
+	share := &restore.Share{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+	rows := map[string]*database.Share{"main": {Tables: []string{"pages"}}}
 	t.Run("a share", func(t *testing.T) {
 		b := newBench(t)
-		b.share = &restore.Share{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+		b.share = share
+		everyRestoreFault(t, b)
+	})
+	t.Run("a table", func(t *testing.T) {
+		b := newBench(t)
+		b.rows = rows
+		everyRestoreFault(t, b)
+	})
+	t.Run("a table and a share, closed at the door", func(t *testing.T) {
+		b := newBench(t)
+		b.share, b.rows, b.door = share, rows, true
+		b.write("htdocs/index.php", "<?php // front")
+		everyRestoreFault(t, b)
+	})
+	t.Run("closed at the door", func(t *testing.T) {
+		b := newBench(t)
+		b.door = true
+		b.write("htdocs/index.php", "<?php // front")
 		everyRestoreFault(t, b)
 	})
 	t.Run("inside a mount point", func(t *testing.T) { everyRestoreFault(t, mounted(t)) })
 	t.Run("a share inside a mount point", func(t *testing.T) {
 		b := mounted(t)
-		b.share = &restore.Share{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+		b.share = share
 		everyRestoreFault(t, b)
 	})
 }
@@ -323,13 +356,13 @@ func everyRestoreFault(t *testing.T, b *bench) {
 	require.NoError(t, os.Remove(filepath.Join(b.dir, "htdocs/sub/.hidden")))
 	b.sql("UPDATE pages SET body = 'defaced'")
 	broken := b.tree()
-	if b.share != nil {
+	if b.share != nil || b.rows != nil {
 		require.NoError(t, b.restore())
 		shared := b.tree()
 		require.NotEqual(t, broken, shared)
 		require.Contains(t, shared, "planted.php", "it is not of the share")
-		require.Contains(t, shared, "sub/.hidden")
-		require.Contains(t, shared, "defaced", "the database stays")
+		require.Equal(t, b.share != nil, strings.Contains(shared, "sub/.hidden"))
+		require.Equal(t, b.rows != nil, strings.HasSuffix(shared, "\nold"), "the database stays, or its table comes back")
 		archived = shared
 		require.NoError(t, b.undo())
 	}

@@ -50,6 +50,9 @@ type Journal struct {
 	// Switch is the maintenance file, relative to the webroot.
 	Switch     string `json:"switch,omitempty"`
 	SwitchText string `json:"switch_text,omitempty"`
+	// Door is the page that stands in the front door's place of a site without a
+	// switch.
+	Door string `json:"door,omitempty"`
 	// Times are the trees' own, by inode; putting the switch in changes them.
 	Times map[uint64]time.Time `json:"times,omitempty"`
 
@@ -190,6 +193,26 @@ func Journals(st *state.State, site string) ([]*Journal, error) {
 		all = append(all, j)
 	}
 	return all, nil
+}
+
+// Interrupted tells whether a site has a restore that is not at an end: one that is
+// at work, or whose process has died.
+func Interrupted(st *state.State, site string) bool {
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if err != nil {
+		return false
+	}
+	for _, name := range names {
+		var j Journal
+		data, err := st.Disk.ReadFile(filepath.Join(journalDir(st, site), name))
+		if err != nil || strings.HasPrefix(name, ".") {
+			continue
+		}
+		if json.Unmarshal(data, &j) == nil && j.Phase != Done {
+			return true
+		}
+	}
+	return false
 }
 
 // dropStray removes journals that a process was killed while writing; the

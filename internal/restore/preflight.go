@@ -43,9 +43,8 @@ func (r *run) preflight(ctx context.Context) error {
 			return err
 		}
 	}
-	if m := r.maintenance(); m.File != "" {
-		r.journal.Switch = m.File
-		r.journal.SwitchText = strings.ReplaceAll(m.Content, "{unix}", strconv.FormatInt(r.start.Unix(), 10))
+	if err := r.planMaintenance(); err != nil {
+		return err
 	}
 	return r.openTargets(ctx)
 }
@@ -70,13 +69,6 @@ func host(address string) string {
 		return address
 	}
 	return strings.TrimPrefix(u.Hostname(), "www.")
-}
-
-func (r *run) maintenance() site.Maintenance {
-	if r.Site.Recipe == nil {
-		return site.Maintenance{}
-	}
-	return r.Site.Recipe.Maintenance
 }
 
 // wanted are the parts that this restore reads.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"time"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
@@ -130,91 +129,6 @@ func removeBoxes(d *disk.Disk, j *Journal) error {
 		}
 		if err := d.RemoveAll(box); err != nil {
 			return fmt.Errorf("remove %s: %w", box, err)
-		}
-	}
-	return nil
-}
-
-// trees are all places where a tree of this restore can be.
-func (j *Journal) trees() []string {
-	if j.Files.Inner {
-		return []string{j.Files.Root}
-	}
-	return []string{j.Files.Root, j.Files.staged(), j.Files.aside(), j.Files.spare()}
-}
-
-// hasSwitch tells whether the site can be closed for the exchange.
-func (j *Journal) hasSwitch() bool { return j.Switch != "" && j.Files != nil }
-
-// closeSite begins a phase and puts the maintenance file into both trees: the
-// live one, and the one that is about to be.
-func closeSite(d *disk.Disk, j *Journal, p Phase) error {
-	var trees []string
-	if j.Times == nil {
-		j.Times = map[uint64]time.Time{}
-	}
-	if j.hasSwitch() {
-		for _, tree := range j.trees() {
-			info, err := d.Lstat(tree)
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			trees = append(trees, tree)
-			// A time that is known already is the right one: an earlier run may
-			// have died between putting the switch in and setting the time back.
-			if _, known := j.Times[inodeOf(info)]; !known {
-				j.Times[inodeOf(info)] = info.ModTime()
-			}
-		}
-	}
-	if err := j.enter(p); err != nil {
-		return err
-	}
-	for _, tree := range trees {
-		if err := writeSwitch(d, tree, j); err != nil {
-			return fmt.Errorf("close the site for maintenance: %w", err)
-		}
-	}
-	return nil
-}
-
-func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
-	root, err := d.OpenRoot(tree)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	f, err := root.Create(j.Switch, 0o644)
-	if errors.Is(err, fs.ErrExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	_, err = f.Write([]byte(j.SwitchText))
-	return errors.Join(err, f.Close())
-}
-
-// openSite takes the maintenance files away, wherever the trees are now.
-func openSite(d *disk.Disk, j *Journal) error {
-	if !j.hasSwitch() {
-		return nil
-	}
-	for _, tree := range j.trees() {
-		if err := d.Remove(filepath.Join(tree, j.Switch)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("end the maintenance: %w", err)
-		}
-		now, err := inode(d, tree)
-		if err != nil {
-			return err
-		}
-		if t, ok := j.Times[now]; ok && now != 0 {
-			if err := setTimes(d, tree, t); err != nil {
-				return err
-			}
 		}
 	}
 	return nil

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -35,6 +36,9 @@ type Site struct {
 	Skip   []string
 	Stores []string
 	Checks []config.Check
+	// Maintenance is the switch that the configuration names; it comes before the
+	// recipe's.
+	Maintenance Maintenance
 	// Above is the settings file when it lies outside the webroot, one folder
 	// above it; it is saved too.
 	Above string
@@ -113,6 +117,10 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	if s.Recipe != nil {
 		s.Skip = append(s.Skip, s.Recipe.Skip...)
 	}
+	if m := c.Maintenance; m != nil {
+		s.Maintenance = Maintenance{File: m.File, Content: cmp.Or(m.Content, closedPage)}
+		s.Skip = append(s.Skip, m.File)
+	}
 	if s.Databases, err = described(c.Databases); err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
@@ -122,6 +130,9 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
 	return s, nil
 }
+
+// closedPage is shown while a site is closed by a file of the configuration's.
+const closedPage = "<!doctype html><title>Back in a moment</title><h1>Back in a moment</h1><p>This site is being maintained. Please try again in a few seconds.</p>\n"
 
 // readOwnSettings adds the databases that the site's settings name to those of
 // the configuration, which count where both describe the same one.

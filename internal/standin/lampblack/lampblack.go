@@ -16,6 +16,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	_ "modernc.org/sqlite" // the driver for the site's database
@@ -73,11 +74,14 @@ type settings struct {
 	Database string `yaml:"database"`
 }
 
+// longestMaintenance is after how long a forgotten flag no longer counts.
+const longestMaintenance = 10 * time.Minute
+
 // Handler serves the site in a webroot. It reads everything anew at each
 // request, so that what is done to the files shows at once.
 func Handler(root string) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if _, err := os.Stat(filepath.Join(root, "maintenance.flag")); err == nil {
+		if flag, err := os.Stat(filepath.Join(root, "maintenance.flag")); err == nil && time.Since(flag.ModTime()) < longestMaintenance {
 			w.Header().Set("Retry-After", "60")
 			http.Error(w, "The lamp is being trimmed. Please come back in a minute.", http.StatusServiceUnavailable)
 			return
