@@ -70,6 +70,8 @@ type world struct {
 	dir string
 	// clock is the moment that the program takes for now; zero is the time of day.
 	clock time.Time
+	// drain is how long a site is closed before an exchange; as a rule, no time.
+	drain time.Duration
 }
 
 func newWorld(t *testing.T) *world {
@@ -96,7 +98,7 @@ type result struct {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
-	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms")
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms", "REVLET_DRAIN="+w.drain.String())
 	if !w.clock.IsZero() {
 		cmd.Env = append(cmd.Env, "REVLET_CLOCK="+w.clock.Format(time.RFC3339))
 	}

@@ -432,7 +432,18 @@ func (a *app) openTarget(ctx context.Context, db site.Database, mode sqlite.File
 
 // recoverer finishes or reverts restores of a site that died half-way.
 func (a *app) recoverer(s *site.Site) restore.Recoverer {
-	return restore.Recoverer{Site: s, State: a.state, Open: a.openTarget}
+	return restore.Recoverer{Site: s, State: a.state, Open: a.openTarget, Drain: drain()}
+}
+
+// drainTime is how long a closed site is given to finish the pages that it is at.
+const drainTime = 250 * time.Millisecond
+
+// drain is that time, or what $REVLET_DRAIN says, for practice and tests.
+func drain() time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("REVLET_DRAIN")); err == nil {
+		return d
+	}
+	return drainTime
 }
 
 // recover does so before a command works on the site, and says so.

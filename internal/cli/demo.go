@@ -374,7 +374,7 @@ func (d *demoRun) start(ctx context.Context, out io.Writer, args []string) (int,
 	if out == d.out {
 		cmd.Stderr = d.err
 	}
-	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+d.config(), "REVLET_RETRY_PAUSE=5ms")
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+d.config(), "REVLET_RETRY_PAUSE=5ms", "REVLET_DRAIN=5ms")
 	if !d.clock.IsZero() {
 		cmd.Env = append(cmd.Env, clockVariable+"="+d.clock.Add(time.Since(d.set)).Format(time.RFC3339Nano))
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -15,6 +16,7 @@ import (
 
 	"revlet/internal/archive"
 	"revlet/internal/catalog"
+	"revlet/internal/changes"
 	"revlet/internal/check"
 	"revlet/internal/compare"
 	"revlet/internal/config"
@@ -111,6 +113,12 @@ func (g *guarding) run(ctx context.Context) error {
 	// From here on a Ctrl-C is for what is asked, not for what is half-done.
 	ctx = context.WithoutCancel(ctx)
 	after := g.await(ctx)
+	if check.Worst(after).OK() && g.scriptsChanged(ctx, d.Record) {
+		// PHP may answer from scripts that it has kept in memory: it looks at the
+		// files again after opcache.revalidate_freq, 2 seconds as a rule.
+		time.Sleep(cachedScripts)
+		after = g.await(ctx)
+	}
 	worst := check.Worst(after)
 	for _, r := range after {
 		fmt.Fprintln(g.out, g.checked(r))
@@ -153,6 +161,25 @@ func (g *guarding) runCommand(ctx context.Context) (interrupted bool, err error)
 			return interrupted || ctx.Err() != nil, err
 		}
 	}
+}
+
+// cachedScripts is after how long a server has seen that its scripts differ.
+const cachedScripts = 2500 * time.Millisecond
+
+// scriptsChanged tells whether the command has touched files that are run. What
+// cannot be told counts as yes.
+func (g *guarding) scriptsChanged(ctx context.Context, rec *archive.Record) bool {
+	h, err := g.find(ctx, rec.Name, time.Time{})
+	if err != nil {
+		return true
+	}
+	live, err := g.liveSide(g.site)
+	if err != nil {
+		return true
+	}
+	h.Record = rec // as it was written, open even when it is sealed in the stores
+	r, err := compare.Job{A: compare.Archive{Held: h}, B: live, Recipe: live.Site.Recipe, Files: true}.Run(ctx)
+	return err != nil || slices.ContainsFunc(r.Files, func(f compare.File) bool { return changes.Executable(f.Path) })
 }
 
 // pause is how long to wait between two looks at a site that does not work yet.
@@ -251,7 +278,7 @@ func (g *guarding) restoreWhole(ctx context.Context, h *catalog.Held) error {
 	if err := g.recover(ctx, s); err != nil {
 		return err
 	}
-	_, err = restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: true, Database: len(h.Origin.Databases) > 0, State: g.state, Open: g.openTarget, Now: g.now})
+	_, err = restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: true, Database: len(h.Origin.Databases) > 0, State: g.state, Open: g.openTarget, Now: g.now, Drain: drain()})
 	return err
 }
 

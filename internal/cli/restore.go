@@ -94,7 +94,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
 	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
 	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: want.files, Database: want.database, Share: want.share, Rows: want.rows,
-		State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Anyway: c.Bool("anyway")})
+		State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Drain: drain(), Anyway: c.Bool("anyway")})
 	quiet()
 	if err != nil {
 		run.Outcome, run.Detail = "failed", err.Error()
@@ -277,7 +277,7 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 }
 
 func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held, s *site.Site, r *restore.Result) error {
-	answers := a.checkSite(ctx, s)
+	answers := a.checkRestored(ctx, s)
 	var gone []compare.File
 	if h.Parts != nil {
 		gone = a.strangers(ctx, h, r)
@@ -307,6 +307,17 @@ func (a *app) checkSite(ctx context.Context, s *site.Site) []check.Result {
 		broken = s.Recipe.Broken
 	}
 	return check.All(ctx, s.Address, s.Checks, broken)
+}
+
+// checkRestored asks a site that was just exchanged: for a moment, the server may
+// still answer from what it has kept in memory.
+func (a *app) checkRestored(ctx context.Context, s *site.Site) []check.Result {
+	for end := time.Now().Add(2 * cachedScripts); ; time.Sleep(cachedScripts / 5) {
+		answers := a.checkSite(ctx, s)
+		if worst := check.Worst(answers); worst == nil || worst.OK() || time.Now().After(end) || ctx.Err() != nil {
+			return answers
+		}
+	}
 }
 
 // checked words one answer of a check.

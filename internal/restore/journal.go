@@ -56,8 +56,9 @@ type Journal struct {
 	// Times are the trees' own, by inode; putting the switch in changes them.
 	Times map[uint64]time.Time `json:"times,omitempty"`
 
-	path string
-	d    *disk.Disk
+	path  string
+	d     *disk.Disk
+	drain time.Duration
 }
 
 // FilesPlan is the files' share of a restore.

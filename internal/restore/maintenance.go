@@ -181,6 +181,9 @@ func closeSite(d *disk.Disk, j *Journal, p Phase) error {
 			return fmt.Errorf("close the site for maintenance: %w", err)
 		}
 	}
+	if len(trees) > 0 {
+		time.Sleep(j.drain)
+	}
 	return nil
 }
 

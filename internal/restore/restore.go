@@ -46,6 +46,9 @@ type Job struct {
 	Anyway bool
 	// Share limits Files to some of the webroot; nil is all of it.
 	Share *Share
+	// Drain is how long to wait, once the site is closed, for pages that are being
+	// made: they would be half of the old site and half of the new one.
+	Drain time.Duration
 	// Rows limits Database to shares of some databases, by label; nil is all of
 	// every one.
 	Rows map[string]*database.Share
@@ -90,6 +93,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	// swap takes moments, and stopping inside it would help nobody.
 	ctx = context.WithoutCancel(ctx)
 	swapStart := j.Now()
+	r.journal.drain = j.Drain
 	if err := swapOrTakeBack(ctx, r.disk, r.journal, r.targets); err != nil {
 		return nil, fmt.Errorf("restore %s: %w", j.Site.Name, err)
 	}

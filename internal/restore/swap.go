@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"time"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
@@ -304,6 +305,8 @@ type Recoverer struct {
 	Site  *site.Site
 	State *state.State
 	Open  Opener
+	// Drain is as in Job.
+	Drain time.Duration
 }
 
 func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database.Target, func(), error) {
@@ -391,6 +394,7 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 		did, err := r.finish(ctx, j)
 		return &Outcome{j, did}, err
 	}
+	j.drain = r.Drain
 	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
 		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
 	}
