@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archive"
 )
 
 // scratchLeft names what rehearsals have left in temporary folders, and the
@@ -105,4 +107,75 @@ func TestRehearseWithAServer(t *testing.T) {
 	w.run("rehearse")
 	assert.Empty(t, scratchLeft(t, w))
 	assert.Equal(t, before, s.describe(t, db))
+}
+
+// An archive can verify and still not work. A rehearsal that serves the copy finds
+// that out; the copy leads to its own database, never to the live one.
+func TestRehearseServesTheCopy(t *testing.T) {
+	w, s, _ := wordpress(t, "museum_cms")
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	data, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	config := string(data)
+	serve := "\n    rehearse: {serve: \"php -S 127.0.0.1:{port} -t {root}\"}\n    checks: [{path: /, contains: Kestrel Point Lighthouse Museum}]\n"
+	w.write("revlet.yaml", config+serve)
+	w.run("backup")
+	good := w.newest()
+	tree, before := snapshot(t, w.path("htdocs")), s.describe(t, "museum_cms")
+	assert.Contains(t, w.run("rehearse"), "the copy works")
+	assert.Empty(t, scratchLeft(t, w))
+
+	w.write("revlet.yaml", config+serve+"    skip: [wp-includes/load.php]\n")
+	w.run("backup")
+	w.run("verify", "--full")
+	w.fails(4, []string{"DOES NOT RESTORE", "the copy does not work"}, "rehearse")
+	w.write("revlet.yaml", config+serve)
+	w.run("backup")
+	w.forge(func(p archive.Part) bool { return p.Table == "kp_options" && p.Kind == archive.KindRows }, func(sql string) string {
+		return strings.Replace(sql, "'blogname'", "'blognone'", 1)
+	})
+	w.run("verify", "--full")
+	w.fails(4, []string{"DOES NOT RESTORE", "the copy does not work", "Kestrel Point"}, "rehearse")
+	assert.Equal(t, tree, snapshot(t, w.path("htdocs")), "the live site is left alone")
+	assert.Equal(t, before, s.describe(t, "museum_cms"))
+
+	// Settings that cannot be pointed elsewhere stop it: the copy would use what is
+	// live.
+	settings, err := os.ReadFile(w.path("htdocs/wp-config.php"))
+	require.NoError(t, err)
+	w.write("htdocs/wp-config.php", strings.Replace(string(settings), "'127.0.0.1:", "'127.0.' . '0.1:", 1))
+	w.run("backup")
+	w.fails(1, []string{"DB_HOST", "not written as one plain value"}, "rehearse")
+	w.write("htdocs/wp-config.php", string(settings))
+
+	// A database that is named for it, instead of a server of its own.
+	s.exec(t, "CREATE DATABASE scratch; CREATE USER trial@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON scratch.* TO trial@'127.0.0.1'")
+	t.Cleanup(func() { s.exec(t, "DROP DATABASE scratch; DROP USER trial@'127.0.0.1'") })
+	w.write("trial.pw", "x")
+	require.NoError(t, os.Chmod(w.path("trial.pw"), 0o600))
+	named := func(db string) string {
+		return fmt.Sprintf("%s\n    checks: [{path: /, contains: Kestrel Point Lighthouse Museum}]\n    rehearse:\n      serve: \"php -S 127.0.0.1:{port} -t {root}\"\n      databases: {main: {mysql: \"%s\", password_file: trial.pw}}\n", config, fmt.Sprintf(db, s.port))
+	}
+	w.write("revlet.yaml", named("trial@127.0.0.1:%d/scratch"))
+	empty := func() []string {
+		return s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'scratch'")
+	}
+	out := w.run("rehearse", good)
+	assert.Contains(t, out, "the copy works")
+	assert.NotContains(t, out, "a scratch server")
+	assert.Empty(t, empty(), "it is empty again")
+	for range 2 {
+		cmd := w.command("rehearse", good)
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return len(empty()) > 8 }, 30*time.Second, 10*time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+	}
+	w.run("rehearse", good)
+	assert.Empty(t, empty())
+	s.exec(t, "CREATE TABLE scratch.mine (a INT)")
+	w.fails(1, []string{"is not empty", "mine"}, "rehearse", good)
+	w.write("revlet.yaml", named("museum_cms@127.0.0.1:%d/museum_cms"))
+	w.fails(1, []string{"is the site's live one"}, "rehearse", good)
+	assert.Equal(t, before, s.describe(t, "museum_cms"))
 }

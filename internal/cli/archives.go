@@ -43,6 +43,14 @@ type listed struct {
 	Encrypted bool            `json:"encrypted"`
 	Sealed    bool            `json:"sealed"`
 	Verified  *listedVerified `json:"verified"`
+	// Rehearsed is the last rehearsal; null when there was none.
+	Rehearsed *listedRehearsed `json:"rehearsed"`
+}
+
+// listedRehearsed is the last rehearsal of an archive.
+type listedRehearsed struct {
+	At     time.Time `json:"at"`
+	Passed bool      `json:"passed"`
 }
 
 // listedVerified is the last proof of an archive, over all stores.
@@ -65,6 +73,10 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	rehearsals, err := a.history.Rehearsals(ctx)
+	if err != nil {
+		return err
+	}
 	var all []listed
 	var broken []string
 	waiting := false
@@ -81,6 +93,9 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 		for _, h := range l.Archives {
 			one := listing(h, proofs[h.Name], pending[h.Name])
 			_, one.Held = holds[h.Name]
+			if r, ok := rehearsals[h.Name]; ok {
+				one.Rehearsed = &listedRehearsed{r.At, r.Passed}
+			}
 			all = append(all, one)
 		}
 		for _, b := range append(l.Broken, l.Silent...) {
@@ -154,7 +169,7 @@ func (a *app) showListing(all []listed, broken []string) {
 		if l.Held {
 			note = strings.TrimSpace(a.good("held") + "  " + note)
 		}
-		rows = append(rows, []string{l.Name, when(l.Taken), string(l.Scope), size(l.Stored), size(l.New), a.held(l), a.verified(l.Verified), note})
+		rows = append(rows, []string{l.Name, when(l.Taken), string(l.Scope), size(l.Stored), size(l.New), a.held(l), a.verified(l.Verified) + a.rehearsed(l.Rehearsed), note})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"archive", "taken", "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
@@ -171,6 +186,17 @@ func (a *app) held(l listed) string {
 		words = append(words, a.bad(p+" PENDING"))
 	}
 	return strings.Join(words, ", ")
+}
+
+// rehearsed adds to how well an archive is verified whether it was put back.
+func (a *app) rehearsed(r *listedRehearsed) string {
+	switch {
+	case r == nil:
+		return ""
+	case !r.Passed:
+		return ", " + a.bad("DOES NOT RESTORE")
+	}
+	return ", rehearsed"
 }
 
 func (a *app) verified(v *listedVerified) string {

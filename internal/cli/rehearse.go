@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -51,6 +52,7 @@ type rehearsed struct {
 	Database float64  `json:"database_seconds"`
 	Total    float64  `json:"seconds"`
 	Servers  []string `json:"servers"`
+	Tried    string   `json:"served"`
 }
 
 func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
@@ -78,7 +80,7 @@ func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		passed = passed && r.Passed()
-		all = append(all, rehearsed{h.Name, r.Passed(), nonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), nonNil(r.Servers)})
+		all = append(all, rehearsed{h.Name, r.Passed(), nonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), nonNil(r.Servers), r.Tried})
 		if !c.Bool("json") {
 			a.showRehearsed(h, r)
 		}
@@ -107,13 +109,13 @@ func (a *app) rehearseArchive(ctx context.Context, h *catalog.Held, watch observ
 	if err != nil {
 		return nil, 0, err
 	}
-	try, err := a.serving(s)
-	if err != nil {
+	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.state.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.disk,
+		Open: a.openTarget, Sum: a.sumTables, Tables: a.tablesIn, IsDatabase: engine.IsFile, Observer: watch, Now: a.now}
+	if err := a.completeRehearsal(&job); err != nil {
 		return nil, 0, err
 	}
 	started := a.now()
-	r, err := rehearse.Run(ctx, rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.state.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.disk,
-		Open: a.openTarget, Sum: a.sumTables, IsDatabase: engine.IsFile, Try: try, Observer: watch, Now: a.now})
+	r, err := rehearse.Run(ctx, job)
 	run := history.Run{Site: h.Site, Command: "rehearse", Archive: h.Name, Started: started, Outcome: history.Done, Origin: origin, Duty: duty}
 	if err != nil {
 		run.Outcome, run.Detail = history.Failed, err.Error()
@@ -149,6 +151,9 @@ func (a *app) showRehearsed(h *catalog.Held, r *rehearse.Result) {
 	if len(r.Servers) > 0 {
 		lines = append(lines, [2]string{"server", "a scratch server of " + strings.Join(r.Servers, " and ")})
 	}
+	if r.Passed() && r.Tried != "" {
+		lines = append(lines, [2]string{"served", "the copy works: " + r.Tried})
+	}
 	if r.Passed() {
 		lines = append(lines, [2]string{"compared", "every byte and every row is as it was saved"})
 	}
@@ -159,37 +164,83 @@ func (a *app) showRehearsed(h *catalog.Held, r *rehearse.Result) {
 	fmt.Fprintln(a.out)
 }
 
-// serving asks a copy with the site's checks while a command serves it; nil
-// when the configuration names no command.
-func (a *app) serving(s *site.Site) (func(context.Context, string) error, error) {
+// completeRehearsal adds what the configuration says about a site's rehearsals.
+func (a *app) completeRehearsal(job *rehearse.Job) error {
+	s := job.Site
 	cfg := a.config.Sites[s.Name].Rehearse
-	if cfg == nil || cfg.Serve == "" {
-		return nil, nil
+	if cfg == nil {
+		return nil
 	}
-	if i := slices.IndexFunc(s.Databases, func(db site.Database) bool { _, inside := s.Inside(db); return !inside }); i >= 0 {
-		return nil, usageError("`rehearse: {serve: …}` of site %s: the copy's settings lead to the live database %s, so the copy is not served; remove `serve:`", s.Name, s.Databases[i].Where())
+	var err error
+	if job.Databases, err = site.Described(cfg.Databases); err != nil {
+		return fmt.Errorf("`rehearse: {databases: …}` of site %s: %w", s.Name, err)
+	}
+	for label := range job.Databases {
+		if _, ok := s.Database(label); !ok {
+			return usageError("`rehearse: {databases: …}` of site %s: the site has no database %q", s.Name, label)
+		}
+	}
+	if cfg.Serve == "" {
+		return nil
+	}
+	if i := slices.IndexFunc(s.Databases, func(db site.Database) bool { return !a.pointable(s, db) }); i >= 0 {
+		return usageError("`rehearse: {serve: …}` of site %s: the copy would use the live database %s, for no recipe knows where its settings are; remove `serve:`", s.Name, s.Databases[i].Where())
 	}
 	if !strings.Contains(cfg.Serve, "{port}") || !strings.Contains(cfg.Serve, "{root}") {
-		return nil, usageError("`rehearse: {serve: …}` of site %s needs {port} and {root} in its command", s.Name)
+		return usageError("`rehearse: {serve: …}` of site %s needs {port} and {root} in its command", s.Name)
 	}
-	return func(ctx context.Context, root string) error { return a.tryCopy(ctx, s, cfg.Serve, root) }, nil
-}
-
-// tryCopy serves a copy and asks it.
-func (a *app) tryCopy(ctx context.Context, s *site.Site, command, root string) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
 	address := l.Addr().String()
-	_ = l.Close()
+	job.Address, job.Settings = "http://"+address, a.config.Sites[s.Name].Settings
+	job.Try = func(ctx context.Context, copied *site.Site) (string, error) {
+		return a.tryCopy(ctx, copied, cfg.Serve, address)
+	}
+	return l.Close()
+}
+
+// pointable tells whether a copy can be made to use a copy of a database: it is a
+// file that goes along, or the recipe knows the setting that leads to it.
+func (a *app) pointable(s *site.Site, db site.Database) bool {
+	if _, inside := s.Inside(db); inside {
+		return true
+	}
+	if s.Recipe == nil {
+		return false
+	}
+	_, own := s.Recipe.Databases[db.Label]
+	return own && len(a.config.Sites[s.Name].Databases) == 0
+}
+
+// tablesIn names the tables of a database.
+func (a *app) tablesIn(ctx context.Context, db site.Database) ([]string, error) {
+	source, err := a.openSource(ctx, db, a.state.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil // a file that is not there yet
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer source.Close()
+	tables, err := source.Tables(ctx)
+	var names []string
+	for _, t := range tables {
+		names = append(names, t.Name)
+	}
+	return names, err
+}
+
+// tryCopy serves a copy and asks it with the site's checks.
+func (a *app) tryCopy(ctx context.Context, copied *site.Site, command, address string) (answer string, err error) {
 	_, port, _ := strings.Cut(address, ":")
-	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", shellQuoted([]string{root})).Replace(command))
+	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", shellQuoted([]string{copied.Root})).Replace(command))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var said strings.Builder
 	cmd.Stderr = &said
 	if err := cmd.Start(); err != nil {
-		return err
+		return "", err
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
@@ -198,18 +249,19 @@ func (a *app) tryCopy(ctx context.Context, s *site.Site, command, root string) e
 		<-ended
 	}()
 	if err := answers(ctx, address, ended); err != nil {
-		return fmt.Errorf("`%s`: %w: %s", command, err, strings.TrimSpace(said.String()))
+		return "", fmt.Errorf("`%s`: %w: %s", command, err, strings.TrimSpace(said.String()))
 	}
-	copied := *s
-	copied.Address = "http://" + address
-	copied.Checks = slices.Clone(s.Checks)
-	for i := range copied.Checks {
-		copied.Checks[i].At = ""
+	asked := *copied
+	asked.Address = "http://" + address
+	asked.Checks = slices.Clone(copied.Checks)
+	for i := range asked.Checks {
+		asked.Checks[i].At = ""
 	}
-	if worst := check.Worst(a.checkSite(ctx, &copied)); worst != nil && !worst.OK() {
-		return errors.New(worst.Trouble)
+	answered := a.checkSite(ctx, &asked)
+	if worst := check.Worst(answered); worst != nil && !worst.OK() {
+		return "", errors.New(worst.Trouble)
 	}
-	return nil
+	return fmt.Sprintf("%s, as the site's checks want it", count(int64(len(answered)), "answer", "answers")), nil
 }
 
 // serveWait is how long a server may take to answer.

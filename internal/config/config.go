@@ -120,6 +120,9 @@ type Rehearse struct {
 	// Serve is a command that serves the copy, such as `php -S 127.0.0.1:{port} -t
 	// {root}`, to be asked with the site's checks.
 	Serve string `yaml:"serve"`
+	// Databases are empty ones to restore into, by the label of the site's, instead
+	// of a private server.
+	Databases map[string]Database `yaml:"databases"`
 }
 
 // Check is an HTTP request that tells whether the site works.
@@ -410,23 +413,36 @@ func (c *Config) settle(data []byte) error {
 				return at(fmt.Sprintf("%s.stores[%d]", where, i), "site %q: there is no store %q%s", name, store, nearest(store, sortedKeys(c.Stores)))
 			}
 		}
-		for label, db := range s.Databases {
-			if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
-				return at(where+".databases."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, name, kinds)
+		if err := c.settleDatabases(s.Databases, name, where+".databases", base, at); err != nil {
+			return err
+		}
+		if s.Rehearse != nil {
+			if err := c.settleDatabases(s.Rehearse.Databases, name, where+".rehearse.databases", base, at); err != nil {
+				return err
 			}
-			if db.PasswordFile != "" && db.PasswordEnv != "" {
-				return at(where+".databases."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, name)
-			}
-			if db.SQLite != "" {
-				db.SQLite = absolute(base, db.SQLite)
-			}
-			if db.PasswordFile != "" {
-				db.PasswordFile = absolute(base, db.PasswordFile)
-				c.warnIfReadable(db.PasswordFile)
-			}
-			s.Databases[label] = db
 		}
 		c.Sites[name] = s
+	}
+	return nil
+}
+
+// settleDatabases checks databases described by hand and completes their paths.
+func (c *Config) settleDatabases(all map[string]Database, site, where, base string, at func(where, format string, args ...any) error) error {
+	for label, db := range all {
+		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
+			return at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
+		}
+		if db.PasswordFile != "" && db.PasswordEnv != "" {
+			return at(where+"."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, site)
+		}
+		if db.SQLite != "" {
+			db.SQLite = absolute(base, db.SQLite)
+		}
+		if db.PasswordFile != "" {
+			db.PasswordFile = absolute(base, db.PasswordFile)
+			c.warnIfReadable(db.PasswordFile)
+		}
+		all[label] = db
 	}
 	return nil
 }

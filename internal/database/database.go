@@ -237,6 +237,9 @@ type Target interface {
 	// DropStage deletes what is staged; DropAside what was set aside.
 	DropStage(ctx context.Context, p *Plan) error
 	DropAside(ctx context.Context, p *Plan) error
+	// Change sets column, in the rows of table where a column is a value. It is for
+	// copies.
+	Change(ctx context.Context, table, column, where, is, to string) error
 	// AsideSource opens what was set aside for reading; nil where that is a file.
 	AsideSource(ctx context.Context, p *Plan) (Source, error)
 	Close() error

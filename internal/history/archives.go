@@ -299,14 +299,28 @@ func (h *History) AddRehearsal(ctx context.Context, r Rehearsal) error {
 
 // LastRehearsal returns the newest one of a site's archives, or nil.
 func (h *History) LastRehearsal(ctx context.Context, site string) (*Rehearsal, error) {
-	all, err := query(ctx, h, func(r *sql.Rows, x *Rehearsal) error {
-		var seconds float64
-		err := r.Scan(&x.Archive, moment{&x.At}, &x.Passed, &seconds, &x.Detail)
-		x.Took = time.Duration(seconds * float64(time.Second))
-		return err
-	}, "SELECT archive, at, passed, seconds, detail FROM rehearsals WHERE archive IN (SELECT name FROM archives WHERE site = ?) ORDER BY at DESC LIMIT 1", site)
+	all, err := h.rehearsals(ctx, "WHERE archive IN (SELECT name FROM archives WHERE site = ?) ORDER BY at DESC LIMIT 1", site)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	return &all[0], nil
+}
+
+// Rehearsals returns the newest one of each archive that was ever rehearsed.
+func (h *History) Rehearsals(ctx context.Context) (map[string]Rehearsal, error) {
+	all, err := h.rehearsals(ctx, "ORDER BY at")
+	newest := map[string]Rehearsal{}
+	for _, r := range all {
+		newest[r.Archive] = r
+	}
+	return newest, err
+}
+
+func (h *History) rehearsals(ctx context.Context, which string, args ...any) ([]Rehearsal, error) {
+	return query(ctx, h, func(r *sql.Rows, x *Rehearsal) error {
+		var seconds float64
+		err := r.Scan(&x.Archive, moment{&x.At}, &x.Passed, &seconds, &x.Detail)
+		x.Took = time.Duration(seconds * float64(time.Second))
+		return err
+	}, "SELECT archive, at, passed, seconds, detail FROM rehearsals "+which, args...)
 }

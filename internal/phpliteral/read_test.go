@@ -1,9 +1,11 @@
 package phpliteral
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 const sample = `<?php
@@ -70,4 +72,37 @@ func FuzzRead(f *testing.F) {
 	f.Add("<?php $a = [[[[(((")
 	f.Add("<?php define('A', <<<X\n")
 	f.Fuzz(func(t *testing.T, src string) { Read(src, Options{}) })
+}
+
+// A setting gets another value wherever and however it is written, and nothing
+// else changes; one that is made of several is left alone.
+func TestSet(t *testing.T) {
+	src := `<?php // 'localhost'
+define( "DB_HOST", 'localhost' ); define('NAME', 'localhost');
+$db['default']['port'] = 3306; $x = 'a' . 'b';
+class C { public $host = "localhost"; public $user = "localhost"; }
+$databases = array('default' => array('default' => array('host' => 'localhost', 'password' => 'it\'s')));
+`
+	for path, want := range map[string]string{
+		"DB_HOST":                             `define( "DB_HOST", '127.0.0.1:1' )`,
+		"$host":                               `public $host = '127.0.0.1:1';`,
+		"$db.default.port":                    `['port'] = '127.0.0.1:1';`,
+		"$databases.default.default.host":     `'host' => '127.0.0.1:1',`,
+		"$databases.default.default.password": `'password' => '127.0.0.1:1')`,
+	} {
+		out, err := Set(src, path, "127.0.0.1:1", Options{})
+		require.NoError(t, err, path)
+		assert.Contains(t, out, want)
+		assert.Equal(t, 1, strings.Count(out, "127.0.0.1:1"), path)
+	}
+	out, err := Set(src, "NAME", `o'b\`, Options{})
+	require.NoError(t, err)
+	assert.Contains(t, out, `define('NAME', 'o\'b\\')`)
+	same, err := Set(src, "$x", "ab", Options{})
+	require.NoError(t, err)
+	assert.Equal(t, src, same)
+	for _, path := range []string{"$x", "ABSENT"} {
+		_, err := Set(src, path, "y", Options{})
+		assert.ErrorIs(t, err, ErrNotPlain, path)
+	}
 }

@@ -28,6 +28,8 @@ type token struct {
 	text string
 	// holes are the variables that a double-quoted string or heredoc puts in.
 	pieces []piece
+	// from and to are where it stands in the source.
+	from, to int
 }
 
 // piece is a share of an interpolated string: literal text, or a variable.
@@ -36,6 +38,8 @@ type piece struct{ text, variable string }
 type scanner struct {
 	src string
 	pos int
+	// from is where the last token begins.
+	from int
 }
 
 const wordStart = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_\\"
@@ -54,6 +58,8 @@ func tokens(src string) []token {
 		if t.kind == kEnd {
 			return append(out, t)
 		}
+		t.to = s.pos
+		t.from = s.from
 		out = append(out, t)
 	}
 }
@@ -75,6 +81,7 @@ func (s *scanner) rest() string { return s.src[s.pos:] }
 func (s *scanner) next() token {
 	for s.pos < len(s.src) {
 		c, rest := s.src[s.pos], s.rest()
+		s.from = s.pos
 		switch {
 		case c == ' ' || c == '\t' || c == '\n' || c == '\r':
 			s.pos++

@@ -17,6 +17,7 @@ import (
 
 	"revlet/internal/catalog"
 	"revlet/internal/compare"
+	"revlet/internal/database/sqlite"
 	"revlet/internal/disk"
 	"revlet/internal/observe"
 	"revlet/internal/restore"
@@ -37,10 +38,17 @@ type Job struct {
 	// Sum dumps the databases of a site into digests.
 	Sum        func(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error)
 	IsDatabase func([]byte) bool
-	// Try asks the copy, whose webroot is given, whether it works; nil asks nothing.
-	Try      func(ctx context.Context, root string) error
-	Observer observe.Observer
-	Now      func() time.Time
+	// Try serves the copy at Address and asks it whether it works; it returns what
+	// was answered. Nil asks nothing.
+	// Settings is its settings file, where that is not the recipe's own.
+	Try               func(ctx context.Context, copied *site.Site) (answer string, err error)
+	Address, Settings string
+	// Databases, by label, are empty ones to restore into instead of a server of
+	// the rehearsal's own. Tables lists what is in one.
+	Databases map[string]site.Database
+	Tables    func(ctx context.Context, db site.Database) ([]string, error)
+	Observer  observe.Observer
+	Now       func() time.Time
 }
 
 // Result is what came of a rehearsal.
@@ -51,6 +59,8 @@ type Result struct {
 	Tables                 int
 	// Servers names the database servers that were started.
 	Servers []string
+	// Tried says what the copy answered when it was served; empty when it was not.
+	Tried string
 	// Trouble is what is wrong; nothing when the archive restores.
 	Trouble []string
 }
@@ -65,7 +75,7 @@ const endWait = 3 * time.Second
 // its folders.
 func Clean(d *disk.Disk, scratch, server string) error {
 	for end := time.Now().Add(endWait); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		left := serversIn(server)
+		left := append(serversIn(server), serving(scratch)...)
 		if len(left) == 0 {
 			break
 		}
@@ -81,26 +91,42 @@ func Clean(d *disk.Disk, scratch, server string) error {
 	return err
 }
 
+// serving are the processes that serve a copy: its webroot stands in their
+// command. Nobody else has a use for it.
+func serving(scratch string) []int {
+	return processes(func(words []string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, filepath.Join(scratch, "webroot")) })
+	})
+}
+
 // programs are those that a scratch server is made and run by.
 var programs = []string{"mariadb", "mysql", "postgres", "initdb"}
 
 // serversIn are the processes that make or run a database server in a folder.
 func serversIn(dir string) (pids []int) {
+	return processes(func(words []string) bool {
+		if !strings.Contains(strings.Join(words, "\x00"), dir+"/") {
+			return false
+		}
+		return slices.ContainsFunc(words[:min(len(words), 2)], func(w string) bool { // a script comes after its shell
+			return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(filepath.Base(w), p) })
+		})
+	})
+}
+
+// processes are those whose command is of a kind, but for this one.
+func processes(of func(words []string) bool) (pids []int) {
 	lines, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
 		return nil
 	}
 	for _, file := range lines {
 		data, err := os.ReadFile(file)
-		if err != nil || !strings.Contains(string(data), dir+"/") {
+		if err != nil {
 			continue
 		}
-		words := strings.Split(string(data), "\x00")
-		ours := slices.ContainsFunc(words[:min(len(words), 2)], func(w string) bool { // a script comes after its shell
-			return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(filepath.Base(w), p) })
-		})
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if ours && err == nil && pid != os.Getpid() {
+		if err == nil && pid != os.Getpid() && of(strings.Split(string(data), "\x00")) {
 			pids = append(pids, pid)
 		}
 	}
@@ -110,10 +136,13 @@ func serversIn(dir string) (pids []int) {
 // Run rehearses. What is wrong with the archive is in the result; an error tells
 // that it could not be tried. Nothing is left behind.
 func Run(ctx context.Context, j Job) (r *Result, err error) {
-	if err := Clean(j.Disk, j.Scratch, j.Server); err != nil {
+	clean := func() error {
+		return errors.Join(j.emptyAgain(context.WithoutCancel(ctx)), Clean(j.Disk, j.Scratch, j.Server))
+	}
+	if err := clean(); err != nil {
 		return nil, fmt.Errorf("clear the scratch space: %w", err)
 	}
-	defer func() { err = errors.Join(err, Clean(j.Disk, j.Scratch, j.Server)) }()
+	defer func() { err = errors.Join(err, clean()) }()
 	for _, dir := range []string{j.Scratch, j.Server} {
 		if err := j.Disk.MkdirAll(dir, 0o700); err != nil {
 			return nil, fmt.Errorf("make the scratch space: %w", err)
@@ -138,25 +167,100 @@ func Run(ctx context.Context, j Job) (r *Result, err error) {
 		return nil, err
 	}
 	if j.Try != nil && r.Passed() {
-		if err := j.Try(ctx, copied.Root); err != nil {
+		if err := j.point(ctx, copied); err != nil {
+			return nil, err
+		}
+		if r.Tried, err = j.Try(ctx, copied); err != nil {
 			r.Trouble = append(r.Trouble, "the copy does not work: "+err.Error())
 		}
 	}
 	return r, nil
 }
 
+// emptyAgain takes back what this rehearsal, or one that died, has put into
+// databases that are not its own.
+func (j Job) emptyAgain(ctx context.Context) error {
+	if there, err := j.Disk.Exists(j.stateDir()); err != nil || !there || len(j.Databases) == 0 {
+		return err
+	}
+	st, err := state.Open(j.Disk, j.stateDir())
+	if err != nil {
+		return err
+	}
+	s := j.copy()
+	for _, db := range j.Site.Databases {
+		if own, ok := j.Databases[db.Label]; ok {
+			s.Databases = append(s.Databases, inScratch(db, own))
+		}
+	}
+	r := restore.Recoverer{Site: s, State: st, Open: j.Open}
+	for {
+		if _, err := r.Undo(ctx); errors.Is(err, restore.ErrNothingAside) {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("empty the scratch database again: %w", err)
+		}
+	}
+}
+
+func (j Job) stateDir() string { return filepath.Join(j.Scratch, "state") }
+
+// inScratch is a database of the site as it is in a configured place.
+func inScratch(db, own site.Database) site.Database {
+	own.Label, own.Prefix, own.OwnTables = db.Label, db.Prefix, nil
+	return own
+}
+
+// point tells the copy where its databases are, and where it answers.
+func (j Job) point(ctx context.Context, copied *site.Site) error {
+	if copied.Recipe == nil {
+		return nil
+	}
+	copied.Address = j.Address
+	rel, content, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: j.Address}, site.InFolder(copied.Root))
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(copied.Root, filepath.FromSlash(rel))
+	info, err := j.Disk.Stat(file)
+	if err != nil {
+		return err
+	}
+	if err := j.Disk.WriteFile(file, content, info.Mode().Perm()); err != nil {
+		return err
+	}
+	address := copied.Recipe.Address
+	if address.Table == "" {
+		return nil
+	}
+	for _, db := range copied.Databases {
+		if _, own := copied.Recipe.Databases[db.Label]; own {
+			return j.readdress(ctx, db, address)
+		}
+	}
+	return nil
+}
+
+// readdress changes the address that the CMS keeps in its database.
+func (j Job) readdress(ctx context.Context, db site.Database, address site.AddressSource) error {
+	target, err := j.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(db.Path))
+	if err != nil {
+		return err
+	}
+	defer target.Close()
+	for _, is := range append([]string{address.Is}, address.Also...) {
+		if err := target.Change(ctx, db.Prefix+address.Table, address.Column, address.Where, is, j.Address); err != nil {
+			return fmt.Errorf("tell the copy its address: %w", err)
+		}
+	}
+	return nil
+}
+
 // scratchSite is the site with everything that it is made of in scratch space.
 // stop ends the servers that were started for it.
 func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, stop func(), err error) {
-	s := *j.Site
-	s.Root = filepath.Join(j.Scratch, "webroot")
-	s.Above = ""
-	s.Roots = map[string]string{}
-	for label := range j.Site.Roots {
-		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
-	}
+	s := j.copy()
 	servers := &servers{job: j, result: r, roles: map[string]bool{}}
-	s.Databases = nil
 	for _, db := range j.Site.Databases {
 		moved, err := servers.move(ctx, db, s.Root)
 		if err != nil {
@@ -164,7 +268,19 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 		}
 		s.Databases = append(s.Databases, moved)
 	}
-	return &s, servers.stop, nil
+	return s, servers.stop, nil
+}
+
+// copy is the site in scratch space, its databases still to be found.
+func (j Job) copy() *site.Site {
+	s := *j.Site
+	s.Root = filepath.Join(j.Scratch, "webroot")
+	s.Above, s.Databases = "", nil
+	s.Roots = map[string]string{}
+	for label := range j.Site.Roots {
+		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
+	}
+	return &s
 }
 
 // servers are the private database servers of a rehearsal.
@@ -188,6 +304,9 @@ func (s *servers) stop() {
 
 // move describes a database as it will be in scratch space.
 func (s *servers) move(ctx context.Context, db site.Database, root string) (site.Database, error) {
+	if own, ok := s.job.Databases[db.Label]; ok {
+		return s.job.configured(ctx, db, own)
+	}
 	switch db.Engine {
 	case "sqlite":
 		if rel, inside := s.job.Site.Inside(db); inside {
@@ -203,6 +322,26 @@ func (s *servers) move(ctx context.Context, db site.Database, root string) (site
 	}
 }
 
+// configured makes sure that a database which is to be restored into is of the
+// right make, and empty: so that it is not the live one, or anybody else's.
+func (j Job) configured(ctx context.Context, db, own site.Database) (site.Database, error) {
+	own = inScratch(db, own)
+	if own.Engine != db.Engine {
+		return db, fmt.Errorf("the scratch database %s is a %s one, the site's is %s", own.Where(), own.Engine, db.Engine)
+	}
+	if own.Where() == db.Where() {
+		return db, fmt.Errorf("the scratch database %s is the site's live one; a rehearsal needs another, an empty one", own.Where())
+	}
+	tables, err := j.Tables(ctx, own)
+	if err != nil {
+		return db, err
+	}
+	if len(tables) > 0 {
+		return db, fmt.Errorf("the scratch database %s is not empty: it has %d tables (%s …); a rehearsal needs an empty one of its own", own.Where(), len(tables), tables[0])
+	}
+	return own, nil
+}
+
 func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, error) {
 	if s.maria == nil {
 		dir := filepath.Join(s.job.Server, "m")
@@ -211,7 +350,7 @@ func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, e
 		}
 		m, err := scratchserver.StartMariaDB(ctx, dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
 		if err != nil {
-			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own", err)
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
 		s.maria = m
 		s.result.Servers = append(s.result.Servers, "MariaDB")
@@ -229,7 +368,11 @@ func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, e
 	if _, err := root.ExecContext(ctx, statement); err != nil {
 		return db, fmt.Errorf("make a scratch database: %w", err)
 	}
-	db.Host, db.Port, db.Socket, db.User, db.Password = "", 0, s.maria.Socket, "root", ""
+	// The site's own account, so that nothing of its settings but the server differs.
+	db.Host, db.Port, db.Socket = "127.0.0.1", s.maria.Port, ""
+	if err := s.maria.Account(ctx, db.User, db.Password); err != nil {
+		return db, fmt.Errorf("make an account for the copy: %w", err)
+	}
 	return db, nil
 }
 
@@ -249,7 +392,7 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		}
 		p, err := scratchserver.StartPostgres(ctx, dir)
 		if err != nil {
-			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own", err)
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
 		s.pg = p
 		s.result.Servers = append(s.result.Servers, "PostgreSQL")
@@ -271,13 +414,13 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		}
 	}
 	s.roles[db.User] = true
-	db.Host, db.Port, db.Socket, db.Password = s.pg.Socket, s.pg.Port, s.pg.Socket, ""
+	db.Host, db.Port, db.Socket = "127.0.0.1", s.pg.Port, ""
 	return db, nil
 }
 
 // putBack restores files, then databases, and times both.
 func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
-	st, err := state.Open(j.Disk, filepath.Join(j.Scratch, "state"))
+	st, err := state.Open(j.Disk, j.stateDir())
 	if err != nil {
 		return err
 	}

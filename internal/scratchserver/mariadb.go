@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -68,6 +69,19 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 // Root opens the server as its root account.
 func (s *MariaDB) Root() (*sql.DB, error) {
 	return sql.Open("mysql", "root@unix("+s.Socket+")/?multiStatements=true")
+}
+
+// Account makes an account that may do everything here.
+func (s *MariaDB) Account(ctx context.Context, name, password string) error {
+	root, err := s.Root()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	text := strings.NewReplacer(`\`, `\\`, "'", `\'`)
+	who := "'" + text.Replace(name) + "'@'%'"
+	_, err = root.ExecContext(ctx, fmt.Sprintf("CREATE USER IF NOT EXISTS %s IDENTIFIED BY '%s'; GRANT ALL ON *.* TO %s", who, text.Replace(password), who))
+	return err
 }
 
 func (s *MariaDB) wait(ctx context.Context) error {

@@ -33,6 +33,8 @@ type Recipe struct {
 	Mind map[string]string `yaml:"mind"`
 	// Watch are rows that intruders make or change.
 	Watch []Watch `yaml:"watch"`
+	// Still are constants that keep a copy of the site from working for itself.
+	Still []string `yaml:"still"`
 	// AfterBreakIn says what a person has to do in this CMS after a break-in.
 	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
@@ -88,6 +90,10 @@ type AddressSource struct {
 	Column  string `yaml:"column"`
 	Where   string `yaml:"where"`
 	Is      string `yaml:"is"`
+	// Also are further rows with the address, by Where; Settings are settings that
+	// come before them where they are there.
+	Also     []string `yaml:"also"`
+	Settings []string `yaml:"settings"`
 }
 
 // Relation leads from a row to others: From, To and Parent are each a table,

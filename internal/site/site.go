@@ -181,6 +181,17 @@ func (s *Site) OtherSettings() []string {
 	return all
 }
 
+// Described turns databases written in the configuration into their parts, by
+// label.
+func Described(all map[string]config.Database) (map[string]Database, error) {
+	list, err := described(all)
+	out := map[string]Database{}
+	for _, db := range list {
+		out[db.Label] = db
+	}
+	return out, err
+}
+
 // described turns databases written in the configuration into their parts.
 func described(all map[string]config.Database) ([]Database, error) {
 	var out []Database

@@ -141,6 +141,12 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
+// Change implements database.Target.
+func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
+	_, err := db.pool.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(column), quote(where)), to, is)
+	return err
+}
+
 // quote writes a name as MySQL quotes it.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 

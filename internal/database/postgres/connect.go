@@ -116,6 +116,12 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
+// Change implements database.Target.
+func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
+	_, err := db.conn.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = $1 WHERE %s::text = $2", quote(table), quote(column), quote(where)), to, is)
+	return err
+}
+
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 func literal(s string) string {

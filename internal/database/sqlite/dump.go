@@ -103,6 +103,17 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
+// Change implements database.Target.
+func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
+	pool, err := sql.Open("sqlite", dsn(db.c.Path, "mode=rw&_pragma=busy_timeout(30000)"))
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	_, err = pool.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(column), quote(where)), to, is)
+	return err
+}
+
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 type table struct {
