@@ -12,6 +12,7 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
+	github.com/go-json-experiment/json v1.27.2
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofrs/flock v0.13.1

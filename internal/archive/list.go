@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	fastjson "github.com/go-json-experiment/json"
 	"github.com/klauspost/compress/zstd"
 
 	"revlet/internal/disk"
@@ -91,7 +92,7 @@ func (e Entry) Encode() ([]byte, error) {
 
 func decodeEntry(line []byte) (Entry, error) {
 	var e Entry
-	if err := json.Unmarshal(line, &e); err != nil {
+	if err := fastjson.Unmarshal(line, &e); err != nil {
 		return e, err
 	}
 	if e.PathRaw != nil {

@@ -13,7 +13,7 @@ import (
 // lies. isDatabase tells database files by their first bytes: their logs are no
 // part of an archive. Paths that cannot be read are gaps.
 func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(e archive.Entry, file string) error) (gaps []archive.Gap, err error) {
-	w := &walker{disk: d, site: s, isDatabase: isDatabase,
+	w := &walker{disk: d, site: s, ahead: true, isDatabase: isDatabase,
 		tree: func(e archive.Entry) error { return visit(e, "") },
 		gap:  func(g archive.Gap) { gaps = append(gaps, g) },
 		skip: func(string, string) {},

@@ -47,6 +47,8 @@ type walker struct {
 	label string
 	// isDatabase tells database files by their first bytes.
 	isDatabase func(head []byte) bool
+	// ahead reads the next folder while one is visited.
+	ahead bool
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -95,24 +97,15 @@ func (w *walker) above() error {
 }
 
 func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) error {
-	if err := ctx.Err(); err != nil {
+	if err := w.beginFolder(ctx, dir, rel, info); err != nil {
 		return err
 	}
-	e := w.entry(archive.TypeFolder, rel, info)
-	e.XAttrs = readXAttrs(dir)
-	if err := w.tree(e); err != nil {
-		return err
+	if w.ahead {
+		return w.folderAhead(ctx, dir, rel, w.look(dir))
 	}
 	names, err := w.disk.ReadNames(dir)
-	if errors.Is(err, fs.ErrNotExist) && rel != "" {
-		return nil // removed while we walk
-	}
 	if err != nil {
-		if rel == "" {
-			return fmt.Errorf("read the %s folder: %w", w.label, err)
-		}
-		w.unreadable(rel, err)
-		return nil
+		return w.noFolder(rel, err)
 	}
 	slices.Sort(names)
 	for _, name := range names {
@@ -120,6 +113,19 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 			return err
 		}
 	}
+	return nil
+}
+
+// noFolder says that a folder cannot be read. Without the outermost one there is
+// nothing to save.
+func (w *walker) noFolder(rel string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) && rel != "" {
+		return nil // removed while we walk
+	}
+	if rel == "" {
+		return fmt.Errorf("read the %s folder: %w", w.label, err)
+	}
+	w.unreadable(rel, err)
 	return nil
 }
 
@@ -147,6 +153,12 @@ func (w *walker) visit(ctx context.Context, path, rel string) error {
 		return nil
 	}
 	info, err := w.disk.Lstat(path)
+	return w.found(path, rel, info, err, func() error { return w.folder(ctx, path, rel, info) })
+}
+
+// found visits a path of which lstat has said info, or err; folder visits it when
+// it is one.
+func (w *walker) found(path, rel string, info fs.FileInfo, err error, folder func() error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -159,7 +171,7 @@ func (w *walker) visit(ctx context.Context, path, rel string) error {
 	}
 	switch mode := info.Mode(); {
 	case mode.IsDir():
-		return w.folder(ctx, path, rel, info)
+		return folder()
 	case mode&fs.ModeSymlink != 0:
 		return w.symlink(path, rel, info)
 	case mode.IsRegular():

@@ -471,8 +471,25 @@ func (a *app) find(ctx context.Context, typed string, before time.Time) (*catalo
 	if len(candidates) == 0 {
 		return nil, usageError("there is no site or archive %q%s", typed, a.config.Suggest(typed))
 	}
+	return a.pickFrom(ctx, candidates, typed, before, func(catalog.Held) bool { return true })
+}
+
+// findFull is find for what needs files and databases: a site's name means its
+// newest good full archive, as long as there is one.
+func (a *app) findFull(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	if _, isSite := a.config.Sites[typed]; isSite {
+		if h, err := a.pickFrom(ctx, []string{typed}, typed, before, func(h catalog.Held) bool { return h.Scope == archive.Full }); err == nil {
+			return h, nil
+		}
+	}
+	return a.find(ctx, typed, before)
+}
+
+// pickFrom resolves an archive's name among the archives of some sites that are
+// wanted.
+func (a *app) pickFrom(ctx context.Context, sites []string, typed string, before time.Time, wanted func(catalog.Held) bool) (*catalog.Held, error) {
 	var failed error
-	for _, name := range candidates {
+	for _, name := range sites {
 		l, err := a.list(ctx, name)
 		if err != nil {
 			return nil, err
@@ -483,6 +500,7 @@ func (a *app) find(ctx context.Context, typed string, before time.Time) (*catalo
 		if typed == name {
 			a.dropDamaged(ctx, l)
 		}
+		l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool { return !wanted(h) })
 		h, err := l.Pick(name, typed, before)
 		if err == nil {
 			return h, nil

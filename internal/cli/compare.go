@@ -51,7 +51,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	if n := c.Args().Len(); n < 1 || n > 2 {
 		return usageError("`revlet compare` needs one ARCHIVE, or two; it got %d", n)
 	}
-	h, err := a.chosen(ctx, c, c.Args().First())
+	h, err := a.compared(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -119,6 +119,22 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitDamage}
 	}
 	return err
+}
+
+// compared finds the archive to compare with.
+func (a *app) compared(ctx context.Context, c *cli.Command) (*catalog.Held, error) {
+	if err := a.open(ctx, c); err != nil {
+		return nil, err
+	}
+	limit, err := before(c)
+	if err != nil {
+		return nil, err
+	}
+	h, err := a.findFull(ctx, c.Args().First(), limit)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.Unseal(h.Keys)
 }
 
 // trace tells of what is suspect on the live site when it appeared, and names the

@@ -89,7 +89,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -166,6 +166,32 @@ func (d *demoRun) changeMind(ctx context.Context) error {
 func (d *demoRun) fetchOne(ctx context.Context) error {
 	d.title("Only one thing back, without touching the site")
 	return d.run(ctx, 0, "extract", "kestrelpoint", "uploads/2026/lens.svg", "--table", "opening_hours", "--to", "fetched")
+}
+
+// deletePage deletes a page and puts it back with what belongs to it.
+func (d *demoRun) deletePage(ctx context.Context) error {
+	d.title("A page was deleted: it comes back, and what was written since stays")
+	d.say("A visitor leaves a remark; then somebody deletes the page \"Your visit\" and what was said of it:")
+	for _, statement := range []string{
+		"INSERT INTO remarks (page, visitor, text) VALUES (4, 'Mr Tull', 'The flags were a treat.')",
+		"DELETE FROM remarks WHERE page = 2",
+		"DELETE FROM pages WHERE slug = 'visit'",
+	} {
+		fmt.Fprintf(d.out, "%s%q\n", d.dim("$ ")+"sqlite3 htdocs/data/museum.db ", statement)
+		if err := lampblack.Execute(ctx, filepath.Join(d.root(), lampblack.DatabaseFile), statement); err != nil {
+			return err
+		}
+	}
+	if err := d.askFor(ctx, "/visit", "the page", http.StatusNotFound); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "--quiet", "restore", "kestrelpoint", "--rows", "pages:slug=visit", "--yes"); err != nil {
+		return err
+	}
+	if err := d.askFor(ctx, "/visit", "the page", http.StatusOK); err != nil {
+		return err
+	}
+	return d.run(ctx, 0, "settle", "kestrelpoint", "--yes")
 }
 
 // tryIt proves that the archive restores.
@@ -388,9 +414,13 @@ func (d *demoRun) start(ctx context.Context, out io.Writer, args []string) (int,
 
 // ask requests the front page and shows the answer.
 func (d *demoRun) ask(ctx context.Context, want int) error {
+	return d.askFor(ctx, "/", "the front page", want)
+}
+
+func (d *demoRun) askFor(ctx context.Context, path, name string, want int) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, d.address+"/", nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, d.address+path, nil)
 	if err != nil {
 		return err
 	}
@@ -401,10 +431,10 @@ func (d *demoRun) ask(ctx context.Context, want int) error {
 	defer resp.Body.Close()
 	_, _ = io.Copy(io.Discard, resp.Body)
 	shade := d.good
-	if resp.StatusCode >= http.StatusInternalServerError {
+	if resp.StatusCode >= http.StatusBadRequest {
 		shade = d.bad
 	}
-	fmt.Fprintf(d.out, "  the front page answers: %s\n", shade(resp.Status))
+	fmt.Fprintf(d.out, "  %s answers: %s\n", name, shade(resp.Status))
 	if resp.StatusCode != want {
 		return fmt.Errorf("the demo expected the site to answer %d, it was %d", want, resp.StatusCode)
 	}

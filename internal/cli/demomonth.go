@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -68,15 +71,10 @@ func (d *demoRun) lookBack(ctx context.Context) error {
 	if err := d.run(ctx, exitDamage, "status"); err != nil {
 		return err
 	}
-	d.say("Since when is it there?")
-	if err := d.run(ctx, 0, "compare", "kestrelpoint", "--since", planted, "--key", "kestrelpoint.key"); err != nil {
+	if err := d.cleanUp(ctx); err != nil {
 		return err
 	}
-	d.say("Somebody looks, removes the file, and says so. Then the keep rules go on:")
-	if err := os.Remove(filepath.Join(d.root(), planted)); err != nil {
-		return err
-	}
-	if err := d.run(ctx, 0, "status", "--accept", "kestrelpoint/planted", "--why", "removed, password changed"); err != nil {
+	if err := d.run(ctx, 0, "status", "--accept", "kestrelpoint/planted", "--why", "put back from before, passwords changed"); err != nil {
 		return err
 	}
 	for _, args := range [][]string{
@@ -87,6 +85,45 @@ func (d *demoRun) lookBack(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// cleanUp finds out what an intruder has left, and since when, and puts the site
+// back as it was before.
+func (d *demoRun) cleanUp(ctx context.Context) error {
+	d.title("Somebody got in: what was changed, since when, and back to before")
+	before := d.begun.AddDate(0, 0, plantedOn-3).Format("2006-01-02")
+	compare := []string{"compare", "kestrelpoint", "--before", before, "--key", "kestrelpoint.key"}
+	if err := d.run(ctx, exitDamage, compare...); err != nil {
+		return err
+	}
+	var told struct {
+		Clean string `json:"clean_archive"`
+	}
+	var said strings.Builder
+	if _, err := d.start(ctx, &said, append(compare, "--json")); err != nil {
+		return err
+	}
+	if err := json.Unmarshal([]byte(said.String()), &told); err != nil {
+		return err
+	}
+	if told.Clean == "" {
+		return errors.New("the demo found no archive from before the break-in")
+	}
+	d.say("Everything goes back to that archive; what was there is kept as evidence:")
+	if err := d.run(ctx, 0, "--quiet", "restore", told.Clean, "--yes", "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "aside", "export", "kestrelpoint", "evidence.tar.zst"); err != nil {
+		return err
+	}
+	d.say("The keepers' log of the days since is no intruder's work. It comes back from the newest archive:")
+	if err := d.run(ctx, 0, "--quiet", "restore", "kestrelpoint", "--table", "keepers_log", "--mode", "fill", "--yes", "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	if err := d.ask(ctx, http.StatusOK); err != nil {
+		return err
+	}
+	return d.run(ctx, 0, "settle", "kestrelpoint", "--yes")
 }
 
 func indent(text string) string {
@@ -126,6 +163,10 @@ func (d *demoRun) passDay(ctx context.Context, day int) error {
 	text := strings.Repeat(fmt.Sprintf("A visitor's note of day %d. ", day), 40*day)
 	if day == plantedOn {
 		name, text = filepath.Join(d.root(), planted), "<?php /* made up: it does nothing */\n"
+		rogue := "INSERT INTO users (name, role, secret) VALUES ('helper', 'administrator', 'made-up-hash-3')"
+		if err := lampblack.Execute(ctx, filepath.Join(d.root(), lampblack.DatabaseFile), rogue); err != nil {
+			return err
+		}
 	}
 	if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 		return err

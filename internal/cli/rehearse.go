@@ -69,7 +69,7 @@ func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
 	}
 	all, passed := []rehearsed{}, true
 	for _, one := range typed {
-		h, err := a.find(ctx, one, limit)
+		h, err := a.findFull(ctx, one, limit)
 		if err != nil {
 			return err
 		}
@@ -287,7 +287,7 @@ func answers(ctx context.Context, address string, ended chan error) error {
 
 // dutyRehearse tries the newest good archive of a site for a duty.
 func (a *app) dutyRehearse(ctx context.Context, name string, t turn, origin string) (*history.Run, error) {
-	h, err := a.find(ctx, name, time.Time{})
+	h, err := a.findFull(ctx, name, time.Time{})
 	if err != nil {
 		return nil, err
 	}

@@ -215,6 +215,8 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
 			where += " and " + s.Roots[label]
 		}
 		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, contents(h.Totals))})
+	case !h.Scope.HasFiles():
+		lines = append(lines, [2]string{"files", a.bad("stay as they are: this archive holds only the database")})
 	default:
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}

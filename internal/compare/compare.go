@@ -415,19 +415,57 @@ func (a Archive) Version() string { return a.Origin.Version }
 // errEnough ends the reading of a list.
 var errEnough = errors.New("enough")
 
-// Files implements Side.
+// batchOf is how many entries of a list are handed over at a time.
+const batchOf = 512
+
+// Files implements Side. The list is read ahead, beside the walk of the other side.
 func (a Archive) Files(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		err := a.ReadList(ctx, func(e archive.Entry) error {
-			if e.IsFileTree() && !yield(Entry{Entry: e}, nil) {
-				return errEnough
+		ctx, enough := context.WithCancel(ctx)
+		defer enough()
+		batches, done := make(chan []archive.Entry, 4), make(chan error, 1)
+		go func() {
+			done <- a.readAhead(ctx, batches)
+			close(batches)
+		}()
+		for batch := range batches {
+			for _, e := range batch {
+				if !yield(Entry{Entry: e}, nil) {
+					return
+				}
 			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errEnough) {
+		}
+		if err := <-done; err != nil {
 			yield(Entry{}, err)
 		}
 	}
+}
+
+// readAhead reads the files of a list in batches, until its context ends.
+func (a Archive) readAhead(ctx context.Context, batches chan<- []archive.Entry) error {
+	batch := make([]archive.Entry, 0, batchOf)
+	hand := func() error {
+		select {
+		case batches <- batch:
+			batch = make([]archive.Entry, 0, batchOf)
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	err := a.ReadList(ctx, func(e archive.Entry) error {
+		if !e.IsFileTree() {
+			return nil
+		}
+		if batch = append(batch, e); len(batch) == batchOf {
+			return hand()
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return hand()
 }
 
 // Tables implements Side.

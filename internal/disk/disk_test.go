@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -74,4 +75,29 @@ func TestARootConfines(t *testing.T) {
 	info, err := os.Stat(filepath.Join(dir, "kept"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// What is known of a folder's content at once is what lstat says of each path.
+func TestReadFolder(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("content"), 0o640))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o700))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "folder"), 0o755|fs.ModeSticky|fs.ModeSetgid|fs.ModeSetuid))
+	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "link")))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
+	d := &Disk{}
+	names, infos, err := d.ReadFolder(dir, 3)
+	require.NoError(t, err)
+	require.Equal(t, []string{"file", "folder", "link", "pipe"}, names)
+	require.Len(t, infos, 3)
+	for i, info := range append(infos, d.Lstats(dir, []string{"pipe"})...) {
+		want, err := os.Lstat(filepath.Join(dir, names[i]))
+		require.NoError(t, err)
+		require.NoError(t, info.Err)
+		require.Equal(t, []any{want.Name(), want.Size(), want.Mode(), want.ModTime(), want.IsDir(), want.Sys()}, []any{info.Name(), info.Size(), info.Mode(), info.ModTime(), info.IsDir(), info.Sys()})
+	}
+	require.ErrorIs(t, d.Lstats(dir, []string{"none"})[0].Err, fs.ErrNotExist)
+	require.ErrorIs(t, d.Lstats(filepath.Join(dir, "none"), []string{"x"})[0].Err, fs.ErrNotExist)
+	_, _, err = d.ReadFolder(filepath.Join(dir, "none"), 1)
+	require.ErrorIs(t, err, fs.ErrNotExist)
 }

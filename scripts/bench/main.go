@@ -29,6 +29,7 @@ var (
 	million = flag.Bool("million", false, "also a million small files")
 	offsite = flag.Bool("offsite", true, "also the next archive, two stores, sshd")
 	local   = flag.Bool("local", true, "first archive, verify, restore")
+	bad     = flag.Bool("badday", true, "compare, guard, swap window")
 	keep    = flag.String("dir", "", "working folder (default: a temporary one)")
 )
 
@@ -80,6 +81,11 @@ func run(ctx context.Context) error {
 	}
 	if *offsite {
 		if err := b.offsite(); err != nil {
+			return err
+		}
+	}
+	if *bad {
+		if err := b.badDay(); err != nil {
 			return err
 		}
 	}
