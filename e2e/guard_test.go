@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -42,6 +43,19 @@ func TestGuard(t *testing.T) {
 		require.NoError(t, os.RemoveAll(a))
 	}
 
+	w.fails(5, []string{"Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "echo no database > htdocs/data/museum.db")
+	assert.Equal(t, content, rows(t, w))
+	w.run("settle", "kestrelpoint", "--yes")
+	r = w.fails(5, []string{"Stopped: the command takes longer than 1", "Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--limit", "1 second", "--", "sh", "-c", "rm -r htdocs/themes/lantern; exec sleep 600")
+	assert.Equal(t, before, tree(), r.out)
+	w.run("settle", "kestrelpoint", "--yes")
+	w.fails(1, []string{"kestrelpoint is BROKEN and not put back", "revlet restore"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "mv archives away; rm -r htdocs/themes/lantern")
+	require.NoError(t, os.RemoveAll(w.path("archives")))
+	require.NoError(t, os.Rename(w.path("away"), w.path("archives")))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, before, tree())
+	w.run("settle", "kestrelpoint", "--yes")
+
 	w.fails(1, []string{"the command failed", "the site works"}, "guard", "kestrelpoint", "--", "false")
 	w.fails(2, []string{`no command "nosuch"`, "nothing was done"}, "guard", "kestrelpoint", "--", "nosuch")
 	w.fails(2, []string{"needs a SITE and the command"}, "guard", "kestrelpoint")
@@ -72,6 +86,39 @@ func TestGuardIsInterrupted(t *testing.T) {
 	_ = cmd.Wait()
 	assert.Equal(t, 5, cmd.ProcessState.ExitCode(), said.String())
 	assert.FileExists(t, w.path("htdocs/themes/lantern/theme.html"))
+}
+
+// A guard that dies leaves the site as it was or as the command left it, and the
+// next command sees to the rest.
+func TestGuardIsKilled(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	// Without what is known of the folder that the command changes: its time.
+	state := func() string {
+		all := snapshot(t, w.path("htdocs"), "data", "cache")
+		delete(all, "themes/lantern")
+		return fmt.Sprint(all) + rows(t, w)
+	}
+	before := state()
+	require.NoError(t, os.Remove(w.path("htdocs/themes/lantern/theme.html")))
+	after := state()
+	w.run("restore", "kestrelpoint", "--yes")
+	seen := map[string]int{}
+	for range kills / 3 {
+		w.run("settle", "kestrelpoint", "--yes")
+		w.interrupt(syscall.SIGKILL, 1500*time.Millisecond, "guard", "kestrelpoint", "--patience", "1 second", "--", "rm", "htdocs/themes/lantern/theme.html")
+		w.try("status")
+		assert.NoFileExists(t, w.path("htdocs/maintenance.flag"), "any command ends what was interrupted")
+		now := state()
+		require.Contains(t, []string{before, after}, now)
+		seen[map[bool]string{true: "before", false: "after"}[now == before]]++
+		w.run("restore", "kestrelpoint", "--yes")
+		require.Equal(t, before, state())
+	}
+	t.Log(seen)
+	w.run("settle", "kestrelpoint", "--yes")
+	w.clean()
 }
 
 // What differs is told as it is: by content, by component, the suspicious first.

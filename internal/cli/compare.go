@@ -302,7 +302,7 @@ func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, eve
 		fmt.Fprintln(a.out)
 	}
 	if r.NotRead > 0 {
-		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time and were not read; --read compares content"))
+		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))
 	}
 }
 
@@ -483,7 +483,12 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held,
 	if !there {
 		return usageError("there is no table %q on either side; `revlet show %s` lists them", name.Table, h.Name)
 	}
-	r, err := compare.CompareRows(ctx, name, h.Origin.Databases[name.Database].Engine, rows, before, after)
+	statements, err := job.A.Definitions(ctx)
+	if err != nil {
+		return err
+	}
+	keyed := compare.Keyed(statements[name.Database], name.Table)
+	r, err := compare.CompareRows(ctx, name, h.Origin.Databases[name.Database].Engine, rows, keyed, before, after)
 	if err != nil {
 		return err
 	}
@@ -569,6 +574,9 @@ const (
 func (a *app) showRows(h *catalog.Held, other string, r *compare.Rows, everything bool) {
 	fmt.Fprintf(a.out, "Table %s, from %s (%s) to %s: %s, %s, %s\n", a.bold(printable(r.Table.Table)), h.Name, when(h.Taken), other,
 		count(r.AddedRows, "row added", "rows added"), count(r.RemovedRows, "removed", "removed"), count(r.ChangedRows, "changed", "changed"))
+	if r.Keyless {
+		fmt.Fprintln(a.out, a.dim("It has no primary key: a row that changed is one removed and one added."))
+	}
 	show := func(mark, row string) {
 		if !everything && len(row) > widthShown {
 			row = strings.ToValidUTF8(row[:widthShown], "") + "…"

@@ -38,6 +38,7 @@ func (a *app) guardCommand() *cli.Command {
 			&cli.BoolFlag{Name: "anyway", Usage: "even when the site is broken before"},
 			&cli.BoolFlag{Name: "keep-broken", Usage: "leave a broken site as it is, to study it"},
 			&cli.StringFlag{Name: "patience", Value: "30 seconds", Usage: "how long the site may take to work again, a `SPAN`"},
+			&cli.StringFlag{Name: "limit", Usage: "stop the command when it takes longer than a `SPAN`"},
 			keyFlag,
 		},
 		Action: a.guard,
@@ -52,6 +53,8 @@ type guarding struct {
 	patience time.Duration
 	anyway   bool
 	keep     bool
+	// limit is how long the command may take; 0 means as long as it likes.
+	limit time.Duration
 }
 
 func (a *app) guard(ctx context.Context, c *cli.Command) error {
@@ -65,6 +68,12 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 	patience, err := config.ParseSpan(c.String("patience"))
 	if err != nil {
 		return usageError("--patience %w", err)
+	}
+	var limit time.Duration
+	if typed := c.String("limit"); typed != "" {
+		if limit, err = config.ParseSpan(typed); err != nil {
+			return usageError("--limit %w", err)
+		}
 	}
 	if _, err := exec.LookPath(args[1]); err != nil {
 		return usageError("there is no command %q here; nothing was done", args[1])
@@ -87,7 +96,7 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("another guard of %s is at work: %w", args[0], err)
 	}
 	defer unlock()
-	g := &guarding{app: a, site: args[0], command: args[1:], patience: patience, anyway: c.Bool("anyway"), keep: c.Bool("keep-broken")}
+	g := &guarding{app: a, site: args[0], command: args[1:], patience: patience, anyway: c.Bool("anyway"), keep: c.Bool("keep-broken"), limit: limit}
 	return g.run(ctx)
 }
 
@@ -147,21 +156,35 @@ func (g *guarding) runCommand(ctx context.Context) (interrupted bool, err error)
 	defer signal.Stop(keys)
 	cmd := exec.CommandContext(context.WithoutCancel(ctx), g.command[0], g.command[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = g.in, g.out, g.err
+	cmd.WaitDelay = graceTime // what it leaves running keeps its output open
 	if err = cmd.Start(); err != nil {
 		return false, err
 	}
 	done := make(chan error, 1)
 	go func() { done <- cmd.Wait() }()
+	var late, never <-chan time.Time
+	if g.limit > 0 {
+		late = time.After(g.limit)
+	}
 	for {
 		select {
 		case s := <-keys:
 			interrupted = true
 			_ = cmd.Process.Signal(s) // a terminal has sent it to the command already
+		case <-late:
+			fmt.Fprintf(g.out, "%s the command takes longer than %s.\n", g.bad("Stopped:"), took(g.limit))
+			_ = cmd.Process.Signal(syscall.SIGTERM)
+			never = time.After(graceTime)
+		case <-never:
+			_ = cmd.Process.Kill()
 		case err = <-done:
 			return interrupted || ctx.Err() != nil, err
 		}
 	}
 }
+
+// graceTime is how long a command that was told to end may take to do so.
+const graceTime = 10 * time.Second
 
 // cachedScripts is after how long a server has seen that its scripts differ.
 const cachedScripts = 2500 * time.Millisecond

@@ -64,13 +64,18 @@ func (j Job) definitions(ctx context.Context, r *Report) error {
 }
 
 // collect sorts statements by what they define; a table's constraints, say, are
-// several.
+// several, and servers do not list them in an order that lasts.
 func collect(statements []string) map[string]string {
-	all := map[string]string{}
+	by := map[string][]string{}
 	for _, s := range statements {
 		if name := objectOf(s); name != "" {
-			all[name] += counter.ReplaceAllString(strings.TrimSpace(s), "") + ";\n"
+			by[name] = append(by[name], counter.ReplaceAllString(strings.TrimSpace(s), ""))
 		}
+	}
+	all := map[string]string{}
+	for name, of := range by {
+		slices.Sort(of)
+		all[name] = strings.Join(of, ";\n")
 	}
 	return all
 }
@@ -124,4 +129,10 @@ func (a Archive) Definitions(ctx context.Context) (map[string][]string, error) {
 		all[p.Database] = append(all[p.Database], statements...)
 	}
 	return all, nil
+}
+
+// Keyed tells whether a table has a primary key, by which its rows are told
+// apart, as far as the statements of its database say.
+func Keyed(statements []string, table string) bool {
+	return strings.Contains(strings.ToUpper(collect(statements)["table "+table]), "PRIMARY KEY")
 }

@@ -27,6 +27,9 @@ type Rows struct {
 	AddedRows   int64 `json:"added_rows"`
 	RemovedRows int64 `json:"removed_rows"`
 	ChangedRows int64 `json:"changed_rows"`
+	// Keyless tells that the table has no key: a row that changed is one removed
+	// and one added.
+	Keyless bool `json:"keyless"`
 }
 
 // RowPair is a row before and after.
@@ -58,9 +61,14 @@ func digestOf(row []byte) digest {
 }
 
 // CompareRows compares a table's rows of two sides. rows is how many there are
-// on the larger one.
-func CompareRows(ctx context.Context, name TableName, engine string, rows int64, before, after Texts) (*Rows, error) {
-	return (&rowComparison{name: name, engine: engine, before: before, after: after}).run(ctx, rows)
+// on the larger one. The rows of a table without a key are compared as a
+// multiset: none of them is the other one changed.
+func CompareRows(ctx context.Context, name TableName, engine string, rows int64, keyed bool, before, after Texts) (*Rows, error) {
+	r, err := (&rowComparison{name: name, engine: engine, before: before, after: after, keyless: !keyed}).run(ctx, rows)
+	if err == nil {
+		r.Keyless = !keyed
+	}
+	return r, err
 }
 
 // rowComparison compares the rows of one table.
@@ -72,6 +80,7 @@ type rowComparison struct {
 	// tells so of none.
 	matters func(columns []string, row string) bool
 
+	keyless bool
 	columns []string
 	result  *Rows
 }
@@ -153,8 +162,8 @@ func (c *rowComparison) collect(ctx context.Context, texts Texts, counts map[dig
 			return nil
 		}
 		key := string(firstColumn(row, c.engine))
-		if _, twice := found[key]; twice {
-			key = "\x00" + string(row)
+		if _, twice := found[key]; twice || c.keyless {
+			key = fmt.Sprintf("\x00%d %s", *total*int64(sign), row)
 		}
 		found[key] = string(row[:min(len(row), longest)])
 		return nil

@@ -92,7 +92,7 @@ func TestRowsAgreeWithTwoLists(t *testing.T) {
 			}
 		}
 		rows := []int64{10, 5 * digestsAtOnce}[r.IntN(2)]
-		got, err := CompareRows(t.Context(), name, engine, rows, side(ids[0], before), side(ids[1], after))
+		got, err := CompareRows(t.Context(), name, engine, rows, true, side(ids[0], before), side(ids[1], after))
 		require.NoError(t, err)
 		require.Equal(t, [3]int64{added, removed, changed}, [3]int64{got.AddedRows, got.RemovedRows, got.ChangedRows}, "%s\n%v\n%v", engine, before, after)
 		require.Len(t, got.Changed, int(changed))
@@ -194,11 +194,27 @@ func TestDefinitions(t *testing.T) {
 	assert.Equal(t, []string{"added index i ", "changed table b ", "added trigger t code that the database server runs", "removed view v "}, got)
 }
 
+// Without a key, rows are a multiset: none of them is another one changed.
+func TestRowsWithoutAKey(t *testing.T) {
+	side := func(rows string) Texts {
+		return func(_ context.Context, _ TableName, w io.Writer) error {
+			_, err := io.WriteString(w, "INSERT INTO `visits` (`line`, `n`) VALUES\n"+rows+";\n")
+			return err
+		}
+	}
+	got, err := CompareRows(t.Context(), name, "mysql", 4, false, side("('x',1),\n('x',1),\n('y',1)"), side("('x',1),\n('x',2),\n('z',1),\n('z',1)"))
+	require.NoError(t, err)
+	assert.True(t, got.Keyless)
+	assert.Empty(t, got.Changed)
+	assert.ElementsMatch(t, []string{"('x',1)", "('y',1)"}, got.Removed)
+	assert.ElementsMatch(t, []string{"('x',2)", "('z',1)", "('z',1)"}, got.Added)
+}
+
 func TestATextThatIsCutIsAnError(t *testing.T) {
 	cut := func(_ context.Context, _ TableName, w io.Writer) error {
 		_, err := io.WriteString(w, "INSERT INTO x (a) VALUES\n(1,'and")
 		return err
 	}
-	_, err := CompareRows(t.Context(), name, "mysql", 1, cut, cut)
+	_, err := CompareRows(t.Context(), name, "mysql", 1, true, cut, cut)
 	assert.ErrorContains(t, err, "ends inside")
 }

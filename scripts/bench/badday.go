@@ -16,7 +16,7 @@ import (
 func (b *bench) badDay() error {
 	site := httptest.NewServer(http.FileServer(http.Dir(b.path("htdocs"))))
 	defer site.Close()
-	config := fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  museum:\n    root: ./htdocs\n    address: %s\n    stores: [here]\n    recipe: none\n    databases: {main: {mysql: \"museum@127.0.0.1:%d/museum\", password_file: pw}}\n", site.URL, b.server.Port)
+	config := fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  museum:\n    root: ./htdocs\n    address: %s\n    stores: [here]\n    recipe: none\n    check: {path: /00/00/page-0.html}\n    databases: {main: {mysql: \"museum@127.0.0.1:%d/museum\", password_file: pw}}\n", site.URL, b.server.Port)
 	fresh := []error{os.RemoveAll(b.path("archives")), os.RemoveAll(b.path("state")), os.MkdirAll(b.path("archives"), 0o755),
 		os.WriteFile(b.path("revlet.yaml"), []byte(config), 0o600), os.WriteFile(b.path("pw"), []byte("x"), 0o600)}
 	if err := errorsFirst(fresh...); err != nil {
