@@ -72,10 +72,17 @@ type world struct {
 	clock time.Time
 	// drain is how long a site is closed before an exchange; as a rule, no time.
 	drain time.Duration
+	// tmp is its folder for temporary files: one with a short path, for sockets.
+	tmp string
 }
 
 func newWorld(t *testing.T) *world {
-	w := &world{t: t, dir: t.TempDir()}
+	t.Helper()
+	tmp, err := os.MkdirTemp("/tmp", "rvt")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(tmp, 0o711)) // a database server's account has to come by
+	t.Cleanup(func() { _ = os.RemoveAll(tmp) })
+	w := &world{t: t, dir: t.TempDir(), tmp: tmp}
 	w.write("revlet.yaml", "state: ./state\n")
 	return w
 }
@@ -98,7 +105,7 @@ type result struct {
 func (w *world) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = w.dir
-	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms", "REVLET_DRAIN="+w.drain.String())
+	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms", "REVLET_DRAIN="+w.drain.String(), "TMPDIR="+w.tmp)
 	if !w.clock.IsZero() {
 		cmd.Env = append(cmd.Env, "REVLET_CLOCK="+w.clock.Format(time.RFC3339))
 	}

@@ -155,15 +155,16 @@ func handMade(t *testing.T, root, file, around string) {
 // What people have made by hand, a file archive and an SQL dump, becomes an
 // archive that verifies and restores a real CMS.
 func TestAHandMadeCopyIsTakenIn(t *testing.T) {
+	t.Parallel()
 	need(t, "mariadb-dump", "gzip")
-	w, s, address := wordpress(t, "museum_cms")
+	w, s, address := wordpress(t, "hand_cms")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
-	s.exec(t, "GRANT ALL ON `rv\\_%`.* TO 'museum_cms'@'127.0.0.1'") // a foreign dump is staged in a database of its own
+	s.exec(t, "GRANT ALL ON `rv\\_%`.* TO 'hand_cms'@'127.0.0.1'") // a foreign dump is staged in a database of its own
 	_, page := get(t, address+"/")
-	tables := s.describe(t, "museum_cms")
+	tables := s.describe(t, "hand_cms")
 	handMade(t, w.path("htdocs"), w.path("site.zip"), "public_html/")
 	handMade(t, w.path("htdocs"), w.path("site.tar.gz"), "")
-	sh(t, fmt.Sprintf("cd %s && mariadb-dump --no-defaults -uroot --socket=%s museum_cms > dump.sql && gzip -k dump.sql", w.dir, s.socket))
+	sh(t, fmt.Sprintf("cd %s && mariadb-dump --no-defaults -uroot --socket=%s hand_cms > dump.sql && gzip -k dump.sql", w.dir, s.socket))
 
 	text, err := os.ReadFile(w.path("dump.sql"))
 	require.NoError(t, err)
@@ -179,14 +180,14 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 		w.run(append([]string{"import", "--site", "kestrelpoint"}, files...)...)
 		w.run("verify")
 		require.NoError(t, os.RemoveAll(w.path("htdocs/wp-includes")))
-		s.exec(t, "USE museum_cms; DROP TABLE kp_options, kp_posts")
+		s.exec(t, "USE hand_cms; DROP TABLE kp_options, kp_posts")
 		_, broken := get(t, address+"/")
 		require.NotEqual(t, page, broken)
 		w.run("restore", w.newest(), "--yes")
 		status, now := get(t, address+"/")
 		assert.Equal(t, 200, status)
 		assert.Equal(t, page, now)
-		assert.Equal(t, tables, live(s.describe(t, "museum_cms")))
+		assert.Equal(t, tables, live(s.describe(t, "hand_cms")))
 		w.run("settle", "kestrelpoint", "--yes")
 	}
 	// A name that leads out is refused, and nothing is written there.

@@ -17,7 +17,7 @@ import (
 // scratchLeft names what rehearsals have left in temporary folders, and the
 // servers that run there.
 func scratchLeft(t *testing.T, w *world) (left []string) {
-	dirs, err := filepath.Glob(filepath.Join(os.TempDir(), fmt.Sprintf("revlet-%d-*", os.Getuid())))
+	dirs, err := filepath.Glob(w.tmp + "/revlet-*")
 	require.NoError(t, err)
 	inState, err := filepath.Glob(w.path("state/rehearsal/*"))
 	require.NoError(t, err)
@@ -25,7 +25,7 @@ func scratchLeft(t *testing.T, w *world) (left []string) {
 	require.NoError(t, err)
 	for _, file := range lines {
 		line, _ := os.ReadFile(file)
-		if strings.Contains(string(line), fmt.Sprintf("/revlet-%d-", os.Getuid())) {
+		if strings.Contains(string(line), w.tmp+"/revlet-") {
 			left = append(left, string(line))
 		}
 	}
@@ -65,6 +65,19 @@ func TestRehearse(t *testing.T) {
 	w.fails(4, []string{"it ended at once"}, "rehearse", name)
 	w.write("revlet.yaml", string(config))
 
+	// A command that serves outlives a rehearsal that is killed, until the next one.
+	w.write("revlet.yaml", string(config)+"\n    rehearse: {serve: \"exec sleep 987 # {root} {port}\"}\n")
+	sleeping := func() string { return sh(t, "ps -eo args | grep '^sleep 987' || true") }
+	cmd := w.command("rehearse", name)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return sleeping() != "" }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	assert.NotEmpty(t, sleeping())
+	w.write("revlet.yaml", string(config))
+	w.run("rehearse", name)
+	assert.Empty(t, sleeping())
+
 	part := w.parts("kestrelpoint")[0].file
 	flip(t, part)
 	w.fails(4, []string{"DOES NOT RESTORE", "damaged"}, "rehearse", w.newest())
@@ -96,6 +109,17 @@ func TestRehearseWithAServer(t *testing.T) {
 	assert.Equal(t, before, s.describe(t, db))
 	assert.Empty(t, scratchLeft(t, w))
 
+	// A server that does not start is said, and nothing stays behind.
+	w.write("broken/mariadbd", "#!/bin/sh\necho no room for the log >&2\nexit 1\n")
+	require.NoError(t, os.Chmod(w.path("broken/mariadbd"), 0o755))
+	path := os.Getenv("PATH")
+	t.Setenv("PATH", w.path("broken")+":"+path)
+	w.fails(1, []string{"start a scratch database server", "no room for the log"}, "rehearse")
+	t.Setenv("PATH", "/nowhere")
+	w.fails(1, []string{"a rehearsal needs the programs of a MariaDB server", "the live one is never used"}, "rehearse")
+	t.Setenv("PATH", path)
+	assert.Empty(t, scratchLeft(t, w))
+
 	for i := range 3 {
 		cmd := w.command("rehearse")
 		require.NoError(t, cmd.Start())
@@ -112,7 +136,8 @@ func TestRehearseWithAServer(t *testing.T) {
 // An archive can verify and still not work. A rehearsal that serves the copy finds
 // that out; the copy leads to its own database, never to the live one.
 func TestRehearseServesTheCopy(t *testing.T) {
-	w, s, _ := wordpress(t, "museum_cms")
+	t.Parallel()
+	w, s, _ := wordpress(t, "trial_cms")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	data, err := os.ReadFile(w.path("revlet.yaml"))
 	require.NoError(t, err)
@@ -121,7 +146,7 @@ func TestRehearseServesTheCopy(t *testing.T) {
 	w.write("revlet.yaml", config+serve)
 	w.run("backup")
 	good := w.newest()
-	tree, before := snapshot(t, w.path("htdocs")), s.describe(t, "museum_cms")
+	tree, before := snapshot(t, w.path("htdocs")), s.describe(t, "trial_cms")
 	assert.Contains(t, w.run("rehearse"), "the copy works")
 	assert.Empty(t, scratchLeft(t, w))
 
@@ -137,7 +162,7 @@ func TestRehearseServesTheCopy(t *testing.T) {
 	w.run("verify", "--full")
 	w.fails(4, []string{"DOES NOT RESTORE", "the copy does not work", "Kestrel Point"}, "rehearse")
 	assert.Equal(t, tree, snapshot(t, w.path("htdocs")), "the live site is left alone")
-	assert.Equal(t, before, s.describe(t, "museum_cms"))
+	assert.Equal(t, before, s.describe(t, "trial_cms"))
 
 	// Settings that cannot be pointed elsewhere stop it: the copy would use what is
 	// live.
@@ -175,7 +200,7 @@ func TestRehearseServesTheCopy(t *testing.T) {
 	assert.Empty(t, empty())
 	s.exec(t, "CREATE TABLE scratch.mine (a INT)")
 	w.fails(1, []string{"is not empty", "mine"}, "rehearse", good)
-	w.write("revlet.yaml", named("museum_cms@127.0.0.1:%d/museum_cms"))
+	w.write("revlet.yaml", named("trial_cms@127.0.0.1:%d/trial_cms"))
 	w.fails(1, []string{"is the site's live one"}, "rehearse", good)
-	assert.Equal(t, before, s.describe(t, "museum_cms"))
+	assert.Equal(t, before, s.describe(t, "trial_cms"))
 }

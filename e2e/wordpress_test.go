@@ -167,7 +167,8 @@ func live(all map[string]string) map[string]string {
 }
 
 func TestWrongDatabaseSettings(t *testing.T) {
-	w, s, _ := wordpress(t, "museum_cms")
+	t.Parallel()
+	w, s, _ := wordpress(t, "wrong_cms")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	config, err := os.ReadFile(w.path("htdocs/wp-config.php"))
 	require.NoError(t, err)
@@ -176,15 +177,15 @@ func TestWrongDatabaseSettings(t *testing.T) {
 		old, new string
 		words    []string
 	}{
-		{`'it\'s "made" up\\'`, `'wrong'`, []string{"refuses user", "museum_cms"}},
+		{`'it\'s "made" up\\'`, `'wrong'`, []string{"refuses user", "wrong_cms"}},
 		{fmt.Sprintf(":%d", s.port), fmt.Sprintf(":%d", freePort(t)), []string{"nothing answers there"}},
-		{`'DB_NAME', 'museum_cms'`, `'DB_NAME', 'elsewhere'`, []string{"elsewhere"}},
+		{`'DB_NAME', 'wrong_cms'`, `'DB_NAME', 'elsewhere'`, []string{"elsewhere"}},
 	} {
 		w.write("htdocs/wp-config.php", replaceOnce(t, settings, c.old, c.new))
 		r := w.fails(1, c.words, "backup")
 		assert.NotContains(t, r.err+r.out, secret)
 	}
-	w.write("htdocs/wp-config.php", replaceOnce(t, settings, `'museum_cms' );`, `make_name() );`))
+	w.write("htdocs/wp-config.php", replaceOnce(t, settings, `'wrong_cms' );`, `make_name() );`))
 	w.fails(2, []string{"as a plain value"}, "backup")
 	require.NoError(t, os.Remove(w.path("htdocs/wp-config.php")))
 	w.fails(2, []string{"has none of wp-config.php"}, "backup")

@@ -66,7 +66,7 @@ func (w *walker) visitAhead(ctx context.Context, dir, rel string, names []string
 		}
 	}
 	for i, name := range names {
-		path, rel := filepath.Join(dir, name), joinRel(rel, name)
+		path, rel := dir+"/"+name, joinRel(rel, name)
 		if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
 			w.skip(w.name(rel), rule)
 			continue

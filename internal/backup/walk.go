@@ -273,7 +273,7 @@ type owners struct {
 }
 
 func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
-	e := archive.Entry{Type: kind, Path: name, Mode: fmt.Sprintf("%04o", unixMode(info.Mode())), MTime: info.ModTime().UTC()}
+	e := archive.Entry{Type: kind, Path: name, Mode: octal(unixMode(info.Mode())), MTime: info.ModTime().UTC()}
 	if kind == archive.TypeFile {
 		e.Size = info.Size()
 	}
@@ -305,6 +305,11 @@ func (o *owners) names(uid, gid uint32) (string, string) {
 		}
 	}
 	return o.users[uid], o.groups[gid]
+}
+
+// octal writes a mode in four digits.
+func octal(mode int64) string {
+	return string([]byte{'0' + byte(mode>>9&7), '0' + byte(mode>>6&7), '0' + byte(mode>>3&7), '0' + byte(mode&7)})
 }
 
 // unixMode is the permission bits as chmod takes them, set-id and sticky too.

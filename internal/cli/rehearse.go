@@ -236,6 +236,7 @@ func (a *app) tablesIn(ctx context.Context, db site.Database) ([]string, error) 
 func (a *app) tryCopy(ctx context.Context, copied *site.Site, command, address string) (answer string, err error) {
 	_, port, _ := strings.Cut(address, ":")
 	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", shellQuoted([]string{copied.Root})).Replace(command))
+	cmd.Env = append(os.Environ(), rehearse.Mark(copied.Root))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var said strings.Builder
 	cmd.Stderr = &said

@@ -78,7 +78,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		a.announceRestore(h, s, want)
 	}
 	if c.Bool("dry-run") {
-		return a.dryRun(c, h, want.files, want.database)
+		return a.dryRun(c, h, want)
 	}
 	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
 		return err
@@ -253,9 +253,9 @@ func tablesIn(rec *archive.Record) string {
 	return fmt.Sprintf("%s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"))
 }
 
-func (a *app) dryRun(c *cli.Command, h *catalog.Held, files, database bool) error {
+func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish) error {
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "files": files, "database": database, "dry_run": true})
+		return a.printJSON(map[string]any{"archive": h.Name, "files": want.files, "database": want.database, "share": nonNil(want.names), "rows": nonNil(want.picks), "dry_run": true})
 	}
 	fmt.Fprintln(a.out, "Dry run: nothing was changed.")
 	return nil
@@ -311,12 +311,16 @@ func (a *app) checkSite(ctx context.Context, s *site.Site) []check.Result {
 	return check.All(ctx, s.Address, s.Checks, broken)
 }
 
-// checkRestored asks a site that was just exchanged: for a moment, the server may
-// still answer from what it has kept in memory.
+// checkRestored asks a site that was just exchanged: for a moment, a server with
+// PHP may still answer from scripts that it has kept in memory.
 func (a *app) checkRestored(ctx context.Context, s *site.Site) []check.Result {
-	for end := time.Now().Add(2 * cachedScripts); ; time.Sleep(cachedScripts / 5) {
+	end := time.Now().Add(2 * cachedScripts)
+	if _, err := a.disk.Stat(filepath.Join(s.Root, "index.php")); err != nil {
+		end = time.Now()
+	}
+	for ; ; time.Sleep(cachedScripts / 5) {
 		answers := a.checkSite(ctx, s)
-		if worst := check.Worst(answers); worst == nil || worst.OK() || time.Now().After(end) || ctx.Err() != nil {
+		if worst := check.Worst(answers); worst == nil || worst.OK() || !time.Now().Before(end) || ctx.Err() != nil {
 			return answers
 		}
 	}

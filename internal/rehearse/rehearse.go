@@ -91,11 +91,14 @@ func Clean(d *disk.Disk, scratch, server string) error {
 	return err
 }
 
-// serving are the processes that serve a copy: its webroot stands in their
-// command. Nobody else has a use for it.
+// Mark is a variable for the environment of whatever serves a copy: by it, a later
+// run finds and ends what a rehearsal that was killed has left behind.
+func Mark(root string) string { return "REVLET_REHEARSAL=" + root }
+
+// serving are the processes that serve a copy.
 func serving(scratch string) []int {
-	return processes(func(words []string) bool {
-		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, filepath.Join(scratch, "webroot")) })
+	return processes("environ", func(variables []string) bool {
+		return slices.Contains(variables, Mark(filepath.Join(scratch, "webroot")))
 	})
 }
 
@@ -104,7 +107,7 @@ var programs = []string{"mariadb", "mysql", "postgres", "initdb"}
 
 // serversIn are the processes that make or run a database server in a folder.
 func serversIn(dir string) (pids []int) {
-	return processes(func(words []string) bool {
+	return processes("cmdline", func(words []string) bool {
 		if !strings.Contains(strings.Join(words, "\x00"), dir+"/") {
 			return false
 		}
@@ -114,13 +117,14 @@ func serversIn(dir string) (pids []int) {
 	})
 }
 
-// processes are those whose command is of a kind, but for this one.
-func processes(of func(words []string) bool) (pids []int) {
-	lines, err := filepath.Glob("/proc/[0-9]*/cmdline")
+// processes are those whose command, or environment, is of a kind, but for this
+// one.
+func processes(what string, of func(words []string) bool) (pids []int) {
+	files, err := filepath.Glob("/proc/[0-9]*/" + what)
 	if err != nil {
 		return nil
 	}
-	for _, file := range lines {
+	for _, file := range files {
 		data, err := os.ReadFile(file)
 		if err != nil {
 			continue

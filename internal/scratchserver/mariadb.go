@@ -25,7 +25,7 @@ type MariaDB struct {
 	Port   int
 	Socket string
 	dir    string
-	cmd    *exec.Cmd
+	*process
 }
 
 // startWait bounds how long a server may take to answer.
@@ -53,10 +53,10 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 		return nil, err
 	}
 	defer log.Close()
-	s.cmd = exec.Command("mariadbd", append(append(common, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port),
+	cmd := exec.Command("mariadbd", append(append(common, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port),
 		"--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid")), options...)...)
-	s.cmd.Stdout, s.cmd.Stderr = log, log
-	if err := s.cmd.Start(); err != nil {
+	cmd.Stdout, cmd.Stderr = log, log
+	if s.process, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
 	}
 	if err := s.wait(ctx); err != nil {
@@ -90,24 +90,11 @@ func (s *MariaDB) wait(ctx context.Context) error {
 		return err
 	}
 	defer root.Close()
-	for end := time.Now().Add(startWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if root.PingContext(ctx) == nil {
-			return nil
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-	}
-	return errors.New("it does not answer")
+	return s.answers(ctx, func() bool { return root.PingContext(ctx) == nil })
 }
 
 // Stop ends the server; its folder stays.
-func (s *MariaDB) Stop() error {
-	if err := s.cmd.Process.Signal(syscall.SIGTERM); err != nil {
-		return err
-	}
-	return s.cmd.Wait()
-}
+func (s *MariaDB) Stop() error { return s.stop(syscall.SIGTERM) }
 
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -21,7 +20,7 @@ type Postgres struct {
 	Port int
 	// Socket is the folder that the server's socket is in.
 	Socket string
-	cmd    *exec.Cmd
+	*process
 }
 
 // PostgresPrograms returns the folder of the newest installed server's
@@ -64,9 +63,9 @@ func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
 		return nil, err
 	}
 	defer log.Close()
-	s.cmd = exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", "127.0.0.1", "-F")
-	s.cmd.SysProcAttr, s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = as, dir, log, log
-	if err := s.cmd.Start(); err != nil {
+	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", "127.0.0.1", "-F")
+	cmd.SysProcAttr, cmd.Dir, cmd.Stdout, cmd.Stderr = as, dir, log, log
+	if s.process, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
 	}
 	if err := s.wait(ctx); err != nil {
@@ -103,21 +102,11 @@ func (s *Postgres) Root(ctx context.Context, db string) (*pgx.Conn, error) {
 }
 
 func (s *Postgres) wait(ctx context.Context) error {
-	for end := time.Now().Add(startWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if conn, err := s.Root(ctx, "postgres"); err == nil {
-			return conn.Close(ctx)
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-	}
-	return errors.New("it does not answer")
+	return s.answers(ctx, func() bool {
+		conn, err := s.Root(ctx, "postgres")
+		return err == nil && conn.Close(ctx) == nil
+	})
 }
 
 // Stop ends the server at once; its folder stays.
-func (s *Postgres) Stop() error {
-	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil {
-		return err
-	}
-	return s.cmd.Wait()
-}
+func (s *Postgres) Stop() error { return s.stop(syscall.SIGINT) }

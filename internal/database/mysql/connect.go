@@ -110,7 +110,7 @@ func (c Config) explain(err error) error {
 	case isCode(err, errDBAccess):
 		hint = fmt.Sprintf("user %q may not use database %q", c.User, c.Name)
 	case isCode(err, errNoDatabase) || errors.Is(err, sql.ErrNoRows):
-		hint = fmt.Sprintf("the server has no database %q", c.Name)
+		hint = fmt.Sprintf("the server has no database %q; make it first: CREATE DATABASE %s", c.Name, quote(c.Name))
 	default:
 		var dns *net.DNSError
 		var op *net.OpError

@@ -35,31 +35,14 @@ func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(sha
 		if err := takeTurn(ctx, conn, p); err != nil {
 			return err
 		}
-		return work(&rowShare{db: db, conn: conn, plan: p})
+		return work(&rowShare{share.Session{Conn: conn}, p})
 	})
 }
 
 // rowShare implements share.Make.
 type rowShare struct {
-	db   *Database
-	conn *sql.Conn
+	share.Session
 	plan *database.Plan
-}
-
-func (r *rowShare) Exec(ctx context.Context, q string) (int64, error) {
-	res, err := r.conn.ExecContext(ctx, q)
-	if err != nil {
-		return 0, err
-	}
-	return res.RowsAffected()
-}
-
-func (r *rowShare) Texts(ctx context.Context, q string) ([][]string, error) {
-	rows, err := r.conn.QueryContext(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	return database.Texts(rows)
 }
 
 func (r *rowShare) Quote(name string) string   { return quote(name) }
@@ -90,13 +73,13 @@ func (r *rowShare) place(isStaged bool, table string) (schema, name string) {
 
 func (r *rowShare) Columns(ctx context.Context, isStaged bool, table string) ([]string, error) {
 	schema, name := r.place(isStaged, table)
-	return queryStrings(ctx, r.conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
+	return queryStrings(ctx, r.Conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
 		" AND COALESCE(GENERATION_EXPRESSION, '') = '' AND EXTRA NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION")
 }
 
 func (r *rowShare) Key(ctx context.Context, isStaged bool, table string) ([]string, error) {
 	schema, name := r.place(isStaged, table)
-	return queryStrings(ctx, r.conn, "SELECT COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
+	return queryStrings(ctx, r.Conn, "SELECT COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
 		" AND CONSTRAINT_NAME = 'PRIMARY' ORDER BY ORDINAL_POSITION")
 }
 
@@ -111,7 +94,7 @@ func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) 
 }
 
 func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
-	names, err := queryStrings(ctx, r.conn, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = "+text(r.plan.Live)+" AND EVENT_OBJECT_TABLE = "+text(table))
+	names, err := queryStrings(ctx, r.Conn, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = "+text(r.plan.Live)+" AND EVENT_OBJECT_TABLE = "+text(table))
 	return len(names) > 0, err
 }
 
@@ -128,6 +111,11 @@ func (r *rowShare) KeptTable(name, like string, columns []string) string {
 	return fmt.Sprintf("CREATE TABLE %s ENGINE=InnoDB AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
 }
 
+// KeptIndex implements share.Make.
+func (r *rowShare) KeptIndex(name string, columns []string) string {
+	return fmt.Sprintf("ALTER TABLE %s ADD KEY by_key (%s)", r.Kept(name), share.List(r, "", columns))
+}
+
 func (r *rowShare) Begin(ctx context.Context, _ []string) error {
 	_, err := r.Exec(ctx, "START TRANSACTION")
 	return err
@@ -137,7 +125,7 @@ func (r *rowShare) Begin(ctx context.Context, _ []string) error {
 // what was done to them.
 func (r *rowShare) Atomic(ctx context.Context, tables []string) (bool, error) {
 	for _, name := range tables {
-		engines, err := queryStrings(ctx, r.conn, "SELECT COALESCE(ENGINE, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+text(r.plan.Live)+" AND TABLE_NAME = "+text(name))
+		engines, err := queryStrings(ctx, r.Conn, "SELECT COALESCE(ENGINE, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+text(r.plan.Live)+" AND TABLE_NAME = "+text(name))
 		if err != nil {
 			return false, err
 		}
@@ -162,10 +150,7 @@ func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
 	return all
 }
 
-func (r *rowShare) Put(m database.ShareMove, in string) string {
-	columns := share.List(r, "", m.Columns)
-	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
-}
+func (r *rowShare) Put(m database.ShareMove, in string) string { return share.Insert(r, m, in, "") }
 
 // dropShare removes a share's tables from a place in the live database.
 func dropShare(ctx context.Context, conn *sql.Conn, p *database.Plan, e exists, prefix string) error {

@@ -75,7 +75,7 @@ func (c Config) explain(err error) error {
 		case "28P01", "28000":
 			hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings", c.User)
 		case "3D000":
-			hint = fmt.Sprintf("the server has no database %q", c.Name)
+			hint = fmt.Sprintf("the server has no database %q; make it first: createdb %s", c.Name, c.Name)
 		default:
 			hint = pe.Message
 		}

@@ -107,6 +107,11 @@ func (r *rowShare) KeptTable(name, like string, columns []string) string {
 	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
 }
 
+// KeptIndex implements share.Make.
+func (r *rowShare) KeptIndex(name string, columns []string) string {
+	return fmt.Sprintf("CREATE INDEX ON %s (%s)", r.Kept(name), share.List(r, "", columns))
+}
+
 func (r *rowShare) Begin(ctx context.Context, tables []string) error {
 	if _, err := r.Exec(ctx, "BEGIN"); err != nil {
 		return err
@@ -136,8 +141,7 @@ func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
 
 // Put implements share.Make.
 func (r *rowShare) Put(m database.ShareMove, in string) string {
-	columns := share.List(r, "", m.Columns)
-	insert := fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
+	insert := share.Insert(r, m, in, " OVERRIDING SYSTEM VALUE")
 	if len(m.Key) == 0 {
 		return insert
 	}

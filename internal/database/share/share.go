@@ -6,6 +6,7 @@ package share
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -47,6 +48,8 @@ type Make interface {
 	// KeptTable makes a table in the place for what is set aside, empty, with
 	// columns as another one has them; it gives its statement.
 	KeptTable(name, like string, columns []string) string
+	// KeptIndex gives the statement that makes an index on one.
+	KeptIndex(name string, columns []string) string
 	// Begin begins a transaction in which nobody else changes the live tables'
 	// rows between a look at them and their exchange.
 	Begin(ctx context.Context, tables []string) error
@@ -57,6 +60,33 @@ type Make interface {
 	Remove(m database.ShareMove, out, in string) []string
 	// Put is the statement that puts the rows in the table in into a live one.
 	Put(m database.ShareMove, in string) string
+}
+
+// Session is a connection of package database/sql, as a Make needs it.
+type Session struct{ *sql.Conn }
+
+// Exec implements Make.
+func (s Session) Exec(ctx context.Context, query string) (rows int64, err error) {
+	res, err := s.ExecContext(ctx, query)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// Texts implements Make.
+func (s Session) Texts(ctx context.Context, query string) ([][]string, error) {
+	rows, err := s.QueryContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return database.Texts(rows)
+}
+
+// Insert is the statement that puts the rows of one table into a live one.
+func Insert(m Make, move database.ShareMove, from, overriding string) string {
+	columns := List(m, "", move.Columns)
+	return fmt.Sprintf("INSERT INTO %s (%s)%s SELECT %s FROM %s", m.Live(move.Table), columns, overriding, columns, from)
 }
 
 // ForeignKey is one constraint between live tables.
@@ -100,12 +130,14 @@ type selection struct {
 	moves map[string]*database.ShareMove
 	order []string
 	keys  []ForeignKey
+	// picked are the tables of which rows were picked already.
+	picked map[string]bool
 }
 
 // Select picks the rows of a share, out of the tables that are staged for it, and
 // completes the plan.
 func Select(ctx context.Context, m Make, p *database.Plan, s database.Share) error {
-	sel := &selection{Make: m, share: s, moves: map[string]*database.ShareMove{}}
+	sel := &selection{Make: m, share: s, moves: map[string]*database.ShareMove{}, picked: map[string]bool{}}
 	var err error
 	if sel.keys, err = m.ForeignKeys(ctx); err != nil {
 		return fmt.Errorf("read the foreign keys: %w", err)
@@ -185,6 +217,11 @@ func (s *selection) makeRoom(ctx context.Context, m *database.ShareMove, like st
 			return fmt.Errorf("table %s: make room for its rows: %w", m.Table, err)
 		}
 	}
+	if len(m.Key) > 0 {
+		for _, name := range []string{m.Picked, m.Aside} {
+			_, _ = s.Exec(ctx, s.KeptIndex(name, m.Key)) // for speed: a key of prefixes, say, goes without
+		}
+	}
 	return nil
 }
 
@@ -254,7 +291,9 @@ func (s *selection) pickRelated(ctx context.Context, r database.Relation) (int64
 		return 0, nil
 	}
 	where := func(alias string) string {
-		w := fmt.Sprintf("%s.%s IN (SELECT f.%s FROM %s f)", alias, s.Quote(r.Column), s.Quote(r.FromColumn), s.Kept(from.Picked))
+		// DISTINCT keeps MySQL from reading the very table that is written to.
+		of := s.Quote(r.FromColumn)
+		w := fmt.Sprintf("%s.%s IN (SELECT f.%s FROM (SELECT DISTINCT %s FROM %s) f)", alias, s.Quote(r.Column), of, of, s.Kept(from.Picked))
 		if r.Where != "" {
 			w += fmt.Sprintf(" AND %s.%s = %s", alias, s.Quote(r.Where), s.Literal(r.Is))
 		}
@@ -275,13 +314,16 @@ func (s *selection) take(ctx context.Context, m *database.ShareMove, where strin
 	if where != "" {
 		and = append(and, where)
 	}
-	if len(m.Key) > 0 {
-		and = append(and, "NOT EXISTS (SELECT 1 FROM "+s.Kept(m.Picked)+" o WHERE "+s.same("o", "s", m.Key)+")")
-		if missing && !m.Made {
-			and = append(and, "NOT EXISTS (SELECT 1 FROM "+s.Live(m.Table)+" l WHERE "+s.same("l", "s", m.Key)+")")
-		}
+	from := s.Staged(m.Table) + " s"
+	if s.picked[m.Table] && len(m.Key) > 0 {
+		from += " LEFT JOIN (SELECT DISTINCT " + s.list("", m.Key) + " FROM " + s.Kept(m.Picked) + ") o ON " + s.same("o", "s", m.Key)
+		and = append(and, "o."+s.Quote(m.Key[0])+" IS NULL")
 	}
-	q := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s s", s.Kept(m.Picked), s.list("", m.Columns), s.list("s.", m.Columns), s.Staged(m.Table))
+	if missing && !m.Made {
+		and = append(and, "NOT EXISTS (SELECT 1 FROM "+s.Live(m.Table)+" l WHERE "+s.same("l", "s", m.Key)+")")
+	}
+	s.picked[m.Table] = true
+	q := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", s.Kept(m.Picked), s.list("", m.Columns), s.list("s.", m.Columns), from)
 	if len(and) > 0 {
 		q += " WHERE " + strings.Join(and, " AND ")
 	}

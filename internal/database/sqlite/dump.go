@@ -261,7 +261,7 @@ func (s *snapshot) describe(ctx context.Context, mode string) error {
 			return err
 		}
 		switch {
-		case strings.HasPrefix(name, "sqlite_stat"), kind == "table" && name != "sqlite_sequence" && !s.passes(name), kind != "table" && s.only:
+		case strings.HasPrefix(name, "sqlite_stat"), !s.passes(name), kind != "table" && s.only:
 		case kind == "table" && strings.HasPrefix(strings.ToUpper(text), "CREATE VIRTUAL"):
 			// Its own tables are saved like any other; making the virtual
 			// table anew would make them too, so it is entered by hand.

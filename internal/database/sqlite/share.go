@@ -39,7 +39,7 @@ func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(*ro
 	if err != nil {
 		return fmt.Errorf("database file %s: %w", p.Live, err)
 	}
-	return work(&rowShare{conn, p})
+	return work(&rowShare{share.Session{Conn: conn}, p})
 }
 
 // dropShare removes the tables for what was set aside from the live file. One
@@ -62,24 +62,8 @@ func (db *Database) dropShare(ctx context.Context, p *database.Plan) error {
 
 // rowShare implements share.Make.
 type rowShare struct {
-	conn *sql.Conn
+	share.Session
 	plan *database.Plan
-}
-
-func (r *rowShare) Exec(ctx context.Context, q string) (int64, error) {
-	res, err := r.conn.ExecContext(ctx, q)
-	if err != nil {
-		return 0, err
-	}
-	return res.RowsAffected()
-}
-
-func (r *rowShare) Texts(ctx context.Context, q string) ([][]string, error) {
-	rows, err := r.conn.QueryContext(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	return database.Texts(rows)
 }
 
 func (r *rowShare) Quote(name string) string   { return quote(name) }
@@ -171,6 +155,12 @@ func (r *rowShare) KeptTable(name, like string, columns []string) string {
 	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
 }
 
+// KeptIndex implements share.Make.
+func (r *rowShare) KeptIndex(name string, columns []string) string {
+	table := asidePrefix + r.plan.ID + "_" + name
+	return fmt.Sprintf("CREATE INDEX main.%s ON %s (%s)", quote(table+"_key"), quote(table), share.List(r, "", columns))
+}
+
 func (r *rowShare) Begin(ctx context.Context, _ []string) error {
 	_, err := r.Exec(ctx, "BEGIN IMMEDIATE")
 	return err
@@ -192,10 +182,7 @@ func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
 	return all
 }
 
-func (r *rowShare) Put(m database.ShareMove, in string) string {
-	columns := share.List(r, "", m.Columns)
-	return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", r.Live(m.Table), columns, columns, in)
-}
+func (r *rowShare) Put(m database.ShareMove, in string) string { return share.Insert(r, m, in, "") }
 
 // passes tells whether a table is read: as a rule, those that hold what a share
 // has set aside are not, and nothing else is when it is them that are wanted.
