@@ -72,7 +72,13 @@ sed -i 's/Lampblack/lampblack/' htdocs/index.*
 sqlite3 htdocs/data/museum.db "UPDATE opening_hours SET times = 'closed' WHERE position = 1; INSERT INTO users (name, role, secret) VALUES ('guest', 'administrator', 'x')"
 shot compare 'say revlet compare kestrelpoint
 say revlet compare kestrelpoint --table users'
-revlet --quiet restore kestrelpoint --yes >/dev/null; revlet --quiet settle kestrelpoint --yes >/dev/null
+shot breakin 'say revlet --quiet restore kestrelpoint --yes
+say revlet aside export kestrelpoint evidence.tar.zst'
+rm evidence.tar.zst; revlet --quiet settle kestrelpoint --yes >/dev/null
+shot rows 'say sqlite3 htdocs/data/museum.db \"DELETE FROM remarks WHERE page = 2\" \"DELETE FROM pages WHERE id = 2\"
+say revlet check kestrelpoint
+say revlet --quiet restore kestrelpoint --rows pages:id=2 --yes'
+revlet --quiet settle kestrelpoint --yes >/dev/null
 part=$(ls -S archives/kestrelpoint/parts/*/* | head -1)
 shot verify "say revlet verify
 printf '\\\\x55' | dd of=$part bs=1 seek=5000 conv=notrunc status=none

@@ -58,7 +58,7 @@ func (a *app) showStrangers(h *catalog.Held, s *site.Site, gone []compare.File) 
 func afterBreakIn(h *catalog.Held, s *site.Site) []string {
 	steps := []string{
 		fmt.Sprintf("Keep the evidence: `revlet aside export %s FILE`, before `revlet settle %s` deletes it.", h.Site, h.Site),
-		fmt.Sprintf("Make sure that the archive is from before the break-in: `revlet compare %s` tells since when things were there.", h.Site),
+		fmt.Sprintf("Make sure that the archive is from before the break-in: `revlet compare OLDER %s` tells what it has that an older one has not.", h.Name),
 		"Change every password: of all administrators of the site, of the database, of the hosting account, SFTP and mail.",
 	}
 	if s.Recipe != nil {

@@ -262,7 +262,7 @@ func (g *guarding) putBack(ctx context.Context, rec *archive.Record, run history
 	if worst := check.Worst(answers); !worst.OK() {
 		return &exitError{exitFailed, fmt.Errorf("%s was put back from %s, and does not work even so: look at the web server and the database server", g.site, rec.Name)}
 	}
-	fmt.Fprintf(g.out, "%s as before the command. What it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", g.good("Put back,"), g.site, g.site)
+	fmt.Fprintf(g.out, "%s as before the command.\nWhat it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", g.good("Put back,"), g.site, g.site)
 	return &exitError{code: exitPutBack}
 }
 

@@ -82,10 +82,10 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 			e.set(want.Socket, "")
 		}
 	}
-	if _, there := e.was.Text(want.Port); want.Port != "" && there {
-		e.set(want.Port, port)
-	} else {
+	if want.Port == "" {
 		host = net.JoinHostPort(host, port)
+	} else {
+		e.set(want.Port, port)
 	}
 	e.set(want.Host, host)
 	e.set(want.Name, db.Name)

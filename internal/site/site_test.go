@@ -3,6 +3,9 @@ package site
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -69,7 +72,57 @@ func TestRecipes(t *testing.T) {
 				assert.Equal(t, component, s.Recipe.ComponentOf(path), path)
 			}
 			assert.Equal(t, c.recipe == "wordpress", s.Above != "", "settings one folder above are noticed")
+			pointed(t, s)
 		})
+	}
+}
+
+// pointed tells a copy of a site about a database and an address of its own: read
+// again, its settings say just that.
+func pointed(t *testing.T, s *Site) {
+	db := s.Databases[0]
+	db.Host, db.Port, db.Socket, db.Password = "127.0.0.1", 9999, "", `it's \ "odd"`
+	rel, content, err := s.Recipe.Point(Pointing{Root: s.Root, Databases: []Database{db}, Address: "http://127.0.0.1:8080"}, InFolder(s.Root))
+	if db.Engine == "sqlite" {
+		assert.ErrorContains(t, err, "is made of several")
+		return
+	}
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, rel), content, 0o644))
+	again, err := Open(s.Name, config.Site{Root: s.Root, Recipe: "auto"})
+	require.NoError(t, err)
+	assert.Equal(t, []Database{db}, again.Databases)
+	if s.AddressInSettings() != "" {
+		assert.Equal(t, "http://127.0.0.1:8080", again.AddressInSettings())
+	}
+}
+
+// What recipes say of rows is said in a form that is understood.
+func TestRecipesSpeakOfRows(t *testing.T) {
+	all, err := Recipes()
+	require.NoError(t, err)
+	column := regexp.MustCompile(`^[\w*]+\.\w+$`)
+	for _, r := range all {
+		assert.NotEmpty(t, r.Relations, r.Name)
+		for _, rel := range r.Relations {
+			assert.Regexp(t, column, rel.From, r.Name)
+			assert.Regexp(t, column, rel.To+rel.Parent, r.Name)
+			assert.NotEqual(t, rel.To == "", rel.Parent == "", "%s %s: one of to and parent", r.Name, rel.From)
+			assert.Equal(t, rel.Where == "", rel.Is == "", "%s %s", r.Name, rel.From)
+		}
+		assert.NotEmpty(t, r.Watch, r.Name)
+		for _, w := range r.Watch {
+			assert.NotEmpty(t, w.What, r.Name)
+			assert.Equal(t, w.Where == "", len(w.Is) == 0, "%s %s", r.Name, w.Table)
+			assert.Equal(t, w.Among == nil, w.Key == "", "%s %s", r.Name, w.Table)
+			assert.True(t, w.Pick == "" || w.Column != "", "%s %s: of which column?", r.Name, w.Table)
+			_, err := regexp.Compile(w.Pick)
+			assert.NoError(t, err)
+		}
+		assert.NotEmpty(t, r.AfterBreakIn, r.Name)
+		for table := range r.Mind {
+			assert.True(t, slices.ContainsFunc(r.Relations, func(rel Relation) bool { return strings.HasPrefix(rel.From, table+".") }), "%s: nobody asks for rows of %s", r.Name, table)
+		}
 	}
 }
 
