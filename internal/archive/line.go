@@ -60,45 +60,94 @@ func (l Line) append(buf []byte) []byte {
 	return append(buf, l.JSON...)
 }
 
-// readLine reads what append has written; io.EOF is the end.
-func readLine(r *bufio.Reader) (Line, error) {
-	flags, err := binary.ReadUvarint(r)
-	if errors.Is(err, io.EOF) {
-		return Line{}, err
-	}
-	if err != nil {
-		return Line{}, fmt.Errorf("%w: %w", ErrList, err)
-	}
-	l := Line{File: flags&lineFile != 0, Copied: flags&lineCopied != 0}
-	for _, n := range []*int64{&l.Size, &l.MTime, &l.CTime} {
-		if *n, err = binary.ReadVarint(r); err != nil {
-			return l, cut(err)
-		}
-	}
-	if l.Inode, err = binary.ReadUvarint(r); err != nil {
-		return l, cut(err)
-	}
-	for _, text := range []*string{&l.Path, &l.Part} {
-		b, err := readBytes(r)
-		if err != nil {
-			return l, err
-		}
-		*text = string(b)
-	}
-	l.JSON, err = readBytes(r)
-	return l, err
+// lineReader reads what append has written.
+type lineReader struct {
+	in *bufio.Reader
+	// part is the last one: lines of one part stand together.
+	part string
+	// slab is what JSON lines are cut from.
+	slab []byte
 }
 
-func readBytes(r *bufio.Reader) ([]byte, error) {
-	n, err := binary.ReadUvarint(r)
+const (
+	// longestHead is how long the numbers of a line are at most.
+	longestHead = 5 * binary.MaxVarintLen64
+	slabBytes   = 64 << 10
+)
+
+// next reads a line; io.EOF is the end.
+func (r *lineReader) next() (Line, error) {
+	head, err := r.in.Peek(longestHead)
+	switch {
+	case len(head) > 0:
+	case errors.Is(err, io.EOF):
+		return Line{}, io.EOF
+	default:
+		return Line{}, fmt.Errorf("%w: %w", ErrList, err)
+	}
+	at := 0
+	number := func() uint64 {
+		if at > len(head) {
+			return 0
+		}
+		n, width := binary.Uvarint(head[at:])
+		if width <= 0 {
+			at = len(head) + 1
+			return 0
+		}
+		at += width
+		return n
+	}
+	signed := func() int64 {
+		n := number()
+		return int64(n>>1) ^ -int64(n&1)
+	}
+	flags := number()
+	l := Line{File: flags&lineFile != 0, Copied: flags&lineCopied != 0, Size: signed(), MTime: signed(), CTime: signed(), Inode: number()}
+	if at > len(head) {
+		return l, cut(io.ErrUnexpectedEOF)
+	}
+	if _, err := r.in.Discard(at); err != nil {
+		return l, cut(err)
+	}
+	return l, r.texts(&l)
+}
+
+// texts reads what comes after a line's numbers.
+func (r *lineReader) texts(l *Line) error {
+	path, err := r.bytes()
+	if err != nil {
+		return err
+	}
+	l.Path = string(path)
+	part, err := r.bytes()
+	if err != nil {
+		return err
+	}
+	if r.part != string(part) {
+		r.part = string(part)
+	}
+	l.Part = r.part
+	l.JSON, err = r.bytes()
+	return err
+}
+
+// bytes reads a text with its length before it. It is cut from a slab and stays
+// good.
+func (r *lineReader) bytes() ([]byte, error) {
+	n, err := binary.ReadUvarint(r.in)
 	if err != nil {
 		return nil, cut(err)
 	}
 	if n > longestLine {
 		return nil, fmt.Errorf("%w: a line of %d bytes", ErrList, n)
 	}
-	b := make([]byte, n)
-	_, err = io.ReadFull(r, b)
+	if n > uint64(len(r.slab)) {
+		r.slab = make([]byte, max(slabBytes, int(n)))
+	}
+	b := r.slab[:n:n]
+	r.slab = r.slab[n:]
+	_, err = io.ReadFull(r.in, b)
 	return b, cut(err)
 }
 
@@ -117,9 +166,9 @@ func ReadLines(r io.Reader, visit func(Line) error) error {
 		return fmt.Errorf("%w: %w", ErrList, err)
 	}
 	defer dec.Close()
-	in := bufio.NewReaderSize(dec, 1<<16)
+	lines := &lineReader{in: bufio.NewReaderSize(dec, 1<<16)}
 	for {
-		l, err := readLine(in)
+		l, err := lines.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}

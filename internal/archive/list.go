@@ -212,7 +212,7 @@ func (l *ListWriter) Finish(w, local io.Writer, treePart string) (lines int64, e
 	l.sortRun()
 	sources := mergeHeap{&runSource{lines: l.run}}
 	for _, f := range l.spill {
-		sources = append(sources, &runSource{spilled: bufio.NewReaderSize(f, 1<<16)})
+		sources = append(sources, &runSource{spilled: &lineReader{in: bufio.NewReaderSize(f, 1<<16)}})
 	}
 	ready := sources[:0]
 	for _, s := range sources {
@@ -309,7 +309,7 @@ func (o *listOutput) close() error {
 // runSource is one sorted run: lines in memory, or in a scratch file.
 type runSource struct {
 	lines   []Line
-	spilled *bufio.Reader
+	spilled *lineReader
 	head    Line
 }
 
@@ -321,7 +321,7 @@ func (s *runSource) advance() (more bool, err error) {
 		s.head, s.lines = s.lines[0], s.lines[1:]
 		return true, nil
 	}
-	s.head, err = readLine(s.spilled)
+	s.head, err = s.spilled.next()
 	if errors.Is(err, io.EOF) {
 		return false, nil
 	}

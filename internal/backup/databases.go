@@ -95,60 +95,104 @@ func (r *run) dumpDatabase(ctx context.Context, g *errgroup.Group, d *openDataba
 	}
 }
 
+// dumpUnit makes a part of a unit. One that the last archive has is first written
+// as it is: when it is the same, nothing need be compressed.
 func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (archive.Part, error) {
+	old, known := r.lastUnit(d, u)
+	if !known {
+		return r.packUnit(d, u, func(w io.Writer) (int64, error) {
+			return d.snapshot.Dump(ctx, u, io.MultiWriter(w, pacer(r.observer.Advance)))
+		})
+	}
+	plain, err := r.spool.create()
+	if err != nil {
+		return old, err
+	}
+	defer r.spool.discard(plain)
+	digest := sha256.New()
+	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(plain, digest, pacer(r.observer.Advance)))
+	if err != nil {
+		return old, fmt.Errorf("database %s: %w", d.db.Label, err)
+	}
+	if hex.EncodeToString(digest.Sum(nil)) == old.ContentSHA256 {
+		return old, r.addUnit(d, u, old, rows)
+	}
+	if _, err := plain.Seek(0, io.SeekStart); err != nil {
+		return old, err
+	}
+	return r.packUnit(d, u, func(w io.Writer) (int64, error) {
+		_, err := io.Copy(w, plain)
+		return rows, err
+	})
+}
+
+// lastUnit is the part of a unit in the last archive, as long as every store still
+// has it.
+func (r *run) lastUnit(d *openDatabase, u database.Unit) (archive.Part, bool) {
+	if r.lastSQL == nil {
+		return archive.Part{}, false
+	}
+	for _, p := range r.lastSQL.Record.Parts {
+		if p.Kind == u.Kind && p.Database == d.db.Label && p.Table == u.Table && p.Slice == u.Slice && p.ContentSHA256 != "" && r.present(p) {
+			return p, true
+		}
+	}
+	return archive.Part{}, false
+}
+
+// packUnit compresses a unit's text into a part, and sends it.
+func (r *run) packUnit(d *openDatabase, u database.Unit, text func(io.Writer) (rows int64, err error)) (archive.Part, error) {
 	out, err := r.spool.create()
 	if err != nil {
 		return archive.Part{}, err
 	}
-	part, entry, err := r.packUnit(ctx, d, u, out)
+	part, rows, err := r.compressUnit(d, u, out, text)
 	if err != nil {
 		r.spool.discard(out)
 		return part, fmt.Errorf("database %s: %w", d.db.Label, err)
 	}
-	old, same := r.sameSQL(part)
-	if same {
-		part, entry.Part = old, old.Name
-	}
-	if err := r.list.Add(entry); err != nil {
+	if err := r.addUnit(d, u, part, rows); err != nil {
 		return part, err
-	}
-	r.mu.Lock()
-	r.record.Totals.DatabaseBytes += part.ContentBytes
-	r.record.Totals.Rows += entry.Rows
-	if u.Kind == database.Rows && u.Slice == 1 {
-		r.record.Totals.Tables++
-	}
-	r.mu.Unlock()
-	if same {
-		r.spool.discard(out)
-		return part, nil
 	}
 	return part, r.sendPart(part, out)
 }
 
-func (r *run) packUnit(ctx context.Context, d *openDatabase, u database.Unit, out io.Writer) (archive.Part, archive.Entry, error) {
+func (r *run) compressUnit(d *openDatabase, u database.Unit, out io.Writer, text func(io.Writer) (int64, error)) (part archive.Part, rows int64, err error) {
 	enc, err := archive.NewEncoder()
 	if err != nil {
-		return archive.Part{}, archive.Entry{}, err
+		return part, 0, err
 	}
 	pw, err := archive.NewPartWriter(out, archive.SQLZstd, enc, r.To)
 	if err != nil {
-		return archive.Part{}, archive.Entry{}, err
+		return part, 0, err
 	}
 	digest := sha256.New()
-	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(pw, digest, pacer(r.observer.Advance)))
-	if err != nil {
-		return archive.Part{}, archive.Entry{}, err
+	if rows, err = text(io.MultiWriter(pw, digest)); err != nil {
+		return part, rows, err
 	}
-	part, err := pw.Finish()
-	if err != nil {
-		return part, archive.Entry{}, err
+	if part, err = pw.Finish(); err != nil {
+		return part, rows, err
 	}
 	part.Kind, part.Database, part.Table, part.Slice, part.Entries = u.Kind, d.db.Label, u.Table, u.Slice, rows
 	part.ContentSHA256 = hex.EncodeToString(digest.Sum(nil))
+	return part, rows, nil
+}
+
+// addUnit enters a unit into the list and the totals.
+func (r *run) addUnit(d *openDatabase, u database.Unit, part archive.Part, rows int64) error {
 	entry := archive.Entry{Type: u.Kind, Path: unitPath(d.db, u), Size: part.ContentBytes, SHA256: part.ContentSHA256,
 		Part: part.Name, Database: d.db.Label, Table: u.Table, Slice: u.Slice, Rows: rows}
-	return part, entry, nil
+	if err := r.list.Add(entry); err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.record.Totals.DatabaseBytes += part.ContentBytes
+	r.record.Totals.Rows += rows
+	if u.Kind == database.Rows && u.Slice == 1 {
+		r.record.Totals.Tables++
+	}
+	return nil
 }
 
 // unitPath is where a unit stands in the list and in extracted folders.

@@ -330,20 +330,6 @@ func (r *run) usable(p *previous) bool {
 		(r.FreshEvery == 0 || r.Now().Sub(p.Fresh) < r.FreshEvery)
 }
 
-// sameSQL finds the part of the last archive that has the same text as a new
-// one: an encrypted part never has the same bytes twice.
-func (r *run) sameSQL(part archive.Part) (archive.Part, bool) {
-	if r.lastSQL == nil || len(r.To) == 0 {
-		return part, false
-	}
-	for _, old := range r.lastSQL.Record.Parts {
-		if old.ContentSHA256 == part.ContentSHA256 && old.Kind == part.Kind && old.Table == part.Table && old.Database == part.Database && r.present(old) {
-			return old, true
-		}
-	}
-	return part, false
-}
-
 // keep remembers the archive for the next run. That this fails costs time then,
 // no more.
 func (r *run) keep(list *summer, listName string) error {
