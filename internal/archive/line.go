@@ -33,6 +33,9 @@ func (e Entry) Line() (Line, error) {
 	return l, err
 }
 
+// Entry decodes the line.
+func (l Line) Entry() (Entry, error) { return decodeEntry(l.JSON) }
+
 const (
 	lineFile = 1 << iota
 	lineCopied

@@ -199,8 +199,8 @@ func (l *ListWriter) spillRun() error {
 	return err
 }
 
-// Finish writes the whole list, compressed, to w, and its files in the form that
-// ReadLines reads to local, if that is not nil. treePart is put in for lines
+// Finish writes the whole list, compressed, to w, and in the form that ReadLines
+// reads to local, if that is not nil. treePart is put in for lines
 // whose part is still empty: those of the part of kind tree.
 func (l *ListWriter) Finish(w, local io.Writer, treePart string) (lines int64, err error) {
 	l.mu.Lock()
@@ -290,7 +290,7 @@ func (o *listOutput) line(l Line) error {
 	if _, err := o.enc.Write(l.JSON); err != nil {
 		return err
 	}
-	if o.local == nil || !l.File {
+	if o.local == nil {
 		return nil
 	}
 	o.buf = l.append(o.buf[:0])

@@ -22,15 +22,46 @@ type listing struct {
 	err   error
 }
 
-// look begins to read a folder beside whatever else is done.
-func (w *walker) look(dir string) func() listing {
-	found := make(chan listing, 1)
+// foldersAhead is how many folders are read before they are visited.
+const foldersAhead = 16
+
+// lookout reads folders ahead, one after the other.
+type lookout struct {
+	disk *disk.Disk
+	asks chan ask
+}
+
+type ask struct {
+	dir   string
+	found chan<- listing
+}
+
+// newLookout starts one; it ends with stop.
+func newLookout(d *disk.Disk) (l *lookout, stop func()) {
+	l = &lookout{disk: d, asks: make(chan ask, foldersAhead)}
 	go func() {
-		var l listing
-		l.names, l.infos, l.err = w.disk.ReadFolder(dir, aheadAtOnce)
-		found <- l
+		for a := range l.asks {
+			a.found <- l.read(a.dir)
+		}
 	}()
-	return func() listing { return <-found }
+	return l, func() { close(l.asks) }
+}
+
+func (l *lookout) read(dir string) (found listing) {
+	found.names, found.infos, found.err = l.disk.ReadFolder(dir, aheadAtOnce)
+	return found
+}
+
+// look begins to read a folder, unless there is enough to read already: then it is
+// read when it is asked for.
+func (l *lookout) look(dir string) func() listing {
+	found := make(chan listing, 1)
+	select {
+	case l.asks <- ask{dir, found}:
+		return func() listing { return <-found }
+	default:
+		return func() listing { return l.read(dir) }
+	}
 }
 
 // folderAhead visits what is in a folder; while one folder in it is visited, the
@@ -55,14 +86,13 @@ func (w *walker) folderAhead(ctx context.Context, dir, rel string, look func() l
 
 func (w *walker) visitAhead(ctx context.Context, dir, rel string, names []string, infos []disk.Info) error {
 	looks := map[int]func() listing{}
-	// next begins to read the first folder from a place on.
-	next := func(from int) {
-		i := from
-		for i < len(names) && (infos[i].Err != nil || !infos[i].IsDir() || w.skips(joinRel(rel, names[i]))) {
-			i++
-		}
-		if i < len(names) && looks[i] == nil {
-			looks[i] = w.look(filepath.Join(dir, names[i]))
+	begun := 0
+	// begin begins to read the folders from a place on, some of them ahead.
+	begin := func(from int) {
+		for begun = max(begun, from); begun < len(names) && len(looks) < foldersAhead/2; begun++ {
+			if infos[begun].Err == nil && infos[begun].IsDir() && !w.skips(joinRel(rel, names[begun])) {
+				looks[begun] = w.ahead.look(filepath.Join(dir, names[begun]))
+			}
 		}
 	}
 	for i, name := range names {
@@ -72,12 +102,17 @@ func (w *walker) visitAhead(ctx context.Context, dir, rel string, names []string
 			continue
 		}
 		err := w.found(path, rel, infos[i].FileInfo, infos[i].Err, func() error {
-			next(i)
-			next(i + 1)
+			begin(i)
+			look, begun := looks[i]
+			if !begun {
+				look = w.ahead.look(path)
+			}
+			delete(looks, i)
+			begin(i + 1)
 			if err := w.beginFolder(ctx, path, rel, infos[i].FileInfo); err != nil {
 				return err
 			}
-			return w.folderAhead(ctx, path, rel, looks[i])
+			return w.folderAhead(ctx, path, rel, look)
 		})
 		if err != nil {
 			return err
@@ -97,7 +132,7 @@ func (w *walker) beginFolder(ctx context.Context, dir, rel string, info fs.FileI
 		return err
 	}
 	e := w.entry(archive.TypeFolder, rel, info)
-	if !w.ahead {
+	if w.ahead == nil {
 		e.XAttrs = readXAttrs(dir)
 	}
 	return w.tree(e)

@@ -41,6 +41,8 @@ type previous struct {
 	List       string `json:"list,omitempty"`
 	ListSHA256 string `json:"list_sha256,omitempty"`
 	ListBytes  int64  `json:"list_bytes,omitempty"`
+	// Whole tells that the list has folders, links and tables, too.
+	Whole bool `json:"whole,omitempty"`
 	// Stale are the names in each part that the archive does not hold.
 	Stale map[string][][]byte `json:"stale,omitempty"`
 
@@ -102,6 +104,18 @@ var errEnough = errors.New("enough")
 
 // entries gives the files of the remembered list, in path order.
 func (p *previous) entries() iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
+		for l, err := range p.allEntries() {
+			if (err != nil || l.File) && !yield(l, err) {
+				return
+			}
+		}
+	}
+}
+
+// allEntries gives whatever is in the remembered list: folders, links and tables
+// too if it is Whole.
+func (p *previous) allEntries() iter.Seq2[archive.Line, error] {
 	return func(yield func(archive.Line, error) bool) {
 		f, err := p.disk.Open(filepath.Join(p.dir, p.List))
 		if err != nil {
@@ -341,6 +355,7 @@ func (r *run) keep(list *summer, listName string) error {
 	if !r.Scope.HasFiles() {
 		return err
 	}
+	p.Whole = true
 	p.List, p.ListSHA256, p.ListBytes, p.Stale = listName, list.hex(), list.n, map[string][][]byte{}
 	if r.reuse != nil {
 		p.Fresh = r.reuse.Fresh

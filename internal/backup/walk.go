@@ -47,8 +47,8 @@ type walker struct {
 	label string
 	// isDatabase tells database files by their first bytes.
 	isDatabase func(head []byte) bool
-	// ahead reads the next folder while one is visited.
-	ahead bool
+	// ahead, unless nil, reads folders before they are visited.
+	ahead *lookout
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -100,8 +100,8 @@ func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) 
 	if err := w.beginFolder(ctx, dir, rel, info); err != nil {
 		return err
 	}
-	if w.ahead {
-		return w.folderAhead(ctx, dir, rel, w.look(dir))
+	if w.ahead != nil {
+		return w.folderAhead(ctx, dir, rel, w.ahead.look(dir))
 	}
 	names, err := w.disk.ReadNames(dir)
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archive"
+	"revlet/internal/backup"
 	"revlet/internal/catalog"
 	"revlet/internal/compare"
 	"revlet/internal/database"
@@ -75,6 +76,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		job.A = compare.Archive{Held: h, Lines: backup.KnownLines(ctx, a.state, h.Site, h.Name)}
 		job.B, job.Recipe = live, live.Site.Recipe
 	}
 	if c.String("text") != "" {

@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archive"
+	"revlet/internal/backup"
 	"revlet/internal/catalog"
 	"revlet/internal/changes"
 	"revlet/internal/check"
@@ -201,7 +202,7 @@ func (g *guarding) scriptsChanged(ctx context.Context, rec *archive.Record) bool
 		return true
 	}
 	h.Record = rec // as it was written, open even when it is sealed in the stores
-	r, err := compare.Job{A: compare.Archive{Held: h}, B: live, Recipe: live.Site.Recipe, Files: true}.Run(ctx)
+	r, err := compare.Job{A: compare.Archive{Held: h, Lines: backup.KnownLines(ctx, g.state, g.site, rec.Name)}, B: live, Recipe: live.Site.Recipe, Files: true}.Run(ctx)
 	return err != nil || slices.ContainsFunc(r.Files, func(f compare.File) bool { return changes.Executable(f.Path) })
 }
 

@@ -108,8 +108,28 @@ type Side interface {
 // Entry is one path of a side.
 type Entry struct {
 	archive.Entry
+	// line is set when the entry is not decoded yet: only its path is known then.
+	line *archive.Line
 	// Digest reads the file and returns its SHA-256; nil when that is known.
 	Digest func() (string, error)
+}
+
+// complete decodes an entry of which only the path is known.
+func (e *Entry) complete() (err error) {
+	if e.line == nil {
+		return nil
+	}
+	e.Entry, err = e.line.Entry()
+	e.line = nil
+	return err
+}
+
+// untouched tells whether a file has not been touched since its line was written:
+// whatever is done to a file, rights included, changes one of these.
+func (e *Entry) untouched(now *Entry) bool {
+	l := e.line
+	return l != nil && l.File && !l.Copied && now.Digest != nil && l.Size == now.Size && l.Inode == now.Inode &&
+		l.MTime == now.MTime.UnixNano() && l.CTime == now.CTime.UnixNano()
 }
 
 // TableName names a table of a labelled database.
@@ -165,6 +185,9 @@ func (j Job) files(ctx context.Context, r *Report) error {
 		}
 		for more && archive.ComparePaths(a.Path, b.Path) < 0 {
 			r.Compared++
+			if err := a.complete(); err != nil {
+				return err
+			}
 			j.note(r, Removed, &a, nil)
 			if a, err, more = next(); err != nil {
 				return err
@@ -175,12 +198,8 @@ func (j Job) files(ctx context.Context, r *Report) error {
 			continue
 		}
 		r.Compared++
-		how, err := j.differ(r, a, b)
-		if err != nil {
+		if err := j.both(r, &a, &b); err != nil {
 			return err
-		}
-		if how != "" {
-			j.note(r, how, &a, &b)
 		}
 		if a, err, more = next(); err != nil {
 			return err
@@ -188,7 +207,26 @@ func (j Job) files(ctx context.Context, r *Report) error {
 	}
 	for ; more && err == nil; a, err, more = next() {
 		r.Compared++
+		if err := a.complete(); err != nil {
+			return err
+		}
 		j.note(r, Removed, &a, nil)
+	}
+	return err
+}
+
+// both compares two entries of the same path.
+func (j Job) both(r *Report, a, b *Entry) error {
+	if !j.Read && a.untouched(b) {
+		r.NotRead++
+		return nil
+	}
+	if err := a.complete(); err != nil {
+		return err
+	}
+	how, err := j.differ(r, *a, *b)
+	if err == nil && how != "" {
+		j.note(r, how, a, b)
 	}
 	return err
 }
@@ -407,7 +445,12 @@ func (j Job) suspectRows(ctx context.Context, w Watcher, tables []string) ([]Sus
 }
 
 // Archive is an archive as a side.
-type Archive struct{ *catalog.Held }
+type Archive struct {
+	*catalog.Held
+	// Lines are those of its list where this machine keeps them in a form that is
+	// read faster; nil otherwise.
+	Lines iter.Seq2[archive.Line, error]
+}
 
 // Version implements Side.
 func (a Archive) Version() string { return a.Origin.Version }
@@ -423,14 +466,14 @@ func (a Archive) Files(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		ctx, enough := context.WithCancel(ctx)
 		defer enough()
-		batches, done := make(chan []archive.Entry, 4), make(chan error, 1)
+		batches, done := make(chan []Entry, 4), make(chan error, 1)
 		go func() {
 			done <- a.readAhead(ctx, batches)
 			close(batches)
 		}()
 		for batch := range batches {
 			for _, e := range batch {
-				if !yield(Entry{Entry: e}, nil) {
+				if !yield(e, nil) {
 					return
 				}
 			}
@@ -442,21 +485,18 @@ func (a Archive) Files(ctx context.Context) iter.Seq2[Entry, error] {
 }
 
 // readAhead reads the files of a list in batches, until its context ends.
-func (a Archive) readAhead(ctx context.Context, batches chan<- []archive.Entry) error {
-	batch := make([]archive.Entry, 0, batchOf)
+func (a Archive) readAhead(ctx context.Context, batches chan<- []Entry) error {
+	batch := make([]Entry, 0, batchOf)
 	hand := func() error {
 		select {
 		case batches <- batch:
-			batch = make([]archive.Entry, 0, batchOf)
+			batch = make([]Entry, 0, batchOf)
 			return nil
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
-	err := a.ReadList(ctx, func(e archive.Entry) error {
-		if !e.IsFileTree() {
-			return nil
-		}
+	err := a.eachFile(ctx, func(e Entry) error {
 		if batch = append(batch, e); len(batch) == batchOf {
 			return hand()
 		}
@@ -466,6 +506,36 @@ func (a Archive) readAhead(ctx context.Context, batches chan<- []archive.Entry) 
 		return err
 	}
 	return hand()
+}
+
+// eachFile visits the files of the list, in whichever form it is at hand.
+func (a Archive) eachFile(ctx context.Context, visit func(Entry) error) error {
+	if a.Lines == nil {
+		return a.ReadList(ctx, func(e archive.Entry) error {
+			if !e.IsFileTree() {
+				return nil
+			}
+			return visit(Entry{Entry: e})
+		})
+	}
+	for l, err := range a.Lines {
+		if err != nil {
+			return err
+		}
+		e := Entry{Entry: archive.Entry{Path: l.Path}, line: &l}
+		if !l.File {
+			if err := e.complete(); err != nil {
+				return err
+			}
+			if !e.IsFileTree() {
+				continue
+			}
+		}
+		if err := visit(e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Tables implements Side.
