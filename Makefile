@@ -10,7 +10,7 @@ build:
 # root), then runs all of them.
 test: lint
 	./scripts/setup.sh test
-	$(GO) test -count=1 -timeout 25m ./... # the built program is no input that the test cache knows
+	$(GO) test -count=1 -parallel 4 -timeout 25m ./... # the built program is no input that the test cache knows
 
 demo: build
 	./bin/revlet demo

@@ -244,10 +244,12 @@ func start(t *testing.T, ready func() bool, name string, args ...string) {
 	require.NoError(t, err)
 	cmd := exec.Command(name, args...)
 	cmd.Stdout, cmd.Stderr = f, f
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // for its workers to end with it
 	require.NoError(t, cmd.Start())
 	exited := make(chan error, 1)
 	go func() { exited <- cmd.Wait() }()
 	t.Cleanup(func() {
+		defer func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }()
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		select {
 		case <-exited:

@@ -144,13 +144,15 @@ func TestRehearseServesTheCopy(t *testing.T) {
 	config := string(data)
 	serve := "\n    rehearse: {serve: \"php -S 127.0.0.1:{port} -t {root}\"}\n    checks: [{path: /, contains: Kestrel Point Lighthouse Museum}]\n"
 	w.write("revlet.yaml", config+serve)
+	w.write("htdocs/wp-content/mu-plugins/hours.php", "<?php require __DIR__ . '/hours/opening.php';")
+	w.write("htdocs/wp-content/mu-plugins/hours/opening.php", "<?php // when the museum is open")
 	w.run("backup")
 	good := w.newest()
 	tree, before := snapshot(t, w.path("htdocs")), s.describe(t, "trial_cms")
 	assert.Contains(t, w.run("rehearse"), "the copy works")
 	assert.Empty(t, scratchLeft(t, w))
 
-	w.write("revlet.yaml", config+serve+"    skip: [wp-includes/load.php]\n")
+	w.write("revlet.yaml", config+serve+"    skip: [wp-content/mu-plugins/hours/**]\n")
 	w.run("backup")
 	w.run("verify", "--full")
 	w.fails(4, []string{"DOES NOT RESTORE", "the copy does not work"}, "rehearse")
