@@ -92,10 +92,10 @@ func TestADeletedPageComesBack(t *testing.T) {
 	assert.Equal(t, want, contentOf(t, w))
 	assert.NotContains(t, rows(t, w), "rv_old", "nothing is left in the file")
 
-	// A picture and what is noted of it, in one go.
+	// A picture and what is noted of it, in one go; several rows and paths.
 	require.NoError(t, os.Remove(w.path("htdocs/uploads/2026/lens.svg")))
-	change("DELETE FROM exhibits WHERE id = 1")
-	w.run("restore", first, "--rows", "exhibits:id=1", "--path", "uploads/2026/lens.svg", "--yes")
+	change("DELETE FROM exhibits WHERE id < 3")
+	w.run("restore", first, "--rows", "exhibits:id=1,id=2", "--path", "uploads/2026/{lens,horn}.svg", "--yes")
 	assert.FileExists(t, w.path("htdocs/uploads/2026/lens.svg"))
 	assert.Equal(t, want, contentOf(t, w))
 	w.run("undo", "kestrelpoint", "--yes")

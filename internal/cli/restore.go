@@ -35,6 +35,7 @@ var (
 func (a *app) restoreCommand() *cli.Command {
 	return &cli.Command{
 		Name: "restore", Usage: "put a site back from an archive", ArgsUsage: "ARCHIVE|FILE",
+		DisableSliceFlagSeparator: true, // a pattern may have commas
 		Description: "Everything is staged and checked beside the live site first; then both change\n" +
 			"places in a moment. What was there is set aside: `revlet undo` puts it back,\n" +
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.\n" +
@@ -496,6 +497,7 @@ func (a *app) siteForAside(ctx context.Context, name string, cfg config.Site, j 
 func (a *app) extractCommand() *cli.Command {
 	return &cli.Command{
 		Name: "extract", Usage: "copy files or tables out of an archive", ArgsUsage: "ARCHIVE [PATH…]",
+		DisableSliceFlagSeparator: true,
 		Description: "PATH is relative to the webroot: a file, a folder with all below it, or a pattern\n" +
 			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
 		Flags: []cli.Flag{
