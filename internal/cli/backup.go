@@ -38,9 +38,9 @@ func (a *app) backupCommand() *cli.Command {
 			"parts are named again. Files that cannot be read are named, and a store that\n" +
 			"cannot be reached is made up for by the next run: the exit code is then 3.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "scope", Value: "full", Usage: "full, files or database"},
+			&cli.StringFlag{Name: "scope", Value: "full", Usage: "the `SCOPE`: full, files or database"},
 			&cli.StringFlag{Name: "note", Usage: "`TEXT` that says why, shown with the archive"},
-			&cli.BoolFlag{Name: "hold", Usage: "exempt the archive from retention until `revlet release`"},
+			&cli.BoolFlag{Name: "hold", Usage: "exempt the archive from retention until 'revlet release'"},
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything, even what the last archive holds unchanged"},
 			jsonFlag,
 		},

@@ -37,7 +37,7 @@ func (a *app) compareCommand() *cli.Command {
 			"The exit code is 4 when something differs.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "read", Usage: "compare every file by its content"},
-			&cli.StringFlag{Name: "only", Usage: "files or database"},
+			&cli.StringFlag{Name: "only", Usage: "only one `HALF`: files or database"},
 			&cli.StringFlag{Name: "table", Usage: "show which rows of the table `NAME` differ (DATABASE.NAME where a site has several databases)"},
 			&cli.StringFlag{Name: "text", Usage: "show how the text of the file `PATH` differs"},
 			&cli.StringFlag{Name: "since", Usage: "tell in which archive `PATH`, a live file, or TABLE:COLUMN=VALUE, a row, first appeared"},

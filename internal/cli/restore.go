@@ -41,11 +41,11 @@ func (a *app) restoreCommand() *cli.Command {
 			"`revlet settle` deletes it. ARCHIVE may be a site's name: its newest good archive.\n" +
 			"FILE is a portable file that `revlet export` wrote.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "only", Usage: "files, database, or components such as themes,uploads (`revlet show` lists them)"},
+			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files, database, or components such as themes,uploads; 'revlet show' lists them"},
 			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
 			&cli.StringSliceFlag{Name: "table", Usage: "only the database's table `NAME`; may be given again"},
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
-			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "replace: what is restored becomes exactly the archive's; fill: files that are missing or differ and rows that are missing are put back, what was added stays"},
+			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
 			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,

@@ -33,7 +33,7 @@ func (a *app) retentionCommand() *cli.Command {
 			"looked (`revlet status`).",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "apply", Usage: "remove what goes"},
-			&cli.StringFlag{Name: "store", Usage: "in this store only"},
+			&cli.StringFlag{Name: "store", Usage: "in this `STORE` only"},
 			jsonFlag,
 		},
 		Action: a.retention,

@@ -25,7 +25,7 @@ func (a *app) verifyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "full", Usage: "read everything (the default)"},
 			&cli.BoolFlag{Name: "digests", Usage: "compare the stored bytes with what was written"},
 			&cli.BoolFlag{Name: "quick", Usage: "compare lengths only"},
-			&cli.StringFlag{Name: "store", Usage: "in this store only"},
+			&cli.StringFlag{Name: "store", Usage: "in this `STORE` only"},
 			beforeFlag, keyFlag, jsonFlag,
 		},
 		Action: a.verify,
