@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"revlet/internal/catalog"
+	"revlet/internal/compare"
+	"revlet/internal/site"
+)
+
+// differencesShown is how many differences of a kind are listed.
+const differencesShown = 30
+
+func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
+	fmt.Fprintf(a.out, "From %s (%s) to %s\n", a.bold(h.Name), when(h.Taken), a.bold(other))
+	if r.Same() {
+		fmt.Fprintf(a.out, "\n%s %s compared\n", a.good("Nothing differs:"), count(r.Compared, "path and table", "paths and tables"))
+	}
+	most := differencesShown
+	if everything {
+		most = len(r.Files) + len(r.Tables)
+	}
+	a.showSuspects(r, most)
+	a.showComponents(r)
+	if plain := slices.DeleteFunc(slices.Clone(r.Files), func(f compare.File) bool { return f.Suspect != "" }); len(plain) > 0 {
+		fmt.Fprintln(a.out)
+		for _, f := range plain[:min(len(plain), most)] {
+			fmt.Fprintf(a.out, "  %-8s %s%s\n", f.How, shownPath(f.Path), lengths(f))
+		}
+		a.showMore(len(plain), most)
+	}
+	a.showTables(r, most)
+	for _, g := range r.Gaps {
+		fmt.Fprintf(a.out, "\n%s %s (%s)", a.bad("Cannot be read:"), shownPath(g.Path), g.Why)
+	}
+	if len(r.Gaps) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	if r.NotRead > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))
+	}
+}
+
+// showSuspects lists what a person should look at first, each with when it
+// appeared, as far as that is known.
+func (a *app) showSuspects(r *compare.Report, most int) {
+	var lines [][3]string
+	for _, f := range r.Suspects() {
+		lines = append(lines, [3]string{f.How, shownPath(f.Path), f.Suspect + seen(f.Sighting)})
+	}
+	for _, s := range r.Rows {
+		lines = append(lines, [3]string{s.How, printable(s.Name) + " in table " + printable(s.Table), s.Suspect + seen(s.Sighting)})
+	}
+	for _, d := range r.Definitions {
+		if d.Suspect != "" {
+			lines = append(lines, [3]string{d.How, printable(d.Object), d.Suspect})
+		}
+	}
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.bad("Look at these first:"))
+	for _, l := range lines[:min(len(lines), most)] {
+		fmt.Fprintf(a.out, "  %-8s %s\n           %s\n", l[0], l[1], a.dim(l[2]))
+	}
+	a.showMore(len(lines), most)
+}
+
+// seen words when something appeared.
+func seen(s compare.Sighting) string {
+	switch {
+	case s.FirstSeen == "" && s.Clean == "":
+		return ""
+	case s.FirstSeen == "":
+		return "; in no archive yet, the newest is of " + when(s.CleanAt)
+	case s.Clean == "":
+		return "; in every archive, back to " + when(s.Seen)
+	}
+	return "; clean until " + when(s.CleanAt) + ", first seen " + when(s.Seen)
+}
+
+func (a *app) showMore(all, most int) {
+	if all > most {
+		fmt.Fprintf(a.out, "  … and %d more: --all\n", all-most)
+	}
+}
+
+func shownPath(p string) string { return printable(strings.TrimPrefix(p, site.RootLabel+"/")) }
+
+// lengths words how a file's length changed.
+func lengths(f compare.File) string {
+	switch {
+	case f.How == compare.Changed && f.Before != f.After:
+		return fmt.Sprintf("  (%s, was %s)", size(f.After), size(f.Before))
+	case f.How == compare.Added:
+		return fmt.Sprintf("  (%s)", size(f.After))
+	}
+	return ""
+}
+
+// showComponents sums up the differences of each component.
+func (a *app) showComponents(r *compare.Report) {
+	if len(r.Files) == 0 {
+		return
+	}
+	sums := map[string]map[string]int{}
+	for _, f := range r.Files {
+		if sums[f.Component] == nil {
+			sums[f.Component] = map[string]int{}
+		}
+		sums[f.Component][f.How]++
+	}
+	var rows [][]string
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		row := []string{name}
+		for _, how := range []string{compare.Added, compare.Changed, compare.Removed, compare.Rights} {
+			row = append(row, fmt.Sprint(sums[name][how]))
+		}
+		rows = append(rows, row)
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"component", "added", "changed", "removed", "rights only"}, rows, 2, 3, 4, 5)
+}
+
+func (a *app) showTables(r *compare.Report, most int) {
+	for i, d := range r.Definitions[:min(len(r.Definitions), most)] {
+		if i == 0 {
+			fmt.Fprintln(a.out)
+		}
+		fmt.Fprintf(a.out, "  %-8s definition of %s\n", d.How, printable(d.Object))
+	}
+	if len(r.Tables) == 0 {
+		return
+	}
+	rowsOf := func(n int64) string {
+		if n < 0 {
+			return ""
+		}
+		return fmt.Sprint(n)
+	}
+	var rows [][]string
+	for _, t := range r.Tables[:min(len(r.Tables), most)] {
+		rows = append(rows, []string{t.Database, printable(t.Table), t.How, rowsOf(t.Before), rowsOf(t.After)})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"database", "table", "", "rows before", "rows after"}, rows, 4, 5)
+	a.showMore(len(r.Tables), most)
+}
