@@ -3,6 +3,7 @@ export CGO_ENABLED = 0
 GO ?= go
 
 .PHONY: build test demo bench screenshots lint clean
+# One static program. -trimpath and -s -w: no path of this machine, no symbols.
 build:
 	$(GO) build -trimpath -ldflags "-s -w" -o bin/revlet ./cmd/revlet
 
@@ -12,17 +13,21 @@ test: lint
 	./scripts/setup.sh test
 	$(GO) test -count=1 -parallel 4 -timeout 25m ./... # the built program is no input that the test cache knows
 
+# The whole job on a made-up site, in ./kestrelpoint-demo.
 demo: build
 	./bin/revlet demo
 
+# Figures beside tar, zstd, sha256sum and the database clients, as ratios in one run.
 bench: build
 	./scripts/setup.sh test
 	$(GO) run ./scripts/bench
 
+# Draws docs/screenshots anew, from the demo's data in a real terminal.
 screenshots: build
 	./scripts/setup.sh screenshots
 	./scripts/screenshots.sh
 
+# What is cheap to check, first.
 lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "run gofmt -w on these files"; exit 1; }
 	$(GO) vet ./...

@@ -173,8 +173,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 	whole := belongs()
 	require.GreaterOrEqual(t, len(whole), 7, "a page, its revisions, what it is filed under, a comment")
 
-	t.Run("a page is deleted", func(t *testing.T) {
-		w.t = t
+	w.step(t, "a page is deleted", func(t *testing.T) {
 		later := w.php(`wp_delete_post(` + page + `, true); echo wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'written since']);`)
 		require.Empty(t, of("SELECT 1 FROM posts WHERE ID = PAGE"))
 		out := w.run("restore", good, "--rows", "posts:ID="+page, "--yes")
@@ -192,13 +191,12 @@ func TestWordPressOnABadDay(t *testing.T) {
 		// One whose author is gone does not come back by halves.
 		w.php(`wp_delete_post(` + page + `, true);`)
 		s.exec(t, "UPDATE museum_cms.kp_users SET ID = 77 WHERE ID = 1; UPDATE museum_cms.kp_usermeta SET user_id = 77 WHERE user_id = 1")
-		w.fails(1, []string{"refer by post_author to rows of kp_users that are gone (1): add --rows kp_users:ID=1", "--anyway", "the site is unchanged"}, "restore", good, "--rows", "posts:ID="+page, "--yes")
+		w.fails(1, []string{"refer by post_author to rows of kp_users that are gone (1)", "next: add --rows kp_users:ID=1", "--anyway", "the site is unchanged"}, "restore", good, "--rows", "posts:ID="+page, "--yes")
 		assert.Empty(t, of("SELECT 1 FROM posts WHERE ID = PAGE"))
 		s.exec(t, "UPDATE museum_cms.kp_users SET ID = 1 WHERE ID = 77; UPDATE museum_cms.kp_usermeta SET user_id = 1 WHERE user_id = 77")
 	})
 
-	t.Run("a theme is deleted", func(t *testing.T) {
-		w.t = t
+	w.step(t, "a theme is deleted", func(t *testing.T) {
 		themes := snapshot(t, w.path("htdocs/wp-content/themes"))
 		require.NoError(t, os.RemoveAll(w.path("htdocs/wp-content/themes")))
 		_, shown := get(t, address+"/")
@@ -208,8 +206,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.run("settle", "kestrelpoint", "--yes")
 	})
 
-	t.Run("an update breaks PHP", func(t *testing.T) {
-		w.t = t
+	w.step(t, "an update breaks PHP", func(t *testing.T) {
 		r := w.try("guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "echo '<?php this is no PHP' > htdocs/wp-content/mu-plugins/hours.php")
 		assert.Equal(t, 5, r.code, r.out+r.err)
 		assert.Contains(t, r.out, "hours.php")
@@ -218,8 +215,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.run("settle", "kestrelpoint", "--yes")
 	})
 
-	t.Run("somebody gets in", func(t *testing.T) {
-		w.t = t
+	w.step(t, "somebody gets in", func(t *testing.T) {
 		w.clock = time.Now().Add(-48 * time.Hour)
 		w.run("backup")
 		clean := w.newest()
@@ -251,8 +247,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.run("settle", "kestrelpoint", "--yes")
 	})
 
-	t.Run("visitors see old, closed or new", func(t *testing.T) {
-		w.t = t
+	w.step(t, "visitors see old, closed or new", func(t *testing.T) {
 		mark := func(text string) { w.php(fmt.Sprintf("update_option('blogdescription', '%s');", text)) }
 		// Words in a file of their own: PHP keeps scripts in memory for 2 seconds.
 		w.write("htdocs/wp-content/mu-plugins/foot.php", "<?php add_action('wp_footer', function () { echo file_get_contents(WP_CONTENT_DIR . '/words.txt') . ' / ' . get_option('blogdescription'); });")

@@ -13,11 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 // A command that breaks the site is taken back, whatever else it does.
 func TestGuard(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	tree := func() map[string]string { return snapshot(t, w.path("htdocs"), "data", "cache") }
 	out := w.run("guard", "kestrelpoint", "--", "touch", "htdocs/uploads/new.txt")
@@ -123,6 +124,7 @@ func TestGuardIsKilled(t *testing.T) {
 
 // What differs is told as it is: by content, by component, the suspicious first.
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup")
 	first := w.newest()

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 // interrupt runs a command and sends it a signal at a random moment.

@@ -76,6 +76,16 @@ type world struct {
 	tmp string
 }
 
+// step runs one part of a long story: what fails in it does not hide the next.
+func (w *world) step(t *testing.T, name string, part func(t *testing.T)) {
+	t.Run(name, func(t *testing.T) {
+		before := w.t
+		w.t = t
+		defer func() { w.t = before }()
+		part(t)
+	})
+}
+
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	tmp, err := os.MkdirTemp("/tmp", "rvt")

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 // museum builds, serves and adopts the demo's site.
@@ -45,6 +45,7 @@ func breakMuseum(t *testing.T, w *world) {
 }
 
 func TestMuseumBreaksAndComesBack(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	_, page := get(t, address+"/")
 	_, login := get(t, address+"/login")
@@ -94,6 +95,7 @@ func TestMuseumBreaksAndComesBack(t *testing.T) {
 }
 
 func TestRestoreOneHalf(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	w.run("backup")
 	db := w.path("htdocs", lampblack.DatabaseFile)
@@ -123,6 +125,7 @@ func TestRestoreOneHalf(t *testing.T) {
 }
 
 func TestRestoreWhenTheWholeSiteIsGone(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	tree, content := snapshot(t, w.path("htdocs"), "data", "cache/home.html"), rows(t, w)
 	w.run("backup")
@@ -139,6 +142,7 @@ func TestRestoreWhenTheWholeSiteIsGone(t *testing.T) {
 }
 
 func TestExtract(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup")
 	w.run("extract", "kestrelpoint", "uploads/2026/*.svg", "core", "--table", "opening_hours", "--to", "out")
@@ -158,6 +162,7 @@ func TestExtract(t *testing.T) {
 }
 
 func TestDamageIsFoundAndNamed(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup")
 	for _, p := range w.parts("kestrelpoint") {
@@ -188,6 +193,7 @@ func TestDamageIsFoundAndNamed(t *testing.T) {
 }
 
 func TestPreflight(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.write("htdocs/uploads/museum-backup.zip", "left here in 2019")
 	w.write("htdocs/old.sql.gz", "dump")
@@ -251,6 +257,7 @@ func TestClearErrors(t *testing.T) {
 }
 
 func TestGapsAreCountedAndNamed(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() == 0 {
 		t.Skip("root reads every file; TestUnreadableAsRoot covers what it cannot")
 	}
@@ -260,6 +267,7 @@ func TestGapsAreCountedAndNamed(t *testing.T) {
 }
 
 func TestSocketsAreGaps(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	short, err := os.MkdirTemp("/tmp", "rv")
 	require.NoError(t, err)

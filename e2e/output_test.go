@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 // keysOf gathers the keys of JSON objects, nested ones as outer.inner.
@@ -32,6 +32,7 @@ func keysOf(v any, under string, into map[string]bool) {
 // TestJSONIsWhatTheDocumentSays runs every reporting command with --json and
 // looks for each key in docs/JSON.md, and for each documented key in the output.
 func TestJSONIsWhatTheDocumentSays(t *testing.T) {
+	t.Parallel()
 	doc, err := os.ReadFile("../docs/JSON.md")
 	require.NoError(t, err)
 	line := func(command string) string {
@@ -104,6 +105,7 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 
 // TestEveryCommandExplainsItself keeps README and --help true to each other.
 func TestEveryCommandExplainsItself(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
@@ -134,6 +136,7 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 // TestPlainOutput: without a terminal there are no colours, and --quiet leaves
 // standard error empty.
 func TestPlainOutput(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	r := w.try("backup")
 	assert.NotContains(t, r.out+r.err, "\x1b[")
@@ -148,6 +151,7 @@ func TestPlainOutput(t *testing.T) {
 // TestNewestGoodArchive: a site's name means the newest archive that is not
 // known to be damaged, --before the newest one before then.
 func TestNewestGoodArchive(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup", "--note", "first")
 	first := w.newest()

@@ -20,6 +20,7 @@ import (
 // A portable file opens without Revlet, and comes back with it: on the same
 // machine, on one that has never seen the site, and straight into a restore.
 func TestAPortableFileGoesThereAndBack(t *testing.T) {
+	t.Parallel()
 	need(t, "unzip", "tar", "zstd", "sqlite3")
 	for _, file := range []string{"museum.zip", "museum.tar", "museum.tar.zst"} {
 		t.Run(file, func(t *testing.T) {
@@ -60,6 +61,7 @@ func TestAPortableFileGoesThereAndBack(t *testing.T) {
 }
 
 func TestPiecesOfAPortableFile(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup")
 	w.run("export", "kestrelpoint", "museum.zip", "--split", "200 kB")

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/scratchserver"
+	"revlet/internal/platform/scratchserver"
 )
 
 //go:embed testdata/everything-postgres.sql

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 var shellBlock = regexp.MustCompile("(?s)```sh\n(.*?)```")
@@ -35,6 +35,7 @@ func recoverByHand(t *testing.T, w *world, without string, env ...string) {
 }
 
 func TestMuseumIsRecoveredByHand(t *testing.T) {
+	t.Parallel()
 	need(t, "sqlite3")
 	w, _ := museum(t)
 	w.run("backup")

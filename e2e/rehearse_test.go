@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/archive"
+	"revlet/internal/archives/archive"
 )
 
 // scratchLeft names what rehearsals have left in temporary folders, and the
@@ -35,6 +35,7 @@ func scratchLeft(t *testing.T, w *world) (left []string) {
 // An archive that restores passes, one that does not is found, and the live
 // site is left alone.
 func TestRehearse(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	w.run("backup")
 	name := w.newest()

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
+	"revlet/internal/practice/lampblack"
 )
 
 // contentOf is what the museum's tables hold, without their definitions: a share
@@ -32,6 +32,7 @@ func contentOf(t *testing.T, w *world) string {
 // A deleted page comes back with what belongs to it; what was written since
 // stays. Wherever that is stopped, the page is wholly there or not at all.
 func TestADeletedPageComesBack(t *testing.T) {
+	t.Parallel()
 	w, address := museum(t)
 	w.run("backup")
 	first := w.newest()
@@ -57,7 +58,7 @@ func TestADeletedPageComesBack(t *testing.T) {
 		{1, []string{`has no table "pagse"`, "opening_hours, pages"}, []string{"--rows", "pagse:id=2"}},
 		{1, []string{`no column "slugs"`, "id, slug, title"}, []string{"--rows", "pages:slugs=visit"}},
 		{1, []string{`no such row of pages where slug is "vist"`}, []string{"--rows", "pages:slug=vist"}},
-		{1, []string{"remarks refer by page to rows of pages that are gone (2): add --rows pages:id=2"}, []string{"--rows", "remarks:id=1"}},
+		{1, []string{"remarks refer by page to rows of pages that are gone (2)", "next: add --rows pages:id=2"}, []string{"--rows", "remarks:id=1"}},
 		{1, []string{"nothing of that is missing"}, []string{"--table", "users", "--mode", "fill"}},
 		{2, []string{"choose one of --only database"}, []string{"--only", "database", "--table", "users"}},
 	} {
@@ -238,7 +239,7 @@ func testShares(t *testing.T, make string, db keeping) {
 
 	db.exec("DELETE FROM notes WHERE page = 1; DELETE FROM pages WHERE id = 1")
 	if foreign {
-		refuses([]string{"notes refer by page to rows of pages that are gone (1): add --rows pages:id=1"}, "--rows", "notes:page=1")
+		refuses([]string{"notes refer by page to rows of pages that are gone (1)", "next: add --rows pages:id=1"}, "--rows", "notes:page=1")
 	}
 	puts(archived, "--rows", "notes:page=1,pages:id=1")
 	puts(archived, "--table", "notes", "--table", "pages")

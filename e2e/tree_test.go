@@ -40,6 +40,7 @@ func attributes(t *testing.T, root string) map[string]string {
 }
 
 func TestSeveralRootsAndALinkedWebroot(t *testing.T) {
+	t.Parallel()
 	w := plain(t)
 	require.NoError(t, os.RemoveAll(w.path("htdocs")))
 	w.write("releases/7/index.html", "seven")
@@ -70,6 +71,7 @@ func TestSeveralRootsAndALinkedWebroot(t *testing.T) {
 }
 
 func TestADatabaseFileInTheWebrootIsNotTorn(t *testing.T) {
+	t.Parallel()
 	w := plain(t)
 	file := w.path("htdocs/plugins/stats/counts.db")
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))

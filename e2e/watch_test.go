@@ -18,27 +18,27 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/place"
-	"revlet/internal/standin/post"
+	"revlet/internal/practice/inbox"
+	"revlet/internal/practice/place"
 )
 
 // desk is where the museum's mail and webhooks arrive.
 type desk struct {
-	mail  *post.MailServer
-	hook  *post.HookServer
+	mail  *inbox.MailServer
+	hook  *inbox.HookServer
 	mu    sync.Mutex
-	mails []post.Mail
-	calls []post.Call
+	mails []inbox.Mail
+	calls []inbox.Call
 }
 
 // openDesk starts a mail server and a receiver of webhooks.
 func openDesk(t *testing.T, w *world) *desk {
 	d := &desk{}
 	var err error
-	d.mail, err = post.StartMail(post.MailOptions{Security: post.StartTLS, User: "keeper", Password: "practice", Keys: w.path("mailkeys"), Refuse: "nobody@kestrelpoint.example",
-		Received: func(m post.Mail) { d.mu.Lock(); d.mails = append(d.mails, m); d.mu.Unlock() }})
+	d.mail, err = inbox.StartMail(inbox.MailOptions{Security: inbox.StartTLS, User: "keeper", Password: "practice", Keys: w.path("mailkeys"), Refuse: "nobody@kestrelpoint.example",
+		Received: func(m inbox.Mail) { d.mu.Lock(); d.mails = append(d.mails, m); d.mu.Unlock() }})
 	require.NoError(t, err)
-	d.hook, err = post.StartHook(post.HookOptions{Secret: "lamp", Received: func(c post.Call) { d.mu.Lock(); d.calls = append(d.calls, c); d.mu.Unlock() }})
+	d.hook, err = inbox.StartHook(inbox.HookOptions{Secret: "lamp", Received: func(c inbox.Call) { d.mu.Lock(); d.calls = append(d.calls, c); d.mu.Unlock() }})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = d.mail.Close(); _ = d.hook.Close() })
 	w.write("mail.pw", "practice\n")
@@ -47,7 +47,7 @@ func openDesk(t *testing.T, w *world) *desk {
 }
 
 // take returns what has arrived since the last time.
-func (d *desk) take() (mails []post.Mail, calls []post.Call) {
+func (d *desk) take() (mails []inbox.Mail, calls []inbox.Call) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	mails, calls = d.mails, d.calls
@@ -83,8 +83,9 @@ func (w *world) nextDay() {
 
 // What is told, by exit code, mail, webhook and ping, is what happened.
 func TestWhatIsToldIsTrue(t *testing.T) {
+	t.Parallel()
 	w, d, faults, site := watched(t)
-	monitor := func(code int, words ...string) { t.Helper(); w.fails(code, words, "status") }
+	monitor := func(code int, words ...string) { w.t.Helper(); w.fails(code, words, "status") }
 	monitor(4, "none", "not backed up")
 
 	w.nextDay()
@@ -106,105 +107,117 @@ func TestWhatIsToldIsTrue(t *testing.T) {
 	assert.Equal(t, w.newest(), told.Sites[0].Told[0].Archive)
 	assert.Equal(t, "done", told.Sites[0].Told[0].Outcome)
 
-	// Something cannot be saved, and a store is away.
-	require.NoError(t, makePipe(w.path("htdocs/uploads/pipe")))
-	faults.Away.Store(true)
-	w.nextDay()
-	w.fails(3, nil, "due")
-	monitor(3, "pending in harbour")
-	mails, _ = d.take()
-	require.Len(t, mails, 1)
-	assert.Equal(t, "kestrelpoint: backed up, but 1 path could not be saved", mails[0].Subject)
-	for _, body := range []string{mails[0].Text, mails[0].HTML} {
-		assert.Contains(t, body, "uploads/pipe")
-		assert.Contains(t, body, "still to come to harbour")
-		assert.Contains(t, body, "saved")
-	}
-	assert.Contains(t, mails[0].Text, "NOT SAVED, 1 in all")
-	assert.Contains(t, mails[0].Text, "full, every day at 03:20", "when it is next")
-	w.clock = w.clock.AddDate(0, 0, 2)
-	monitor(4, "kestrelpoint/pending", "kestrelpoint/overdue", "was due on 5 Mar 2026 03:20")
-
-	// All is well again; only then a file is planted.
-	faults.Away.Store(false)
-	require.NoError(t, os.Remove(w.path("htdocs/uploads/pipe")))
-	w.nextDay()
-	w.run("due")
-	monitor(0, "good")
-	d.take()
-	w.write("htdocs/uploads/2026/ornament.php", "<?php")
-	w.nextDay()
-	w.run("due")
-	monitor(4, "kestrelpoint/planted", "ornament.php", "why it matters", "what to do")
-	mails, _ = d.take()
-	require.NotEmpty(t, mails)
-	assert.Contains(t, mails[0].Subject, "planted")
-
-	// An alarm stops removal until somebody has looked.
-	for range 3 {
+	w.step(t, "a gap and a store that is away", func(t *testing.T) {
+		// Something cannot be saved, and a store is away.
+		require.NoError(t, makePipe(w.path("htdocs/uploads/pipe")))
+		faults.Away.Store(true)
 		w.nextDay()
+		w.fails(3, nil, "due")
+		monitor(3, "pending in harbour")
+		mails, _ := d.take()
+		require.Len(t, mails, 1)
+		assert.Equal(t, "kestrelpoint: backed up, but 1 path could not be saved", mails[0].Subject)
+		for _, body := range []string{mails[0].Text, mails[0].HTML} {
+			assert.Contains(t, body, "uploads/pipe")
+			assert.Contains(t, body, "still to come to harbour")
+			assert.Contains(t, body, "saved")
+		}
+		assert.Contains(t, mails[0].Text, "NOT SAVED, 1 in all")
+		assert.Contains(t, mails[0].Text, "full, every day at 03:20", "when it is next")
+		w.clock = w.clock.AddDate(0, 0, 2)
+		monitor(4, "kestrelpoint/pending", "kestrelpoint/overdue", "was due on 5 Mar 2026 03:20")
+	})
+
+	w.step(t, "a planted file", func(t *testing.T) {
+		// All is well again; only then a file is planted.
+		faults.Away.Store(false)
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/pipe")))
+		w.nextDay()
+		w.run("due")
+		monitor(0, "good")
+		d.take()
+		w.write("htdocs/uploads/2026/ornament.php", "<?php")
+		w.nextDay()
+		w.run("due")
+		monitor(4, "kestrelpoint/planted", "ornament.php", "why it matters", "what to do")
+		mails, _ := d.take()
+		require.NotEmpty(t, mails)
+		assert.Contains(t, mails[0].Subject, "planted")
+	})
+
+	w.step(t, "an alarm stops removal", func(t *testing.T) {
+		// An alarm stops removal until somebody has looked.
+		for range 3 {
+			w.nextDay()
+			w.try("due")
+		}
+		before := len(w.archivesIn("here"))
+		assert.Greater(t, before, 3)
+		w.fails(4, []string{"Stopped:", "planted"}, "retention")
+		w.fails(2, []string{"--why"}, "status", "--accept", "kestrelpoint/planted")
+		w.fails(2, []string{"there is no alarm \"plantd\""}, "status", "--accept", "kestrelpoint/plantd", "--why", "x")
+		w.run("status", "--accept", "kestrelpoint/planted", "--why", "ours")
+		w.run("retention", "--apply")
+		assert.Len(t, w.archivesIn("here"), 3)
+		assert.Contains(t, w.run("history", "--command", "accept"), "planted: ours")
+		monitor(0, "good")
+	})
+
+	w.step(t, "damage is found by the weekly turn", func(t *testing.T) {
+		// Damage is found by the weekly turn.
+		flip(t, w.parts("kestrelpoint")[0].file)
+		for w.clock.Weekday() != time.Sunday {
+			w.nextDay()
+		}
+		d.take()
+		w.clock = w.clock.Add(2 * time.Hour)
+		w.fails(4, nil, "due")
+		monitor(4, "kestrelpoint/damage", "stores heal")
+		mails, calls := d.take()
+		require.NotEmpty(t, mails)
+		assert.Equal(t, "kestrelpoint: DAMAGE was found", mails[0].Subject)
+		assert.Contains(t, fmt.Sprint(calls), "/wrong/kestrelpoint")
+		w.run("stores", "heal", "here")
+		w.run("verify")
+		monitor(0, "good")
+	})
+
+	w.step(t, "a run that fails says why", func(t *testing.T) {
+		// A run that fails says why.
+		require.NoError(t, os.Rename(w.path("htdocs"), w.path("moved")))
+		w.nextDay()
+		w.fails(1, []string{"htdocs"}, "due")
+		mails, _ := d.take()
+		require.Len(t, mails, 1)
+		assert.Equal(t, "kestrelpoint: the backup FAILED", mails[0].Subject)
+		assert.Contains(t, mails[0].Text, "WHY: ")
+		w.clock = w.clock.Add(4 * time.Hour)
 		w.try("due")
-	}
-	before := len(w.archivesIn("here"))
-	assert.Greater(t, before, 3)
-	w.fails(4, []string{"Stopped:", "planted"}, "retention")
-	w.fails(2, []string{"--why"}, "status", "--accept", "kestrelpoint/planted")
-	w.fails(2, []string{"there is no alarm \"plantd\""}, "status", "--accept", "kestrelpoint/plantd", "--why", "x")
-	w.run("status", "--accept", "kestrelpoint/planted", "--why", "ours")
-	w.run("retention", "--apply")
-	assert.Len(t, w.archivesIn("here"), 3)
-	assert.Contains(t, w.run("history", "--command", "accept"), "planted: ours")
-	monitor(0, "good")
+		mails, _ = d.take()
+		require.Len(t, mails, 1)
+		assert.Equal(t, "Backups: 0 of 1 site well", mails[0].Subject)
+		assert.Contains(t, mails[0].Text, "since the last digest")
+		monitor(4, "kestrelpoint/failed")
+		assert.Contains(t, w.run("history", "--trouble"), "failed")
+		require.NoError(t, os.Rename(w.path("moved"), w.path("htdocs")))
+	})
 
-	// Damage is found by the weekly turn.
-	flip(t, w.parts("kestrelpoint")[0].file)
-	for w.clock.Weekday() != time.Sunday {
+	w.step(t, "a mail that cannot be sent", func(t *testing.T) {
+		// A mail that cannot be sent fails nothing, is shown, and sent later.
+		w.write("revlet.yaml", site+strings.Replace(d.config("always", "keeper@kestrelpoint.example"), d.mail.Address, fmt.Sprintf("smtp://127.0.0.1:%d", freePort(t)), 1))
 		w.nextDay()
-	}
-	d.take()
-	w.clock = w.clock.Add(2 * time.Hour)
-	w.fails(4, nil, "due")
-	monitor(4, "kestrelpoint/damage", "stores heal")
-	mails, calls = d.take()
-	require.NotEmpty(t, mails)
-	assert.Equal(t, "kestrelpoint: DAMAGE was found", mails[0].Subject)
-	assert.Contains(t, fmt.Sprint(calls), "/wrong/kestrelpoint")
-	w.run("stores", "heal", "here")
-	w.run("verify")
-	monitor(0, "good")
-
-	// A run that fails says why.
-	require.NoError(t, os.Rename(w.path("htdocs"), w.path("moved")))
-	w.nextDay()
-	w.fails(1, []string{"htdocs"}, "due")
-	mails, _ = d.take()
-	require.Len(t, mails, 1)
-	assert.Equal(t, "kestrelpoint: the backup FAILED", mails[0].Subject)
-	assert.Contains(t, mails[0].Text, "WHY: ")
-	w.clock = w.clock.Add(4 * time.Hour)
-	w.try("due")
-	mails, _ = d.take()
-	require.Len(t, mails, 1)
-	assert.Equal(t, "Backups: 0 of 1 site well", mails[0].Subject)
-	assert.Contains(t, mails[0].Text, "since the last digest")
-	monitor(4, "kestrelpoint/failed")
-	assert.Contains(t, w.run("history", "--trouble"), "failed")
-	require.NoError(t, os.Rename(w.path("moved"), w.path("htdocs")))
-
-	// A mail that cannot be sent fails nothing, is shown, and sent later.
-	w.write("revlet.yaml", site+strings.Replace(d.config("always", "keeper@kestrelpoint.example"), d.mail.Address, fmt.Sprintf("smtp://127.0.0.1:%d", freePort(t)), 1))
-	w.nextDay()
-	r := w.fails(0, []string{"could not be sent", "cannot be reached"}, "due")
-	assert.NotContains(t, r.err, "practice")
-	monitor(0, "A message could not be sent")
-	w.write("revlet.yaml", site+d.config("always", "keeper@kestrelpoint.example"))
-	d.take()
-	w.clock = w.clock.Add(time.Hour)
-	w.run("due")
-	mails, _ = d.take()
-	require.Len(t, mails, 1)
-	assert.Equal(t, "kestrelpoint: works again", mails[0].Subject)
-	assert.NotContains(t, w.run("status"), "could not be sent")
+		r := w.fails(0, []string{"could not be sent", "cannot be reached"}, "due")
+		assert.NotContains(t, r.err, "practice")
+		monitor(0, "A message could not be sent")
+		w.write("revlet.yaml", site+d.config("always", "keeper@kestrelpoint.example"))
+		d.take()
+		w.clock = w.clock.Add(time.Hour)
+		w.run("due")
+		mails, _ := d.take()
+		require.Len(t, mails, 1)
+		assert.Equal(t, "kestrelpoint: works again", mails[0].Subject)
+		assert.NotContains(t, w.run("status"), "could not be sent")
+	})
 }
 
 // archivesIn names a store's archives, as its own records say.
@@ -216,6 +229,7 @@ func (w *world) archivesIn(store string) []string {
 }
 
 func TestNotifyFaults(t *testing.T) {
+	t.Parallel()
 	w, d, _, site := watched(t)
 	good := d.config("always", "keeper@kestrelpoint.example")
 	w.run("notify", "test")
@@ -258,6 +272,7 @@ func TestNotifyFaults(t *testing.T) {
 // However often cron starts it, a turn is taken once, and a long run is not
 // disturbed.
 func TestDueByCron(t *testing.T) {
+	t.Parallel()
 	w, _, faults, _ := watched(t)
 	assert.Empty(t, w.run("due"), "nothing is due")
 	faults.Slow = 400 << 10
@@ -356,6 +371,7 @@ func (b *lockedBuffer) String() string {
 // A history that cannot be used is set aside; what there is, is read from the
 // stores again.
 func TestHistoryIsRebuilt(t *testing.T) {
+	t.Parallel()
 	w, _, _, _ := watched(t)
 	for range 5 {
 		w.nextDay()
@@ -403,6 +419,7 @@ func sqlite(t *testing.T, file, statement string) {
 
 // Whatever a clock does, nothing is lost by it.
 func TestClocksThatJump(t *testing.T) {
+	t.Parallel()
 	w, _, _, site := watched(t)
 	w.write("revlet.yaml", strings.Replace(site, "newest 3", "one per day for 1 week", 1))
 	for range 7 {
@@ -427,6 +444,7 @@ func TestClocksThatJump(t *testing.T) {
 
 // Rules and phrases that make no sense are refused, and say where they stand.
 func TestRefusedRules(t *testing.T) {
+	t.Parallel()
 	w, _, _, site := watched(t)
 	for change, words := range map[[2]string][]string{
 		{"newest 3", "newest 0"}:                                         {"revlet.yaml:9:", "between 1 and"},
@@ -446,6 +464,7 @@ func TestRefusedRules(t *testing.T) {
 
 // Holds lie in the stores; a store that is away is told later.
 func TestHolds(t *testing.T) {
+	t.Parallel()
 	w, _, faults, _ := watched(t)
 	w.nextDay()
 	w.run("due")
@@ -475,6 +494,7 @@ func TestHolds(t *testing.T) {
 // The report is one page that fetches nothing, and metrics are what a
 // collector's own parser takes.
 func TestReport(t *testing.T) {
+	t.Parallel()
 	need(t, "/usr/bin/python3", "/usr/lib/python3/dist-packages/prometheus_client/openmetrics/parser.py")
 	w, _, _, _ := watched(t)
 	for range 3 {

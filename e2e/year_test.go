@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/standin/lampblack"
-	"revlet/internal/standin/place"
+	"revlet/internal/practice/lampblack"
+	"revlet/internal/practice/place"
 )
 
 const yearConfig = `state: ./state

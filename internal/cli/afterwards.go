@@ -1,42 +1,31 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
+	"strings"
 
-	"revlet/internal/catalog"
-	"revlet/internal/compare"
-	"revlet/internal/restore"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/site"
+	"revlet/internal/work/compare"
+	"revlet/internal/work/restore"
 )
-
-// strangers are the files that a whole restore has taken out of the webroot,
-// because the archive does not have them, or not so. That they cannot be told is no reason
-// to call the restore failed.
-func (a *app) strangers(ctx context.Context, h *catalog.Held, r *restore.Result) []compare.File {
-	aside := restore.Aside{Journal: r.Journal, Folders: r.Journal.AsideFolders()}
-	if _, ok := aside.Folders[site.RootLabel]; !ok || r.Journal.Partial {
-		return nil
-	}
-	report, err := a.compareAside(ctx, h, &aside)
-	if err != nil {
-		fmt.Fprintln(a.err, "warning: what was taken out of the webroot cannot be told: "+err.Error())
-		return nil
-	}
-	return slices.DeleteFunc(report.Files, func(f compare.File) bool { return f.How == compare.Removed || f.How == compare.Rights || f.Folder() })
-}
 
 // strangersShown is how many files that were taken out are listed.
 const strangersShown = 10
 
 // showStrangers says what is gone from the webroot and, if it looks like a
-// break-in, what only a person can do now.
-func (a *app) showStrangers(h *catalog.Held, s *site.Site, gone []compare.File) {
+// break-in, what only a person can do now. With apart, something
+// else stayed, too.
+func (a *printer) showStrangers(h *catalog.Held, s *site.Site, gone []compare.File, apart bool) {
 	added := slices.DeleteFunc(slices.Clone(gone), func(f compare.File) bool { return f.How != compare.Added })
 	suspects := slices.DeleteFunc(slices.Clone(gone), func(f compare.File) bool { return f.Suspect == "" })
 	if len(added) > 0 {
-		fmt.Fprintf(a.out, "\nThe webroot holds nothing that the archive does not: %s set aside.\n", count(int64(len(added)), "file that was added since is", "files that were added since are"))
+		begin := "The webroot"
+		if apart {
+			begin = "Apart from that, the webroot"
+		}
+		fmt.Fprintf(a.out, "\n%s holds nothing that the archive does not: %s set aside.\n", begin, count(int64(len(added)), "file that was added since is", "files that were added since are"))
 	}
 	if len(suspects) == 0 {
 		return
@@ -58,7 +47,7 @@ func (a *app) showStrangers(h *catalog.Held, s *site.Site, gone []compare.File) 
 func afterBreakIn(h *catalog.Held, s *site.Site) []string {
 	steps := []string{
 		fmt.Sprintf("Keep the evidence: `revlet aside export %s FILE`, before `revlet settle %s` deletes it.", h.Site, h.Site),
-		fmt.Sprintf("Make sure that the archive is from before the break-in: `revlet compare OLDER %s` tells what it has that an older one has not.", h.Name),
+		fmt.Sprintf("Make sure that the archive is from before the break-in: `revlet compare OLDER %s`.", h.Name),
 		"Change every password: of all administrators of the site, of the database, of the hosting account, SFTP and mail.",
 	}
 	if s.Recipe != nil {
@@ -67,4 +56,39 @@ func afterBreakIn(h *catalog.Held, s *site.Site) []string {
 	return append(steps,
 		"Find the hole and close it: update the CMS, its themes and extensions, and read the web server's log of those days.",
 		"Look at the other sites of the same account: who gets into one gets into all.")
+}
+
+// So many paths that an archive never held are listed, and so many scripts in each.
+const (
+	uncoveredShown = 12
+	scriptsShown   = 3
+)
+
+// showUncovered says what becomes of what the archive never held, in the words given.
+func (a *printer) showUncovered(all []restore.Uncovered, clean bool, stays, goes string) {
+	a.listUncovered(stays, slices.DeleteFunc(slices.Clone(all), func(u restore.Uncovered) bool { return !u.Stays(clean) }))
+	a.listUncovered(goes, slices.DeleteFunc(slices.Clone(all), func(u restore.Uncovered) bool { return u.Stays(clean) }))
+}
+
+func (a *printer) listUncovered(what string, all []restore.Uncovered) {
+	if len(all) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\nThe archive never held this; it %s:\n", what)
+	for _, u := range all[:min(len(all), uncoveredShown)] {
+		name := u.Path
+		if u.Label != site.RootLabel {
+			name = u.Label + "/" + u.Path
+		}
+		fmt.Fprintf(a.out, "  %s  %s, %s  %s\n", printable(name), count(u.Files, "file", "files"), size(u.Bytes), a.dim(printableText(strings.ReplaceAll(u.Why, "\n", " "))))
+		for _, s := range u.Scripts[:min(len(u.Scripts), scriptsShown)] {
+			fmt.Fprintf(a.out, "    %s %s\n", a.bad("a script:"), printable(s))
+		}
+		if len(u.Scripts) > scriptsShown {
+			fmt.Fprintf(a.out, "    … and more scripts\n")
+		}
+	}
+	if more := len(all) - uncoveredShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
+	}
 }

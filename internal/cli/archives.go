@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archive"
-	"revlet/internal/catalog"
-	"revlet/internal/history"
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/jobs"
 	"revlet/internal/site"
 )
 
@@ -23,91 +23,22 @@ func (a *app) archivesCommand() *cli.Command {
 	}
 }
 
-// listed is one archive in a listing, as JSON too.
-type listed struct {
-	Name   string        `json:"name"`
-	Site   string        `json:"site"`
-	Taken  time.Time     `json:"taken"`
-	Scope  archive.Scope `json:"scope"`
-	Note   string        `json:"note"`
-	Stored int64         `json:"stored_bytes"`
-	New    int64         `json:"new_bytes"`
-	Gaps   int           `json:"gaps"`
-	Stores []string      `json:"stores"`
-	// Pending are the stores that the archive has yet to come to.
-	Pending []string `json:"pending"`
-	// Held archives are exempt from the keep rules, as far as this machine knows.
-	Held bool `json:"held"`
-	// Encrypted archives whose record cannot be opened here have neither note
-	// nor gaps to show; Sealed says so.
-	Encrypted bool            `json:"encrypted"`
-	Sealed    bool            `json:"sealed"`
-	Verified  *listedVerified `json:"verified"`
-	// Rehearsed is the last rehearsal; null when there was none.
-	Rehearsed *listedRehearsed `json:"rehearsed"`
-}
-
-// listedRehearsed is the last rehearsal of an archive.
-type listedRehearsed struct {
-	At     time.Time `json:"at"`
-	Passed bool      `json:"passed"`
-}
-
-// listedVerified is the last proof of an archive, over all stores.
-type listedVerified struct {
-	Level string    `json:"level"`
-	At    time.Time `json:"at"`
-	Sound bool      `json:"sound"`
-}
-
 func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
 	}
-	proofs, err := a.history.Proofs(ctx)
+	l, err := a.jobs.Archives(ctx, names)
 	if err != nil {
 		return err
 	}
-	holds, err := a.history.Holds(ctx)
-	if err != nil {
-		return err
-	}
-	rehearsals, err := a.history.Rehearsals(ctx)
-	if err != nil {
-		return err
-	}
-	var all []listed
-	var broken []string
-	waiting := false
-	for _, name := range names {
-		l, err := a.list(ctx, name)
-		if err != nil {
-			return err
-		}
-		pending, err := a.pending(ctx, name)
-		if err != nil {
-			return err
-		}
-		waiting = waiting || len(pending) > 0
-		for _, h := range l.Archives {
-			one := listing(h, proofs[h.Name], pending[h.Name])
-			_, one.Held = holds[h.Name]
-			if r, ok := rehearsals[h.Name]; ok {
-				one.Rehearsed = &listedRehearsed{r.At, r.Passed}
-			}
-			all = append(all, one)
-		}
-		for _, b := range append(l.Broken, l.Silent...) {
-			broken = append(broken, fmt.Sprintf("store %s: %v", b.Store, b.Err))
-		}
-	}
+	trouble := troubleTexts(l.Trouble)
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"archives": nonNil(all), "trouble": nonNil(broken)})
+		err = a.printJSON(map[string]any{"archives": nonNil(l.Archives), "trouble": nonNil(trouble)})
 	} else {
-		a.showListing(all, broken)
+		a.showListing(l.Archives, trouble)
 		for _, name := range names {
-			if slices.ContainsFunc(all, func(l listed) bool { return l.Site == name }) {
+			if a.jobs.Onsite(name) && slices.ContainsFunc(l.Archives, func(one jobs.Listed) bool { return one.Site == name }) {
 				a.warnOnsite(name)
 			}
 		}
@@ -115,44 +46,15 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 	switch {
 	case err != nil:
 		return err
-	case len(broken) > 0:
-		return &exitError{code: exitDamage}
-	case waiting:
+	case l.Verdict() != catalog.Sound:
+		return verdictCode(l.Verdict())
+	case l.Pending():
 		return &exitError{code: exitGaps}
 	}
 	return nil
 }
 
-// pending maps a site's archives to the stores that they have yet to come to.
-func (a *app) pending(ctx context.Context, site string) (map[string][]string, error) {
-	all, err := a.history.Pending(ctx, site)
-	waiting := map[string][]string{}
-	for _, p := range all {
-		waiting[p.Archive] = append(waiting[p.Archive], p.Store)
-	}
-	return waiting, err
-}
-
-func listing(h catalog.Held, proofs []history.Proof, pending []string) listed {
-	l := listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
-		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: storeNames(h), Pending: nonNil(pending)}
-	for i, p := range proofs {
-		if i == 0 || l.Verified.Sound && !p.Sound {
-			l.Verified = &listedVerified{Level: p.Level, At: p.At, Sound: p.Sound}
-		}
-	}
-	return l
-}
-
-func storeNames(h catalog.Held) []string {
-	var names []string
-	for _, s := range h.Stores {
-		names = append(names, s.Name)
-	}
-	return names
-}
-
-func (a *app) showListing(all []listed, broken []string) {
+func (a *printer) showListing(all []jobs.Listed, broken []string) {
 	if len(all) == 0 && len(broken) == 0 {
 		fmt.Fprintln(a.out, "No archives yet. `revlet backup` takes one.")
 		return
@@ -180,7 +82,7 @@ func (a *app) showListing(all []listed, broken []string) {
 }
 
 // held words where an archive is, and where it is not yet.
-func (a *app) held(l listed) string {
+func (a *printer) held(l jobs.Listed) string {
 	words := slices.Clone(l.Stores)
 	for _, p := range l.Pending {
 		words = append(words, a.bad(p+" PENDING"))
@@ -189,7 +91,7 @@ func (a *app) held(l listed) string {
 }
 
 // rehearsed adds to how well an archive is verified whether it was put back.
-func (a *app) rehearsed(r *listedRehearsed) string {
+func (a *printer) rehearsed(r *jobs.ListedRehearsal) string {
 	switch {
 	case r == nil:
 		return ""
@@ -199,7 +101,7 @@ func (a *app) rehearsed(r *listedRehearsed) string {
 	return ", rehearsed"
 }
 
-func (a *app) verified(v *listedVerified) string {
+func (a *printer) verified(v *jobs.ListedProof) string {
 	switch {
 	case v == nil:
 		return "never"
@@ -250,31 +152,7 @@ func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalo
 	if err != nil {
 		return nil, err
 	}
-	return a.findOpen(ctx, typed, limit)
-}
-
-// findOpen finds an archive as typed, and opens it if it is sealed.
-func (a *app) findOpen(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
-	h, err := a.find(ctx, typed, before)
-	if err != nil {
-		return nil, err
-	}
-	return h, h.Unseal(h.Keys)
-}
-
-// component sums up a share of an archive.
-type component struct {
-	Name  string `json:"name"`
-	Files int64  `json:"files"`
-	Bytes int64  `json:"bytes"`
-}
-
-// tableRows sums up one table.
-type tableRows struct {
-	Database string `json:"database"`
-	Table    string `json:"table"`
-	Rows     int64  `json:"rows"`
-	Bytes    int64  `json:"bytes"`
+	return a.jobs.FindOpen(ctx, typed, limit)
 }
 
 func (a *app) show(ctx context.Context, c *cli.Command) error {
@@ -289,70 +167,22 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	if c.Bool("files") {
 		return a.showFiles(ctx, h, c.Bool("json"))
 	}
-	components, tables, err := summarise(ctx, h)
+	held, err := a.jobs.Show(ctx, h)
 	if err != nil {
 		return err
 	}
-	proofs, err := a.history.Proofs(ctx)
-	if err != nil {
-		return err
-	}
-	pending, err := a.pending(ctx, h.Site)
-	if err != nil {
-		return err
-	}
-	l := listing(*h, proofs[h.Name], pending[h.Name])
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"record": h.Record, "components": nonNil(components), "tables": nonNil(tables), "stores": l.Stores, "pending": l.Pending, "verified": l.Verified})
+		return a.printJSON(map[string]any{"record": h.Record, "components": held.Components, "tables": held.Tables, "stores": held.Stores, "pending": held.Pending, "verified": held.Verified})
 	}
-	a.showArchive(h, l, components, tables, c.Bool("parts"))
+	a.showArchive(h, held)
+	if c.Bool("parts") {
+		a.showParts(h)
+	}
+	a.showGaps(h.Record, len(h.Gaps))
 	return nil
 }
 
-// summarise reads the list into sums by component and by table.
-func summarise(ctx context.Context, h *catalog.Held) ([]component, []tableRows, error) {
-	var recipe *site.Recipe
-	if h.Origin.Recipe != "" {
-		recipe, _ = site.RecipeNamed(h.Origin.Recipe) // unknown: everything is "other"
-	}
-	sums := map[string]*component{}
-	var order []string
-	rows := map[string]*tableRows{}
-	var tableOrder []string
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		switch e.Type {
-		case archive.TypeFile:
-			name := recipe.ComponentOf(strings.TrimPrefix(e.Path, site.RootLabel+"/"))
-			if sums[name] == nil {
-				sums[name] = &component{Name: name}
-				order = append(order, name)
-			}
-			sums[name].Files++
-			sums[name].Bytes += e.Size
-		case archive.TypeRows:
-			key := e.Database + "\x00" + e.Table
-			if rows[key] == nil {
-				rows[key] = &tableRows{Database: e.Database, Table: e.Table}
-				tableOrder = append(tableOrder, key)
-			}
-			rows[key].Rows += e.Rows
-			rows[key].Bytes += e.Size
-		}
-		return nil
-	})
-	var components []component
-	slices.Sort(order)
-	for _, name := range order {
-		components = append(components, *sums[name])
-	}
-	var tables []tableRows
-	for _, key := range tableOrder {
-		tables = append(tables, *rows[key])
-	}
-	return components, tables, err
-}
-
-func (a *app) showArchive(h *catalog.Held, l listed, components []component, tables []tableRows, parts bool) {
+func (a *printer) showArchive(h *catalog.Held, held *jobs.Contents) {
 	fmt.Fprintf(a.out, "%s\n\n", a.bold(h.Name))
 	o := h.Origin
 	lines := [][2]string{
@@ -374,37 +204,37 @@ func (a *app) showArchive(h *catalog.Held, l listed, components []component, tab
 	}
 	lines = append(lines,
 		[2]string{"stored", stored(h.Record)},
-		[2]string{"stores", a.held(l)},
-		[2]string{"verified", a.verified(l.Verified)})
+		[2]string{"stores", a.held(held.Listed)},
+		[2]string{"verified", a.verified(held.Verified)})
 	a.facts(lines)
-	if len(components) > 0 {
+	if len(held.Components) > 0 {
 		fmt.Fprintln(a.out)
 		var rows [][]string
-		for _, c := range components {
+		for _, c := range held.Components {
 			rows = append(rows, []string{c.Name, fmt.Sprint(c.Files), size(c.Bytes)})
 		}
 		a.table([]string{"component", "files", "size"}, rows, 2, 3)
 	}
-	if len(tables) > 0 {
+	if len(held.Tables) > 0 {
 		fmt.Fprintln(a.out)
 		var rows [][]string
-		for _, t := range tables {
+		for _, t := range held.Tables {
 			rows = append(rows, []string{t.Database, printable(t.Table), fmt.Sprint(t.Rows), size(t.Bytes)})
 		}
 		a.table([]string{"database", "table", "rows", "as text"}, rows, 3, 4)
 	}
-	if parts {
-		fmt.Fprintln(a.out)
-		var rows [][]string
-		for _, p := range h.Parts {
-			rows = append(rows, []string{p.Name, p.Kind, printable(p.Table), fmt.Sprint(p.Entries), size(p.Bytes)})
-		}
-		a.table([]string{"part", "kind", "table", "entries", "size"}, rows, 4, 5)
-	}
-	a.showGaps(h.Record, len(h.Gaps))
 }
 
-func (a *app) showFiles(ctx context.Context, h *catalog.Held, asJSON bool) error {
+func (a *printer) showParts(h *catalog.Held) {
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, p := range h.Parts {
+		rows = append(rows, []string{p.Name, p.Kind, printable(p.Table), fmt.Sprint(p.Entries), size(p.Bytes)})
+	}
+	a.table([]string{"part", "kind", "table", "entries", "size"}, rows, 4, 5)
+}
+
+func (a *printer) showFiles(ctx context.Context, h *catalog.Held, asJSON bool) error {
 	var entries []archive.Entry
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		if asJSON {

@@ -6,8 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/check"
-	"revlet/internal/site"
+	"revlet/internal/site/check"
 )
 
 func (a *app) checkCommand() *cli.Command {
@@ -34,7 +33,7 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	all := []checkedSite{}
 	well := true
 	for _, name := range names {
-		answers, err := a.checkNamed(ctx, name)
+		answers, err := a.jobs.Check(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -59,16 +58,10 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// checkNamed asks a configured site; one that cannot be opened is asked without
-// what its recipe knows.
-func (a *app) checkNamed(ctx context.Context, name string) ([]check.Result, error) {
-	cfg, err := a.siteConfig(name)
-	if err != nil {
-		return nil, err
+// checked words one answer of a check.
+func (a *printer) checked(r check.Result) string {
+	if r.OK() {
+		return a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
 	}
-	s, err := site.Open(name, cfg)
-	if err != nil {
-		s = &site.Site{Name: name, Address: cfg.Address, Checks: cfg.AllChecks()}
-	}
-	return a.checkSite(ctx, s), nil
+	return a.bad(r.URL + ": " + printableText(r.Trouble))
 }

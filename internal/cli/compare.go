@@ -1,29 +1,17 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"errors"
 	"fmt"
-	"io"
 	"maps"
-	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/sync/errgroup"
 
-	"revlet/internal/archive"
-	"revlet/internal/backup"
-	"revlet/internal/catalog"
-	"revlet/internal/compare"
-	"revlet/internal/database"
-	"revlet/internal/database/engine"
-	"revlet/internal/site"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/jobs"
+	"revlet/internal/work/compare"
 )
 
 func (a *app) compareCommand() *cli.Command {
@@ -52,53 +40,46 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	if n := c.Args().Len(); n < 1 || n > 2 {
 		return usageError("`revlet compare` needs one ARCHIVE, or two; it got %d", n)
 	}
-	h, err := a.compared(ctx, c)
+	limit, err := before(c)
 	if err != nil {
 		return err
 	}
-	if c.String("since") != "" {
-		return a.since(ctx, c, h)
+	if err := a.open(ctx, c); err != nil {
+		return err
 	}
-	job := compare.Job{A: compare.Archive{Held: h}, Read: c.Bool("read"), Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}
-	other := "the live site"
-	if c.Args().Len() == 2 {
-		b, err := a.findOpen(ctx, c.Args().Get(1), time.Time{})
-		if err != nil {
-			return err
-		}
-		if job.Recipe, err = recipeOf(h); err != nil {
-			return err
-		}
-		job.B, other = compare.Archive{Held: b}, b.Name
-		job.Files, job.Tables = job.Files && b.Scope.HasFiles(), job.Tables && b.Scope.HasDatabase()
-	} else {
-		live, err := a.liveSide(h.Site)
-		if err != nil {
-			return err
-		}
-		job.A = compare.Archive{Held: h, Lines: backup.KnownLines(ctx, a.state, h.Site, h.Name)}
-		job.B, job.Recipe = live, live.Site.Recipe
+	with, err := a.jobs.Comparison(ctx, c.Args().First(), c.Args().Get(1), limit)
+	if err != nil {
+		return err
 	}
-	if c.String("text") != "" {
-		return a.compareText(ctx, c, h, job, other)
+	with.Read = c.Bool("read")
+	switch {
+	case c.String("since") != "":
+		return a.since(ctx, c, with)
+	case c.String("text") != "":
+		return a.compareText(ctx, c, with)
+	case c.String("table") != "":
+		return a.compareTable(ctx, c, with)
 	}
-	if c.String("table") != "" {
-		return a.compareTable(ctx, c, h, job, other)
-	}
+	return a.compareWhole(ctx, c, with)
+}
+
+// compareWhole compares everything, or one half.
+func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Comparison) error {
 	switch c.String("only") {
 	case "":
 	case "files":
-		job.Tables = false
+		with.Tables = false
 	case "database":
-		job.Files = false
+		with.Files = false
 	default:
 		return usageError("--only %q: it is files or database", c.String("only"))
 	}
-	r, err := job.Run(ctx)
+	r, err := with.Run(ctx)
 	if err != nil {
 		return err
 	}
-	clean, err := a.trace(ctx, job, h.Site, r)
+	h := with.Archive
+	clean, err := a.jobs.Trace(ctx, with.Job, h.Site, r)
 	if err != nil {
 		return err
 	}
@@ -110,9 +91,9 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 			// Clean is the newest archive without any of what is suspect.
 			Clean string `json:"clean_archive"`
 			*compare.Report
-		}{h.Name, other, r.Same(), clean, r})
+		}{h.Name, with.Name(), r.Same(), clean, r})
 	} else {
-		a.showCompared(h, other, r, c.Bool("all"))
+		a.showCompared(h, with.Name(), r, c.Bool("all"))
 		if clean != "" {
 			fmt.Fprintf(a.out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.bold(clean), clean)
 		}
@@ -123,178 +104,27 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// compared finds the archive to compare with.
-func (a *app) compared(ctx context.Context, c *cli.Command) (*catalog.Held, error) {
-	if err := a.open(ctx, c); err != nil {
-		return nil, err
-	}
-	limit, err := before(c)
-	if err != nil {
-		return nil, err
-	}
-	h, err := a.findFull(ctx, c.Args().First(), limit)
-	if err != nil {
-		return nil, err
-	}
-	return h, h.Unseal(h.Keys)
-}
-
-// trace tells of what is suspect on the live site when it appeared, and names the
-// newest archive without any of it.
-func (a *app) trace(ctx context.Context, job compare.Job, name string, r *compare.Report) (clean string, err error) {
-	if _, live := job.B.(*compare.Live); !live || len(r.Suspects()) == 0 && len(r.Rows) == 0 {
-		return "", nil
-	}
-	archives, err := a.openArchives(ctx, name)
-	if err == nil {
-		err = r.Trace(ctx, archives)
-	}
-	return r.CleanArchive(archives), err
-}
-
-// recipeOf is the recipe of an archive's site; an unknown one knows nothing.
-func recipeOf(h *catalog.Held) (*site.Recipe, error) {
-	if h.Origin.Recipe == "" || h.Origin.Recipe == "none" {
-		return nil, nil
-	}
-	return site.RecipeNamed(h.Origin.Recipe)
-}
-
-// liveSide is the live site, to compare with.
-func (a *app) liveSide(name string) (*compare.Live, error) {
-	cfg, err := a.siteConfig(name)
-	if err != nil {
-		return nil, err
-	}
-	s, err := site.Open(name, cfg)
-	if err != nil {
-		return nil, a.halfRestored(name, err)
-	}
-	statements := map[string][]string{}
-	return &compare.Live{Site: s, Disk: a.disk, IsDatabase: engine.IsFile,
-		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) {
-			return a.liveTables(ctx, s, statements)
-		},
-		Statements: func(context.Context) (map[string][]string, error) { return statements, nil },
-		Rows: func(ctx context.Context, label string) (compare.Texts, func(), error) {
-			return a.liveTexts(ctx, s, label)
-		}}, nil
-}
-
-// sumTables dumps a site's databases into digests.
-func (a *app) sumTables(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error) {
-	return a.liveTables(ctx, s, map[string][]string{})
-}
-
-// liveTables does so too, and collects the statements that make the tables and
-// what else is in the databases.
-func (a *app) liveTables(ctx context.Context, s *site.Site, statements map[string][]string) (map[compare.TableName]compare.Sum, error) {
-	all := map[compare.TableName]compare.Sum{}
-	for _, db := range s.Databases {
-		if err := a.sumDatabase(ctx, db, all, statements); err != nil {
-			return nil, fmt.Errorf("database %s: %w", db.Label, err)
-		}
-	}
-	return all, nil
-}
-
-// snapshot opens a live database as of this moment, until done is called.
-func (a *app) snapshot(ctx context.Context, db site.Database) (snapshot database.Snapshot, done func(), err error) {
-	var undo []func()
-	done = func() {
-		for _, f := range slices.Backward(undo) {
-			f()
-		}
-	}
-	scratch, err := os.MkdirTemp(a.state.Dir, "compare-")
-	if err != nil {
-		return nil, done, err
-	}
-	undo = append(undo, func() { _ = a.disk.RemoveAll(scratch) })
-	source, err := a.openSource(ctx, db, scratch)
-	if err != nil {
-		return nil, done, err
-	}
-	undo = append(undo, func() { _ = source.Close() })
-	if snapshot, err = source.Snapshot(ctx); err == nil {
-		undo = append(undo, func() { _ = snapshot.Close() })
-	}
-	return snapshot, done, err
-}
-
-// rowUnits are the units of a snapshot that hold rows, of one table or of all.
-func rowUnits(s database.Snapshot, table string) []database.Unit {
-	return slices.DeleteFunc(slices.Clone(s.Units()), func(u database.Unit) bool {
-		return u.Kind != database.Rows || table != "" && u.Table != table
-	})
-}
-
-func (a *app) sumDatabase(ctx context.Context, db site.Database, all map[compare.TableName]compare.Sum, statements map[string][]string) error {
-	snapshot, done, err := a.snapshot(ctx, db)
-	defer done()
-	if err != nil {
-		return err
-	}
-	units := rowUnits(snapshot, "")
-	digests, rows := make([]string, len(units)), make([]int64, len(units))
-	g, inGroup := errgroup.WithContext(ctx)
-	g.SetLimit(snapshot.Lanes())
-	for i, u := range units {
-		g.Go(func() (err error) {
-			sum := sha256.New()
-			rows[i], err = snapshot.Dump(inGroup, u, sum)
-			digests[i] = hex.EncodeToString(sum.Sum(nil))
-			return err
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
-	if statements[db.Label], err = statementsOf(ctx, snapshot, db.Engine); err != nil {
-		return err
-	}
-	for i, u := range units {
-		name := compare.TableName{Database: db.Label, Table: u.Table}
-		sum := all[name]
-		all[name] = compare.Sum{Rows: sum.Rows + rows[i], Digests: append(sum.Digests, digests[i])}
-	}
-	return nil
-}
-
-// statementsOf are the statements of a snapshot that are not of rows.
-func statementsOf(ctx context.Context, snapshot database.Snapshot, make string) ([]string, error) {
-	var text bytes.Buffer
-	for _, u := range snapshot.Units() {
-		if u.Kind == database.Rows {
-			continue
-		}
-		if _, err := snapshot.Dump(ctx, u, &text); err != nil {
-			return nil, err
-		}
-	}
-	return engine.Statements(make, &text)
-}
-
 // compareText shows how a text file differs, as lines with those around them.
-func (a *app) compareText(ctx context.Context, c *cli.Command, h *catalog.Held, job compare.Job, other string) error {
+func (a *app) compareText(ctx context.Context, c *cli.Command, with *jobs.Comparison) error {
 	path := strings.TrimPrefix(c.String("text"), "/")
-	before, err := compare.TextIn(ctx, job.A, path)
+	before, err := compare.TextIn(ctx, with.A, path)
 	if err != nil {
 		return err
 	}
-	after, err := compare.TextIn(ctx, job.B, path)
+	after, err := compare.TextIn(ctx, with.B, path)
 	if err != nil {
 		return err
 	}
+	h := with.Archive
 	if !before.There && !after.There {
 		return usageError("there is no file %q on either side; `revlet show %s --files` lists them", path, h.Name)
 	}
 	lines := compare.TextLines(before, after)
 	same := before == after
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"a": h.Name, "b": other, "path": path, "same": same, "lines": nonNil(lines)})
+		err = a.printJSON(map[string]any{"a": h.Name, "b": with.Name(), "path": path, "same": same, "lines": nonNil(lines)})
 	} else {
-		a.showText(h, other, path, same, lines)
+		a.showText(h, with.Name(), path, same, lines)
 	}
 	if err == nil && !same {
 		return &exitError{code: exitDamage}
@@ -302,7 +132,7 @@ func (a *app) compareText(ctx context.Context, c *cli.Command, h *catalog.Held, 
 	return err
 }
 
-func (a *app) showText(h *catalog.Held, other, path string, same bool, lines []string) {
+func (a *printer) showText(h *catalog.Held, other, path string, same bool, lines []string) {
 	fmt.Fprintf(a.out, "%s, from %s (%s) to %s\n\n", a.bold(printable(path)), h.Name, when(h.Taken), other)
 	if same {
 		fmt.Fprintln(a.out, a.good("Nothing differs."))
@@ -322,36 +152,13 @@ func (a *app) showText(h *catalog.Held, other, path string, same bool, lines []s
 }
 
 // compareTable shows which rows of one table differ.
-func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held, job compare.Job, other string) error {
+func (a *app) compareTable(ctx context.Context, c *cli.Command, with *jobs.Comparison) error {
+	h := with.Archive
 	name, err := tableNamed(c.String("table"), h)
 	if err != nil {
 		return err
 	}
-	before, err := compare.TextsOf(ctx, h)
-	if err != nil {
-		return err
-	}
-	after, done, err := job.B.Texts(ctx, name.Database)
-	defer done()
-	if err != nil {
-		return err
-	}
-	rows, there := rowsIn(h, name)
-	if b, ok := job.B.(compare.Archive); ok {
-		others, alsoThere := rowsIn(b.Held, name)
-		rows, there = max(rows, others), there || alsoThere
-	} else if !there {
-		there = wroteSome(ctx, after, name)
-	}
-	if !there {
-		return usageError("there is no table %q on either side; `revlet show %s` lists them", name.Table, h.Name)
-	}
-	statements, err := job.A.Definitions(ctx)
-	if err != nil {
-		return err
-	}
-	keyed := compare.Keyed(statements[name.Database], name.Table)
-	r, err := compare.CompareRows(ctx, name, h.Origin.Databases[name.Database].Engine, rows, keyed, before, after)
+	r, err := a.jobs.CompareTable(ctx, with, name)
 	if err != nil {
 		return err
 	}
@@ -361,9 +168,9 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, h *catalog.Held,
 			B     string `json:"b"`
 			Table string `json:"table"`
 			*compare.Rows
-		}{h.Name, other, name.Table, r})
+		}{h.Name, with.Name(), name.Table, r})
 	} else {
-		a.showRows(h, other, r, c.Bool("all"))
+		a.showRows(h, with.Name(), r, c.Bool("all"))
 	}
 	if err == nil && r.AddedRows+r.RemovedRows+r.ChangedRows > 0 {
 		return &exitError{code: exitDamage}
@@ -387,54 +194,13 @@ func tableNamed(typed string, h *catalog.Held) (compare.TableName, error) {
 	return compare.TableName{}, usageError("--table %q: the archive has the databases %s; write DATABASE.%s", typed, strings.Join(labels, ", "), typed)
 }
 
-// wroteSome tells whether there is a table to read: even an empty one has a frame.
-func wroteSome(ctx context.Context, texts compare.Texts, name compare.TableName) bool {
-	return errors.Is(texts(ctx, name, firstWrite{}), errFound)
-}
-
-// firstWrite ends a writing at once.
-type firstWrite struct{}
-
-func (firstWrite) Write([]byte) (int, error) { return 0, errFound }
-
-// rowsIn counts a table's rows in an archive, if it is there.
-func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
-	for _, p := range h.Parts {
-		if p.Kind == archive.KindRows && p.Database == name.Database && p.Table == name.Table {
-			rows, there = rows+p.Entries, true
-		}
-	}
-	return rows, there
-}
-
-// liveTexts gives the rows of a live database's tables as of one moment, until
-// done is called.
-func (a *app) liveTexts(ctx context.Context, s *site.Site, label string) (texts compare.Texts, done func(), err error) {
-	db, ok := s.Database(label)
-	if !ok {
-		return nil, func() {}, fmt.Errorf("the site has no database %s now", label)
-	}
-	snapshot, done, err := a.snapshot(ctx, db)
-	if err != nil {
-		return nil, done, err
-	}
-	return func(ctx context.Context, name compare.TableName, w io.Writer) error {
-		for _, u := range rowUnits(snapshot, name.Table) {
-			if _, err := snapshot.Dump(ctx, u, w); err != nil {
-				return err
-			}
-		}
-		return nil
-	}, done, nil
-}
-
 const (
 	// rowsShown is how many rows of a kind are shown, widthShown how much of each.
 	rowsShown  = 20
 	widthShown = 160
 )
 
-func (a *app) showRows(h *catalog.Held, other string, r *compare.Rows, everything bool) {
+func (a *printer) showRows(h *catalog.Held, other string, r *compare.Rows, everything bool) {
 	fmt.Fprintf(a.out, "Table %s, from %s (%s) to %s: %s, %s, %s\n", a.bold(printable(r.Table.Table)), h.Name, when(h.Taken), other,
 		count(r.AddedRows, "row added", "rows added"), count(r.RemovedRows, "removed", "removed"), count(r.ChangedRows, "changed", "changed"))
 	if r.Keyless {

@@ -6,15 +6,15 @@ import (
 	"slices"
 	"strings"
 
-	"revlet/internal/catalog"
-	"revlet/internal/compare"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/site"
+	"revlet/internal/work/compare"
 )
 
 // differencesShown is how many differences of a kind are listed.
 const differencesShown = 30
 
-func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
+func (a *printer) showCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
 	fmt.Fprintf(a.out, "From %s (%s) to %s\n", a.bold(h.Name), when(h.Taken), a.bold(other))
 	if r.Same() {
 		fmt.Fprintf(a.out, "\n%s %s compared\n", a.good("Nothing differs:"), count(r.Compared, "path and table", "paths and tables"))
@@ -46,7 +46,7 @@ func (a *app) showCompared(h *catalog.Held, other string, r *compare.Report, eve
 
 // showSuspects lists what a person should look at first, each with when it
 // appeared, as far as that is known.
-func (a *app) showSuspects(r *compare.Report, most int) {
+func (a *printer) showSuspects(r *compare.Report, most int) {
 	var lines [][3]string
 	for _, f := range r.Suspects() {
 		lines = append(lines, [3]string{f.How, shownPath(f.Path), f.Suspect + seen(f.Sighting)})
@@ -82,7 +82,7 @@ func seen(s compare.Sighting) string {
 	return "; clean until " + when(s.CleanAt) + ", first seen " + when(s.Seen)
 }
 
-func (a *app) showMore(all, most int) {
+func (a *printer) showMore(all, most int) {
 	if all > most {
 		fmt.Fprintf(a.out, "  … and %d more: --all\n", all-most)
 	}
@@ -102,7 +102,7 @@ func lengths(f compare.File) string {
 }
 
 // showComponents sums up the differences of each component.
-func (a *app) showComponents(r *compare.Report) {
+func (a *printer) showComponents(r *compare.Report) {
 	if len(r.Files) == 0 {
 		return
 	}
@@ -125,7 +125,7 @@ func (a *app) showComponents(r *compare.Report) {
 	a.table([]string{"component", "added", "changed", "removed", "rights only"}, rows, 2, 3, 4, 5)
 }
 
-func (a *app) showTables(r *compare.Report, most int) {
+func (a *printer) showTables(r *compare.Report, most int) {
 	for i, d := range r.Definitions[:min(len(r.Definitions), most)] {
 		if i == 0 {
 			fmt.Fprintln(a.out)

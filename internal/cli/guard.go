@@ -7,27 +7,15 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archive"
-	"revlet/internal/backup"
-	"revlet/internal/catalog"
-	"revlet/internal/changes"
-	"revlet/internal/check"
-	"revlet/internal/compare"
 	"revlet/internal/config"
-	"revlet/internal/history"
-	"revlet/internal/restore"
+	"revlet/internal/jobs"
 )
-
-// exitPutBack tells that the guarded command broke the site and that it was put
-// back.
-const exitPutBack = 5
 
 func (a *app) guardCommand() *cli.Command {
 	return &cli.Command{
@@ -44,18 +32,6 @@ func (a *app) guardCommand() *cli.Command {
 		},
 		Action: a.guard,
 	}
-}
-
-// guarding is one run of `guard`.
-type guarding struct {
-	*app
-	site     string
-	command  []string
-	patience time.Duration
-	anyway   bool
-	keep     bool
-	// limit is how long the command may take; 0 means as long as it likes.
-	limit time.Duration
 }
 
 func (a *app) guard(ctx context.Context, c *cli.Command) error {
@@ -82,236 +58,81 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	cfg, err := a.siteConfig(args[0])
-	if err != nil {
-		return err
-	}
-	if len(cfg.AllChecks()) == 0 || cfg.Address == "" {
-		return usageError("site %s has no check, so nobody could tell whether it broke; add `check: {path: /, contains: \"…\"}`", args[0])
-	}
-	if a.config.Encrypt != nil && !a.keys.Given() {
-		return usageError("archives are encrypted, and without the key the site could not be put back; give it with --key FILE or $REVLET_KEY_FILE")
-	}
-	unlock, err := a.state.Lock(".guard-" + args[0])
-	if err != nil {
-		return fmt.Errorf("another guard of %s is at work: %w", args[0], err)
-	}
-	defer unlock()
-	g := &guarding{app: a, site: args[0], command: args[1:], patience: patience, anyway: c.Bool("anyway"), keep: c.Bool("keep-broken"), limit: limit}
-	return g.run(ctx)
-}
-
-func (g *guarding) run(ctx context.Context) error {
-	before, err := g.checkNamed(ctx, g.site)
-	if err != nil {
-		return err
-	}
-	if worst := check.Worst(before); !worst.OK() && !g.anyway {
-		fmt.Fprintf(g.out, "%s\n", g.checked(*worst))
-		return &exitError{exitDamage, fmt.Errorf("%s is broken already; mend it first, or add --anyway. The command was not run", g.site)}
-	}
-	shown := strings.Join(g.command, " ")
-	d, err := g.backupSite(ctx, g.site, order{scope: archive.Full, note: "before: " + shown, quiet: true, origin: person()})
-	if err != nil {
-		return fmt.Errorf("%w\nThe command was not run", err)
-	}
-	fmt.Fprintf(g.out, "%s %s, %s of it new, in %s\n", g.good("Saved"), g.bold(d.Record.Name), size(d.Record.Totals.NewBytes), took(d.Took))
-	g.showGaps(d.Record, gapsShown)
-	fmt.Fprintf(g.out, "%s\n", g.dim("$ ")+g.bold(shown))
-	started := g.now()
-	interrupted, ran := g.runCommand(ctx)
-	// From here on a Ctrl-C is for what is asked, not for what is half-done.
-	ctx = context.WithoutCancel(ctx)
-	after := g.await(ctx)
-	if check.Worst(after).OK() && g.scriptsChanged(ctx, d.Record) {
-		// PHP may answer from scripts that it has kept in memory: it looks at the
-		// files again after opcache.revalidate_freq, 2 seconds as a rule.
-		time.Sleep(cachedScripts)
-		after = g.await(ctx)
-	}
-	worst := check.Worst(after)
-	for _, r := range after {
-		fmt.Fprintln(g.out, g.checked(r))
-	}
-	run := history.Run{Site: g.site, Command: "guard", Archive: d.Record.Name, Started: started, Outcome: history.Done, Detail: shown}
-	switch {
-	case worst.OK() && interrupted && !g.confirms("The command was stopped, and the site works. Leave it as it is?"):
-		return g.putBack(ctx, d.Record, run)
-	case worst.OK():
-		return g.fine(ran, d.Record, run)
-	case g.keep:
-		run.Outcome, run.Detail = history.Failed, shown+": the site is broken and left so"
-		g.remember(ctx, run)
-		return &exitError{exitFailed, fmt.Errorf("%s is broken, and left as it is; `revlet compare %s` tells what the command changed, `revlet restore %s` puts the site back", g.site, d.Record.Name, d.Record.Name)}
-	case interrupted && !g.confirms("The command was stopped, and the site is broken. Put it back?"):
-		return &exitError{exitFailed, fmt.Errorf("%s is broken; `revlet restore %s` puts it back", g.site, d.Record.Name)}
-	}
-	return g.putBack(ctx, d.Record, run)
-}
-
-// runCommand runs the guarded command with this terminal; an interrupt is the
-// command's to handle.
-func (g *guarding) runCommand(ctx context.Context) (interrupted bool, err error) {
 	keys := make(chan os.Signal, 8)
 	signal.Notify(keys, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(keys)
-	cmd := exec.CommandContext(context.WithoutCancel(ctx), g.command[0], g.command[1:]...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = g.in, g.out, g.err
-	cmd.WaitDelay = graceTime // what it leaves running keeps its output open
-	if err = cmd.Start(); err != nil {
-		return false, err
-	}
-	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
-	var late, never <-chan time.Time
-	if g.limit > 0 {
-		late = time.After(g.limit)
-	}
-	for {
-		select {
-		case s := <-keys:
-			interrupted = true
-			_ = cmd.Process.Signal(s) // a terminal has sent it to the command already
-		case <-late:
-			fmt.Fprintf(g.out, "%s the command takes longer than %s.\n", g.bad("Stopped:"), took(g.limit))
-			_ = cmd.Process.Signal(syscall.SIGTERM)
-			never = time.After(graceTime)
-		case <-never:
-			_ = cmd.Process.Kill()
-		case err = <-done:
-			return interrupted || ctx.Err() != nil, err
-		}
-	}
-}
-
-// graceTime is how long a command that was told to end may take to do so.
-const graceTime = 10 * time.Second
-
-// cachedScripts is after how long a server has seen that its scripts differ.
-const cachedScripts = 2500 * time.Millisecond
-
-// scriptsChanged tells whether the command has touched files that are run. What
-// cannot be told counts as yes.
-func (g *guarding) scriptsChanged(ctx context.Context, rec *archive.Record) bool {
-	h, err := g.find(ctx, rec.Name, time.Time{})
-	if err != nil {
-		return true
-	}
-	live, err := g.liveSide(g.site)
-	if err != nil {
-		return true
-	}
-	h.Record = rec // as it was written, open even when it is sealed in the stores
-	r, err := compare.Job{A: compare.Archive{Held: h, Lines: backup.KnownLines(ctx, g.state, g.site, rec.Name)}, B: live, Recipe: live.Site.Recipe, Files: true}.Run(ctx)
-	return err != nil || slices.ContainsFunc(r.Files, func(f compare.File) bool { return changes.Executable(f.Path) })
-}
-
-// pause is how long to wait between two looks at a site that does not work yet.
-const pause = time.Second
-
-// await asks the site until it works, or patience is at an end.
-func (g *guarding) await(ctx context.Context) []check.Result {
-	deadline := time.Now().Add(g.patience)
-	for {
-		answers, err := g.checkNamed(ctx, g.site)
-		if err != nil {
-			return []check.Result{{URL: g.config.Sites[g.site].Address, Trouble: err.Error()}}
-		}
-		if check.Worst(answers).OK() || time.Now().After(deadline) {
-			return answers
-		}
-		time.Sleep(pause)
-	}
-}
-
-// fine ends a guard after which the site works.
-func (g *guarding) fine(ran error, rec *archive.Record, run history.Run) error {
-	if ran != nil {
-		run.Outcome, run.Detail = history.Failed, run.Detail+": "+ran.Error()
-		g.remember(context.Background(), run)
-		return &exitError{exitFailed, fmt.Errorf("the command failed (%w), and the site works; nothing was put back. `revlet restore %s` would do that", ran, rec.Name)}
-	}
-	g.remember(context.Background(), run)
-	fmt.Fprintf(g.out, "%s the site works. %s stays; `revlet restore %s` takes the command back.\n", g.good("Fine:"), rec.Name, rec.Name)
-	return nil
-}
-
-// putBack restores the site as it was before the command, and says what the
-// command had changed.
-func (g *guarding) putBack(ctx context.Context, rec *archive.Record, run history.Run) error {
-	fmt.Fprintf(g.out, "%s the site does not work any more. Putting it back from %s.\n", g.bad("Broken:"), rec.Name)
-	help := fmt.Sprintf("`revlet restore %s` tries again", rec.Name)
-	h, err := g.find(ctx, rec.Name, time.Time{})
-	if err != nil {
-		return fmt.Errorf("%w\n%s is BROKEN and not put back; %s", err, g.site, help)
-	}
-	h.Record = rec // as it was written, open even when it is sealed in the stores
-	g.sayChanges(ctx, h)
-	err = g.restoreWhole(ctx, h)
-	if err != nil {
-		run.Outcome, run.Detail = history.Failed, err.Error()
-		g.remember(ctx, run)
-		return fmt.Errorf("%w\n%s is BROKEN and not put back; %s", err, g.site, help)
-	}
-	run.Detail += ": it broke the site, which was put back"
-	run.Outcome = history.Failed
-	g.remember(ctx, run)
-	answers := g.await(ctx)
-	for _, r := range answers {
-		fmt.Fprintln(g.out, g.checked(r))
-	}
-	if worst := check.Worst(answers); !worst.OK() {
-		return &exitError{exitFailed, fmt.Errorf("%s was put back from %s, and does not work even so: look at the web server and the database server", g.site, rec.Name)}
-	}
-	fmt.Fprintf(g.out, "%s as before the command.\nWhat it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", g.good("Put back,"), g.site, g.site)
-	return &exitError{code: exitPutBack}
-}
-
-// sayChanges lists what the command has changed, as far as that can be told.
-func (g *guarding) sayChanges(ctx context.Context, h *catalog.Held) {
-	live, err := g.liveSide(g.site)
-	if err != nil {
-		fmt.Fprintf(g.out, "What the command changed cannot be told: %s\n", printableText(err.Error()))
-		return
-	}
-	job := compare.Job{A: compare.Archive{Held: h}, B: live, Recipe: live.Site.Recipe, Files: true, Tables: true}
-	r, err := job.Run(ctx)
-	if err != nil {
-		job.Tables = false // the database may be what is broken
-		r, err = job.Run(ctx)
-	}
-	if err != nil {
-		fmt.Fprintf(g.out, "What the command changed cannot be told: %s\n", printableText(err.Error()))
-		return
-	}
-	g.showCompared(h, "what the command has left", r, false)
-	fmt.Fprintln(g.out)
-}
-
-// restoreWhole puts a site back from an archive without asking.
-func (g *guarding) restoreWhole(ctx context.Context, h *catalog.Held) error {
-	unlock, err := g.state.Lock(g.site)
+	g, err := a.jobs.Guard(ctx, jobs.GuardOrder{Site: args[0], Command: args[1:], Patience: patience, Limit: limit, Anyway: c.Bool("anyway"), KeepBroken: c.Bool("keep-broken"),
+		In: a.in, Out: a.out, Err: a.err, Signals: keys, Ask: a.guardAsks})
 	if err != nil {
 		return err
 	}
-	defer unlock()
-	s, err := g.restoreSite(ctx, h)
-	if err != nil {
-		return err
-	}
-	if err := g.recover(ctx, s); err != nil {
-		return err
-	}
-	_, err = restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: true, Database: len(h.Origin.Databases) > 0, State: g.state, Open: g.openTarget, Now: g.now, Drain: drain()})
-	return err
+	return a.guarded(g)
 }
 
-// confirms asks a question; without a terminal the answer is yes.
-func (g *guarding) confirms(question string) bool {
-	if !terminal(g.in) {
+// guarded says how a guarded command ended.
+func (a *app) guarded(g *jobs.Guarded) error {
+	failed := func(format string, args ...any) error {
+		return &exitError{exitFailed, fmt.Errorf(format, args...)}
+	}
+	switch g.Outcome {
+	case jobs.BrokenBefore:
+		fmt.Fprintln(a.out, a.checked(g.Answers[0]))
+		return &exitError{exitDamage, fmt.Errorf("%s is broken already; mend it first, or add --anyway. The command was not run", g.Site)}
+	case jobs.CommandFailed:
+		return failed("the command failed (%w), and the site works; nothing was put back. `revlet restore %s` would do that", g.Err, g.Archive)
+	case jobs.LeftBroken:
+		return failed("%s is broken, and left as it is; `revlet compare %s` tells what the command changed, `revlet restore %s` puts the site back", g.Site, g.Archive, g.Archive)
+	case jobs.Declined:
+		return failed("%s is broken; `revlet restore %s` puts it back", g.Site, g.Archive)
+	case jobs.NotPutBack:
+		return failed("%s\n%s is BROKEN and not put back; `revlet restore %s` tries again", advised(g.Err), g.Site, g.Archive)
+	case jobs.StillBroken:
+		return failed("%s was put back from %s, and does not work even so: look at the web server and the database server", g.Site, g.Archive)
+	case jobs.PutBack:
+		fmt.Fprintf(a.out, "%s as before the command.\nWhat it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", a.good("Put back,"), g.Site, g.Site)
+		return &exitError{code: exitPutBack}
+	default: // jobs.Fine
+		fmt.Fprintf(a.out, "%s the site works. %s stays; `revlet restore %s` takes the command back.\n", a.good("Fine:"), g.Archive, g.Archive)
+		return nil
+	}
+}
+
+// hearGuard tells of what happens while a command is guarded.
+func (a *app) hearGuard(e jobs.Event) {
+	switch e := e.(type) {
+	case jobs.GuardSaved:
+		fmt.Fprintf(a.out, "%s %s, %s of it new, in %s\n", a.good("Saved"), a.bold(e.Record.Name), size(e.Record.Totals.NewBytes), took(e.Took))
+		a.showGaps(e.Record, gapsShown)
+		fmt.Fprintf(a.out, "%s\n", a.dim("$ ")+a.bold(strings.Join(e.Command, " ")))
+	case jobs.GuardStopped:
+		fmt.Fprintf(a.out, "%s the command takes longer than %s.\n", a.bad("Stopped:"), took(e.Limit))
+	case jobs.GuardAnswers:
+		for _, r := range e.Answers {
+			fmt.Fprintln(a.out, a.checked(r))
+		}
+	case jobs.GuardBroken:
+		fmt.Fprintf(a.out, "%s the site does not work any more. Putting it back from %s.\n", a.bad("Broken:"), e.Archive)
+	case jobs.GuardChanges:
+		if e.Err != nil {
+			fmt.Fprintf(a.out, "What the command changed cannot be told: %s\n", printableText(e.Err.Error()))
+			return
+		}
+		a.showCompared(e.Held, "what the command has left", e.Report, false)
+		fmt.Fprintln(a.out)
+	}
+}
+
+// guardAsks asks what becomes of the site after the command was interrupted;
+// without a terminal the answer is yes.
+func (a *app) guardAsks(q jobs.GuardQuestion) bool {
+	if !terminal(a.in) {
 		return true
 	}
-	fmt.Fprintf(g.out, "%s [Y/n] ", question)
-	answer, err := bufio.NewReader(g.in).ReadString('\n')
+	question := "The command was stopped, and the site is broken. Put it back?"
+	if q == jobs.LeaveIt {
+		question = "The command was stopped, and the site works. Leave it as it is?"
+	}
+	fmt.Fprintf(a.out, "%s [Y/n] ", question)
+	answer, err := bufio.NewReader(a.in).ReadString('\n')
 	return err == nil && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n")
 }

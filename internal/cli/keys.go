@@ -4,20 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
-	"filippo.io/age"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"revlet/internal/archive"
-	"revlet/internal/backup"
-	"revlet/internal/catalog"
-	"revlet/internal/seal"
+	"revlet/internal/jobs"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/reason"
 )
 
 var keyFlag = &cli.StringFlag{Name: "key", Usage: "the key `FILE` that opens encrypted archives (default: $REVLET_KEY_FILE)"}
@@ -45,7 +41,7 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	text, recipient, err := seal.NewKey("Revlet key, made " + a.now().Format("2006-01-02 15:04"))
+	text, recipient, err := encryption.NewKey("Revlet key, made " + a.now().Format("2006-01-02 15:04"))
 	if err != nil {
 		return err
 	}
@@ -55,7 +51,7 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		if data, err = seal.Lock(text, words); err != nil {
+		if data, err = encryption.Lock(text, words); err != nil {
 			return err
 		}
 	}
@@ -88,14 +84,6 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-// keyCheck is what a key did with one site.
-type keyCheck struct {
-	Site    string `json:"site"`
-	Archive string `json:"archive"`
-	Opens   bool   `json:"opens"`
-	Why     string `json:"why,omitempty"`
-}
-
 func (a *app) checkKey(ctx context.Context, c *cli.Command) error {
 	file, err := oneArg(c, "FILE of a key")
 	if err != nil {
@@ -104,51 +92,22 @@ func (a *app) checkKey(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	ids, err := seal.ReadKeyFile(file, a.passphrase)
+	r, err := a.jobs.CheckKey(ctx, file)
 	if err != nil {
 		return err
 	}
-	keys := seal.NewKeys(ids...)
-	var checks []keyCheck
-	opens, proved := true, false
-	for _, name := range a.config.SiteNames() {
-		l, err := catalog.List(ctx, a.stores(a.config.Sites[name]), name, catalog.Options{})
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Encrypted })
-		if i < 0 {
-			continue
-		}
-		h := l.Archives[i]
-		h.Keys = keys
-		k := keyCheck{Site: name, Archive: h.Name, Opens: true}
-		if err := errors.Join(h.Unseal(keys), h.ReadList(ctx, func(archive.Entry) error { return nil })); err != nil {
-			k.Opens, k.Why, opens = false, strings.SplitN(err.Error(), "\n", 2)[0], false
-		}
-		proved = proved || k.Opens
-		checks = append(checks, k)
-	}
-	named := a.config.Encrypt != nil && slices.ContainsFunc(seal.Publics(ids), func(p string) bool { return slices.Contains(a.config.Encrypt.To, p) })
-	if proved {
-		for _, public := range seal.Publics(ids) {
-			if err := a.history.KeyChecked(ctx, public, a.now()); err != nil {
-				return err
-			}
-		}
-	}
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"named_in_configuration": named, "archives": nonNil(checks)})
+		err = a.printJSON(map[string]any{"named_in_configuration": r.Named, "archives": nonNil(r.Archives)})
 	} else {
-		a.showKeyChecks(file, checks, named)
+		a.showKeyChecks(file, r.Archives, r.Named)
 	}
-	if err == nil && !opens {
+	if err == nil && !r.Opens {
 		return &exitError{code: exitDamage}
 	}
 	return err
 }
 
-func (a *app) showKeyChecks(file string, checks []keyCheck, named bool) {
+func (a *printer) showKeyChecks(file string, checks []jobs.KeyCheck, named bool) {
 	for _, k := range checks {
 		if k.Opens {
 			fmt.Fprintf(a.out, "%s %s opens %s\n", a.good("Works:"), file, k.Archive)
@@ -164,85 +123,25 @@ func (a *app) showKeyChecks(file string, checks []keyCheck, named bool) {
 	}
 }
 
-// recipients are those whom new archives are encrypted for.
-type recipients struct {
-	all    seal.Recipients
-	names  []string
-	locked []byte
-}
-
-func (a *app) recipients() (recipients, error) {
-	e := a.config.Encrypt
-	if e == nil {
-		return recipients{}, nil
-	}
-	all, err := seal.ParseRecipients(e.To)
-	if err != nil {
-		return recipients{}, err
-	}
-	to := recipients{all: all, names: e.To}
-	if e.PassphraseKey == "" {
-		return to, nil
-	}
-	if to.locked, err = os.ReadFile(e.PassphraseKey); err != nil {
-		return to, fmt.Errorf("`passphrase_key:`: %w", err)
-	}
-	if !seal.Locked(to.locked) {
-		return to, usageError("`passphrase_key: %s` is not locked with a passphrase: a copy of it in the stores would open every archive to anyone", e.PassphraseKey)
-	}
-	return to, nil
-}
-
-// untriedKey tells whether archives are encrypted for a key that was never seen
-// to open one.
-func (a *app) untriedKey(ctx context.Context) (bool, error) {
-	if a.config.Encrypt == nil {
-		return false, nil
-	}
-	tried, err := a.history.IsKeyChecked(ctx, a.config.Encrypt.To)
-	return !tried, err
-}
-
 // findKeys notes where keys come from. Nothing is read or asked until one is
 // needed.
 func (a *app) findKeys(c *cli.Command) {
-	if a.keyFile = c.String("key"); a.keyFile == "" {
-		a.keyFile = os.Getenv("REVLET_KEY_FILE")
+	file := c.String("key")
+	if file == "" {
+		file = a.env("REVLET_KEY_FILE")
 	}
-	a.keys = &seal.Keys{Find: a.identities, Ready: a.keyFile != ""}
-}
-
-// identities reads the key file, or opens the locked key that lies in a store
-// with a passphrase.
-func (a *app) identities() ([]age.Identity, error) {
-	if a.keyFile != "" {
-		return seal.ReadKeyFile(a.keyFile, a.passphrase)
-	}
-	for _, name := range a.config.SiteNames() {
-		for _, s := range a.stores(a.config.Sites[name]) {
-			in, err := s.Open(context.Background(), backup.KeyName, 0)
-			if err != nil {
-				continue
-			}
-			data, err := io.ReadAll(io.LimitReader(in, 1<<16))
-			_ = in.Close()
-			if err == nil {
-				return seal.ParseKey(data, a.passphrase)
-			}
-		}
-	}
-	return nil, seal.ErrNoKey
+	a.jobs.UseKey(file)
 }
 
 // passphrase asks for the words that open a locked key.
 func (a *app) passphrase() (string, error) {
-	if file := os.Getenv("REVLET_PASSPHRASE_FILE"); file != "" {
+	if file := a.env("REVLET_PASSPHRASE_FILE"); file != "" {
 		data, err := os.ReadFile(file)
 		return strings.TrimRight(string(data), "\r\n"), err
 	}
 	in, ok := a.in.(*os.File)
 	if !ok || !terminal(a.in) {
-		return "", usageError("the key is locked with a passphrase and nobody can be asked here; name a file that holds it in $REVLET_PASSPHRASE_FILE")
+		return "", reason.New(reason.NoPassphrase, nil, "the key is locked with a passphrase")
 	}
 	fmt.Fprint(a.err, "Passphrase of the key: ")
 	words, err := term.ReadPassword(int(in.Fd()))
@@ -261,7 +160,7 @@ func (a *app) newPassphrase() (string, error) {
 	if len(words) < leastPassphrase {
 		return "", usageError("the passphrase has %d characters; a stolen store could be tried at leisure, so take at least %d: four or five words that nobody would put together", len(words), leastPassphrase)
 	}
-	if os.Getenv("REVLET_PASSPHRASE_FILE") == "" {
+	if a.env("REVLET_PASSPHRASE_FILE") == "" {
 		fmt.Fprintln(a.err, "Once more, to be sure.")
 		again, err := a.passphrase()
 		if err != nil {

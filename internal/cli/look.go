@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -14,30 +13,38 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
-	"revlet/internal/observe"
+	"revlet/internal/platform/progress"
 )
 
-// colour tells whether output may be coloured.
-func (a *app) colour() bool {
-	_, no := os.LookupEnv("NO_COLOR")
-	return !no && terminal(a.out)
+// printer words things for people, on a terminal or in a text.
+type printer struct {
+	out    io.Writer
+	colour bool
+	now    func() time.Time
 }
 
-func (a *app) paint(c text.Color, s string) string {
-	if !a.colour() {
+// plain returns what show prints, without colours.
+func (a *printer) plain(show func(*printer)) string {
+	var text strings.Builder
+	show(&printer{out: &text, now: a.now})
+	return text.String()
+}
+
+func (a *printer) paint(c text.Color, s string) string {
+	if !a.colour {
 		return s
 	}
 	return c.EscapeSeq() + s + text.Reset.EscapeSeq()
 }
 
-func (a *app) good(s string) string { return a.paint(text.FgGreen, s) }
-func (a *app) bad(s string) string  { return a.paint(text.FgHiRed, s) }
-func (a *app) dim(s string) string  { return a.paint(text.Faint, s) }
-func (a *app) bold(s string) string { return a.paint(text.Bold, s) }
+func (a *printer) good(s string) string { return a.paint(text.FgGreen, s) }
+func (a *printer) bad(s string) string  { return a.paint(text.FgHiRed, s) }
+func (a *printer) dim(s string) string  { return a.paint(text.Faint, s) }
+func (a *printer) bold(s string) string { return a.paint(text.Bold, s) }
 
 // table prints rows under headings, two spaces apart; columns named in right
 // are aligned to the right.
-func (a *app) table(headings []string, rows [][]string, right ...int) {
+func (a *printer) table(headings []string, rows [][]string, right ...int) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
@@ -67,7 +74,7 @@ func toRow(cells []string, each func(string) string) table.Row {
 }
 
 // facts prints labelled lines, the labels in one column.
-func (a *app) facts(lines [][2]string) {
+func (a *printer) facts(lines [][2]string) {
 	width := 0
 	for _, l := range lines {
 		width = max(width, len(l[0]))
@@ -92,7 +99,7 @@ func count(n int64, one, many string) string {
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
 // age words how long ago a moment was.
-func (a *app) age(t time.Time) string { return humanize.RelTime(t, a.now(), "ago", "from now") }
+func (a *printer) age(t time.Time) string { return humanize.RelTime(t, a.now(), "ago", "from now") }
 
 // took words a duration as people time things.
 func took(d time.Duration) string {
@@ -109,10 +116,10 @@ func took(d time.Duration) string {
 }
 
 // observer returns a bar on a terminal, lines elsewhere, nothing when quiet.
-func (a *app) observer(quiet bool) (observe.Observer, func()) {
+func (a *app) observer(quiet bool) (progress.Observer, func()) {
 	switch {
 	case quiet:
-		return observe.Silent{}, func() {}
+		return progress.Silent{}, func() {}
 	case terminal(a.err):
 		b := &bar{out: a.err}
 		return b, b.close

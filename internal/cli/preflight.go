@@ -3,13 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/preflight"
-	"revlet/internal/schedule"
-	"revlet/internal/site"
+	"revlet/internal/work/preflight"
 )
 
 func (a *app) preflightCommand() *cli.Command {
@@ -29,20 +26,7 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 	all := map[string][]preflight.Finding{}
 	stopped := false
 	for _, name := range names {
-		cfg, err := a.siteConfig(name)
-		if err != nil {
-			return err
-		}
-		s, err := site.Open(name, cfg)
-		if err != nil {
-			return err
-		}
-		untried, err := a.untriedKey(ctx)
-		if err != nil {
-			return err
-		}
-		found, err := preflight.Run(ctx, preflight.Job{Site: s, Stores: a.stores(cfg), State: a.state, Open: a.openSource, Now: a.now, UntriedKey: untried,
-			Scheduled: slices.ContainsFunc(cfg.Duties, func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.config.Notify != nil})
+		found, err := a.jobs.Preflight(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -65,7 +49,7 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) showFindings(name string, found []preflight.Finding) {
+func (a *printer) showFindings(name string, found []preflight.Finding) {
 	fmt.Fprintln(a.out, a.bold(name))
 	headings := map[preflight.Level]string{
 		preflight.Stop:   a.bad("Stands in the way"),
@@ -76,7 +60,7 @@ func (a *app) showFindings(name string, found []preflight.Finding) {
 		var lines [][2]string
 		for _, f := range found {
 			if f.Level == level {
-				lines = append(lines, [2]string{f.About, printableText(f.Text)})
+				lines = append(lines, [2]string{f.About, printableText(f.Text + adviceFor(f.Reason))})
 			}
 		}
 		if len(lines) > 0 {

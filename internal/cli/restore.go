@@ -10,21 +10,17 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archive"
-	"revlet/internal/catalog"
-	"revlet/internal/check"
-	"revlet/internal/compare"
-	"revlet/internal/config"
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
-	"revlet/internal/extract"
-	"revlet/internal/history"
-	"revlet/internal/portable"
-	"revlet/internal/restore"
+	"revlet/internal/jobs"
 	"revlet/internal/site"
+	"revlet/internal/site/check"
+	"revlet/internal/work/extract"
+	"revlet/internal/work/restore"
 )
 
 var (
@@ -47,6 +43,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
+			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
 			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
@@ -67,7 +64,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer done()
-	s, err := a.restoreSite(ctx, h)
+	s, err := a.jobs.OpenForRestore(ctx, h)
 	if err != nil {
 		return err
 	}
@@ -75,42 +72,43 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	want.Archive, want.Site, want.Anyway, want.Clean = h, s, c.Bool("anyway"), c.Bool("clean")
+	if want.Clean && (!want.Files || want.Selection != nil) {
+		return usageError("--clean is for a restore of all files")
+	}
+	uncovered, err := a.jobs.Uncovered(ctx, want.RestoreOrder)
+	if err != nil {
+		return err
+	}
 	if !c.Bool("json") {
-		a.announceRestore(h, s, want)
+		a.announceRestore(h, s, want, uncovered)
 	}
 	if c.Bool("dry-run") {
-		return a.dryRun(c, h, want)
+		return a.dryRun(c, h, want, uncovered)
 	}
 	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
 		return err
 	}
-	unlock, err := a.state.Lock(h.Site)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	if err := a.recover(ctx, s); err != nil {
-		return err
-	}
 	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
-	run := history.Run{Site: h.Site, Command: "restore", Archive: h.Name, Started: a.now(), Outcome: "done"}
-	r, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: want.files, Database: want.database, Share: want.share, Rows: want.rows,
-		State: a.state, Open: a.openTarget, Observer: watch, Now: a.now, Drain: drain(), Anyway: c.Bool("anyway")})
+	want.Observer = watch
+	r, err := a.jobs.Restore(ctx, want.RestoreOrder)
 	quiet()
 	if err != nil {
-		run.Outcome, run.Detail = "failed", err.Error()
-		a.remember(ctx, run)
 		return err
 	}
-	a.remember(ctx, run)
-	return a.reportRestore(ctx, c, h, s, r)
+	return a.reportRestore(c, r)
 }
 
 // archiveOrFile finds the archive that was typed, or takes a portable file for
 // one.
 func (a *app) archiveOrFile(ctx context.Context, c *cli.Command, typed string) (*catalog.Held, func(), error) {
-	if isFile(typed) {
-		return a.fromFile(ctx, c, typed)
+	if jobs.IsFile(typed) {
+		if err := a.open(ctx, c); err != nil {
+			return nil, nil, err
+		}
+		watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
+		defer quiet()
+		return a.jobs.ArchiveInFile(ctx, typed, watch)
 	}
 	h, err := a.chosen(ctx, c, typed)
 	return h, func() {}, err
@@ -121,25 +119,13 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	cfg, err := a.siteConfig(name)
+	file := c.String("sql")
+	s, db, err := a.jobs.OpenForSQL(name)
 	if err != nil {
 		return err
 	}
-	s, err := site.Open(name, cfg)
-	if err != nil {
-		return err
-	}
-	if len(s.Databases) != 1 {
-		return usageError("--sql is for a site with one database; %s has %d", name, len(s.Databases))
-	}
-	db := s.Databases[0]
-	text, closeText, err := portable.OpenSQL(c.String("sql"))
-	if err != nil {
-		return err
-	}
-	defer closeText()
 	if !c.Bool("json") {
-		fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore the database of "+name), c.String("sql"))
+		fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore the database of "+name), file)
 		a.facts([][2]string{{"database", db.Where() + " becomes what the SQL file makes"}, {"files", "stay as they are"}, {"replaced", "what is there now is set aside, not deleted"}})
 		fmt.Fprintln(a.out)
 	}
@@ -150,67 +136,25 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 	if err := a.confirmed(c, "Restore the database from this file?"); err != nil {
 		return err
 	}
-	unlock, err := a.state.Lock(name)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	if err := a.recover(ctx, s); err != nil {
-		return err
-	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	run := history.Run{Site: name, Command: "restore", Archive: c.String("sql"), Started: a.now(), Outcome: "done"}
-	r, err := restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: db.Label, Name: filepath.Base(c.String("sql")), Text: text, State: a.state, Open: a.openTarget, Now: a.now, Observer: watch})
+	r, err := a.jobs.RestoreSQL(ctx, s, file, watch)
 	done()
 	if err != nil {
-		run.Outcome, run.Detail = "failed", err.Error()
-	}
-	a.remember(ctx, run)
-	if err != nil {
 		return err
 	}
-	return a.reportRestore(ctx, c, &catalog.Held{Record: &archive.Record{Site: name, Name: filepath.Base(c.String("sql")), Taken: a.now()}}, s, r)
+	return a.reportRestore(c, r)
 }
 
-// restoreSite opens the site as it is now; when its webroot or its settings
-// are gone, the settings inside the archive serve.
-func (a *app) restoreSite(ctx context.Context, h *catalog.Held) (*site.Site, error) {
-	cfg := a.config.Sites[h.Site]
-	s, err := site.Open(h.Site, cfg)
-	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || len(cfg.Databases) > 0) {
-		return s, nil
-	}
-	if !h.Scope.HasFiles() {
-		return s, err
-	}
-	if cfg.Recipe == "" || cfg.Recipe == "auto" {
-		cfg.Recipe = h.Origin.Recipe
-	}
-	fromArchive, second := site.OpenFrom(h.Site, cfg, func(rel string) ([]byte, error) {
-		if name, above := strings.CutPrefix(rel, "../"); above {
-			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
-		}
-		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
-	})
-	if second != nil {
-		return nil, errors.Join(err, second)
-	}
-	if len(cfg.Databases) == 0 && len(fromArchive.Databases) > 0 {
-		fmt.Fprintln(a.err, "note: the live settings cannot be read; the database settings in the archive are used.")
-	}
-	return fromArchive, nil
-}
-
-func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
+func (a *printer) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovered []restore.Uncovered) {
 	fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore "+h.Site), h.Name)
 	lines := [][2]string{
 		{"taken", fmt.Sprintf("%s (%s)", when(h.Taken), a.age(h.Taken))},
 		{"note", h.Note},
 	}
 	switch {
-	case want.share != nil:
+	case want.Selection != nil:
 		lines = append(lines, [2]string{"files", want.words(s.Root)}, [2]string{"", "everything else stays as it is"})
-	case want.files:
+	case want.Files:
 		where := s.Root
 		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
 			where += " and " + s.Roots[label]
@@ -222,11 +166,11 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}
 	switch {
-	case want.rows != nil:
+	case want.Rows != nil:
 		for i, pick := range want.picks {
 			lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], pick})
 		}
-	case want.database:
+	case want.Database:
 		for label := range h.Origin.Databases {
 			if db, ok := s.Database(label); ok {
 				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), tablesIn(h.Record))})
@@ -236,10 +180,11 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish) {
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
 	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
+	a.showUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
 	a.showGaps(h.Record, gapsShown)
 	fmt.Fprintln(a.out)
-	if want.uploads && !want.database {
-		fmt.Fprintf(a.out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.bold("Mind:"))
+	if want.uploads && !want.Database {
+		fmt.Fprintf(a.out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.bold("Warning:"))
 	}
 }
 
@@ -254,9 +199,9 @@ func tablesIn(rec *archive.Record) string {
 	return fmt.Sprintf("%s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"))
 }
 
-func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish) error {
+func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered) error {
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "files": want.files, "database": want.database, "share": nonNil(want.names), "rows": nonNil(want.picks), "dry_run": true})
+		return a.printJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": nonNil(want.names), "rows": nonNil(want.picks), "clean": want.Clean, "uncovered": nonNil(uncovered), "dry_run": true})
 	}
 	fmt.Fprintln(a.out, "Dry run: nothing was changed.")
 	return nil
@@ -279,63 +224,24 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 	return nil
 }
 
-func (a *app) reportRestore(ctx context.Context, c *cli.Command, h *catalog.Held, s *site.Site, r *restore.Result) error {
-	answers := a.checkRestored(ctx, s)
-	var gone []compare.File
-	if h.Parts != nil {
-		gone = a.strangers(ctx, h, r)
-	}
+func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
-		err := a.printJSON(map[string]any{"archive": h.Name, "site": h.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(gone), "checks": nonNil(answers)})
+		err := a.printJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "clean": r.Clean, "checks": nonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
 	} else {
-		a.showRestored(h, s, r, answers, gone)
+		a.showRestored(r)
 	}
-	if worst := check.Worst(answers); worst != nil && !worst.OK() {
+	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() {
 		return &exitError{code: exitDamage}
 	}
 	return nil
 }
 
-// checkSite asks the site whether it works; it is empty when it has no check.
-func (a *app) checkSite(ctx context.Context, s *site.Site) []check.Result {
-	if s.Address == "" {
-		return nil
-	}
-	var broken []string
-	if s.Recipe != nil {
-		broken = s.Recipe.Broken
-	}
-	return check.All(ctx, s.Address, s.Checks, broken)
-}
-
-// checkRestored asks a site that was just exchanged: for a moment, a server with
-// PHP may still answer from scripts that it has kept in memory.
-func (a *app) checkRestored(ctx context.Context, s *site.Site) []check.Result {
-	end := time.Now().Add(2 * cachedScripts)
-	if _, err := a.disk.Stat(filepath.Join(s.Root, "index.php")); err != nil {
-		end = time.Now()
-	}
-	for ; ; time.Sleep(cachedScripts / 5) {
-		answers := a.checkSite(ctx, s)
-		if worst := check.Worst(answers); worst == nil || worst.OK() || !time.Now().Before(end) || ctx.Err() != nil {
-			return answers
-		}
-	}
-}
-
-// checked words one answer of a check.
-func (a *app) checked(r check.Result) string {
-	if r.OK() {
-		return a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
-	}
-	return a.bad(r.URL + ": " + printableText(r.Trouble))
-}
-
-func (a *app) showRestored(h *catalog.Held, s *site.Site, r *restore.Result, answers []check.Result, gone []compare.File) {
+func (a *printer) showRestored(r *jobs.Restored) {
+	h := r.Archive
 	fmt.Fprintf(a.out, "%s %s from %s\n\n", a.good("Restored"), a.bold(h.Site), h.Name)
 	var lines [][2]string
 	if r.Paths > 0 {
@@ -348,7 +254,7 @@ func (a *app) showRestored(h *catalog.Held, s *site.Site, r *restore.Result, ans
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", count(int64(r.Tables), "table", "tables"), count(r.Rows, "row", "rows"))})
 	}
 	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", took(r.Took), took(r.Swap))})
-	for _, one := range answers {
+	for _, one := range r.Answers {
 		lines = append(lines, [2]string{"check", a.checked(one)})
 	}
 	for _, place := range r.Aside {
@@ -358,7 +264,8 @@ func (a *app) showRestored(h *catalog.Held, s *site.Site, r *restore.Result, ans
 		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
 	}
 	a.facts(lines)
-	a.showStrangers(h, s, gone)
+	a.showUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
+	a.showStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {
 		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")
@@ -369,7 +276,7 @@ func (a *app) showRestored(h *catalog.Held, s *site.Site, r *restore.Result, ans
 
 // rowsByTable says how many rows a share has put into which tables; nil when
 // whole databases were restored.
-func rowsByTable(moves []database.ShareMove) map[string]int64 {
+func rowsByTable(moves []database.RowMove) map[string]int64 {
 	var all map[string]int64
 	for _, m := range moves {
 		if all == nil {
@@ -395,23 +302,15 @@ func (a *app) settleCommand() *cli.Command {
 }
 
 func (a *app) undo(ctx context.Context, c *cli.Command) error {
-	return a.onAside(ctx, c, "Undo the restore of %s from %s? What was restored will be deleted.", func(r restore.Recoverer) ([]restore.Outcome, error) {
-		o, err := r.Undo(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return []restore.Outcome{*o}, nil
-	})
+	return a.onAside(ctx, c, "Undo the restore of %s from %s? What was restored will be deleted.", a.jobs.Undo)
 }
 
 func (a *app) settle(ctx context.Context, c *cli.Command) error {
-	return a.onAside(ctx, c, "Delete for good what was set aside from %s by the restore of %s?", func(r restore.Recoverer) ([]restore.Outcome, error) {
-		return r.Settle(ctx)
-	})
+	return a.onAside(ctx, c, "Delete for good what was set aside from %s by the restore of %s?", a.jobs.Settle)
 }
 
 // onAside runs undo or settle, which begin and end alike.
-func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work func(restore.Recoverer) ([]restore.Outcome, error)) error {
+func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work func(context.Context, *restore.Journal) ([]restore.Outcome, error)) error {
 	name, err := oneArg(c, "SITE")
 	if err != nil {
 		return err
@@ -419,23 +318,7 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	cfg, err := a.siteConfig(name)
-	if err != nil {
-		return err
-	}
-	unlock, err := a.state.Lock(name)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	journals, err := restore.Journals(a.state, name)
-	if err != nil {
-		return err
-	}
-	if len(journals) == 0 {
-		return fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
-	}
-	s, err := a.siteForAside(ctx, name, cfg, journals[0])
+	journals, err := a.jobs.ToTakeBack(name)
 	if err != nil {
 		return err
 	}
@@ -449,12 +332,7 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	if err := a.confirmed(c, fmt.Sprintf(question, name, journals[0].Archive)); err != nil {
 		return err
 	}
-	run := history.Run{Site: name, Command: c.Name, Archive: journals[0].Archive, Started: a.now(), Outcome: "done"}
-	done, err := work(a.recoverer(s))
-	if err != nil {
-		run.Outcome, run.Detail = "failed", err.Error()
-	}
-	a.remember(ctx, run)
+	done, err := work(ctx, journals[0])
 	if c.Bool("json") && err == nil {
 		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done)})
 	}
@@ -468,7 +346,7 @@ func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work
 	return err
 }
 
-func (a *app) showAside(journals []*restore.Journal) {
+func (a *printer) showAside(journals []*restore.Journal) {
 	var lines [][2]string
 	for _, j := range journals {
 		lines = append(lines, [2]string{"set aside", fmt.Sprintf("%s, by the restore of %s", when(j.Started), j.Archive)})
@@ -478,20 +356,6 @@ func (a *app) showAside(journals []*restore.Journal) {
 	}
 	a.facts(lines)
 	fmt.Fprintln(a.out)
-}
-
-// siteForAside opens the site; when its webroot is broken, its settings are
-// read from the archive that was restored.
-func (a *app) siteForAside(ctx context.Context, name string, cfg config.Site, j *restore.Journal) (*site.Site, error) {
-	s, err := site.Open(name, cfg)
-	if err == nil && (len(s.Databases) > 0 || len(j.Databases) == 0) {
-		return s, nil
-	}
-	h, second := a.find(ctx, j.Archive, time.Time{})
-	if second != nil {
-		return s, errors.Join(err, second)
-	}
-	return a.restoreSite(ctx, h)
 }
 
 func (a *app) extractCommand() *cli.Command {
@@ -524,7 +388,7 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	r, err := extract.Run(ctx, extract.Job{Archive: h, Paths: args[1:], Tables: tables, To: to, Disk: a.disk, Observer: watch})
+	r, err := extract.Run(ctx, extract.Job{Archive: h, Paths: args[1:], Tables: tables, To: to, Disk: a.jobs.Disk, Observer: watch})
 	done()
 	if err != nil {
 		return err

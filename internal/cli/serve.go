@@ -5,18 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"os/signal"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"time"
 
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/config"
-	"revlet/internal/store"
+	"revlet/internal/jobs"
+	"revlet/internal/platform/autostart"
 )
 
 func (a *app) serveCommand() *cli.Command {
@@ -43,17 +41,17 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 	defer signal.Stop(reload)
 	defer a.feedWatchdog(ctx)()
 	a.hush = c.Bool("quiet")
-	a.log("serving %s of %s", count(int64(len(a.config.Sites)), "site", "sites"), a.config.Path)
+	a.log("serving %s of %s", count(int64(len(a.jobs.Config.Sites)), "site", "sites"), a.jobs.Config.Path)
 	a.tellSystemd(daemon.SdNotifyReady)
 	defer a.tellSystemd(daemon.SdNotifyStopping)
 	for {
-		if err := a.history.SeeClock(ctx, a.now()); err != nil && ctx.Err() == nil {
-			fmt.Fprintln(a.err, "warning: "+err.Error())
+		if err := a.jobs.History.SeeClock(ctx, a.now()); err != nil && ctx.Err() == nil {
+			a.hear(jobs.Warning{Err: err})
 		}
 		err := a.doDue(ctx, "serve")
 		var coded *exitError
 		if err != nil && ctx.Err() == nil && (!errors.As(err, &coded) || coded.err != nil) {
-			fmt.Fprintf(a.err, "revlet: %v\n", err)
+			fmt.Fprintf(a.err, "revlet: %s\n", advised(err))
 		}
 		select {
 		case <-ctx.Done():
@@ -81,7 +79,9 @@ func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 		return func() {}
 	}
 	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan struct{})
 	go func() {
+		defer close(ended)
 		for {
 			select {
 			case <-ctx.Done():
@@ -91,24 +91,21 @@ func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 			}
 		}
 	}()
-	return cancel
+	return func() {
+		cancel()
+		<-ended
+	}
 }
 
 // reload reads the configuration anew; one that is faulty changes nothing.
 func (a *app) reload() {
 	a.tellSystemd(daemon.SdNotifyReloading)
 	defer a.tellSystemd(daemon.SdNotifyReady)
-	fresh, err := config.Load(a.config.Path)
-	if err != nil {
+	if err := a.jobs.Reload(); err != nil {
 		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %v\n", err)
 		return
 	}
-	for _, s := range a.opened {
-		_ = s.Close()
-	}
-	a.opened = map[string]store.Named{}
-	a.config = fresh
-	a.log("read %s anew: %s", a.config.Path, count(int64(len(a.config.Sites)), "site", "sites"))
+	a.log("read %s anew: %s", a.jobs.Config.Path, count(int64(len(a.jobs.Config.Sites)), "site", "sites"))
 }
 
 func (a *app) scheduleCommand() *cli.Command {
@@ -140,135 +137,50 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	path, err := filepath.Abs(a.config.Path)
+	path, err := filepath.Abs(a.jobs.Config.Path)
 	if err != nil {
 		return err
 	}
-	command := []string{program, "--config", path, "--state", a.state.Dir}
+	command := []string{program, "--config", path, "--state", a.jobs.State.Dir}
 	if c.Bool("cron") {
 		return a.installCron(ctx, command, c.Bool("apply"))
 	}
 	return a.installSystemd(ctx, command, c.Bool("apply"))
 }
 
-// cronMark ends the line that is ours in a crontab.
-const cronMark = "# revlet"
-
-// cronMinutes is how often cron runs `revlet due`.
-const cronMinutes = 5
-
 func (a *app) installCron(ctx context.Context, command []string, apply bool) error {
-	offset := os.Getuid() % cronMinutes // not every account of a machine in the same minute
-	line := fmt.Sprintf("%d-59/%d * * * * %s --quiet due  %s\n", offset, cronMinutes, cronQuote(shellQuoted(command)), cronMark)
+	c := autostart.NewCron(append(command, "--quiet", "due"), os.Getuid())
 	if !apply {
-		fmt.Fprintf(a.out, "# Add this line with `crontab -e`, or run this command with --apply:\n%s", line)
+		fmt.Fprintf(a.out, "# Add this line with `crontab -e`, or run this command with --apply:\n%s", c.Line)
 		return nil
 	}
-	table, err := exec.CommandContext(ctx, "crontab", "-l").Output()
-	var exit *exec.ExitError
-	if errors.Is(err, exec.ErrNotFound) {
-		return errors.New("there is no `crontab` command here; without --apply the line is shown, for a hosting's own form")
+	err := c.Install(ctx)
+	if errors.Is(err, autostart.ErrThere) {
+		fmt.Fprintln(a.out, "It is in the crontab already.")
+		return nil
 	}
-	if err != nil && (!errors.As(err, &exit) || !strings.Contains(string(exit.Stderr), "no crontab")) {
-		return fmt.Errorf("read the crontab: %w", err)
+	if err == nil {
+		fmt.Fprintf(a.out, "%s %s", a.good("Installed in the crontab:"), c.Line)
 	}
-	kept := ""
-	for old := range strings.Lines(string(table)) {
-		if strings.TrimSpace(old) == strings.TrimSpace(line) {
-			fmt.Fprintln(a.out, "It is in the crontab already.")
-			return nil
-		}
-		if !strings.HasSuffix(strings.TrimSpace(old), cronMark) {
-			kept += strings.TrimSuffix(old, "\n") + "\n"
-		}
-	}
-	install := exec.CommandContext(ctx, "crontab", "-")
-	install.Stdin = strings.NewReader(kept + line)
-	if out, err := install.CombinedOutput(); err != nil {
-		return fmt.Errorf("write the crontab: %w: %s", err, strings.TrimSpace(string(out)))
-	}
-	fmt.Fprintf(a.out, "%s %s", a.good("Installed in the crontab:"), line)
-	return nil
+	return err
 }
-
-// cronQuote escapes what cron itself takes for the end of a line.
-func cronQuote(s string) string { return strings.ReplaceAll(s, "%", `\%`) }
-
-func shellQuoted(words []string) string {
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		if strings.ContainsAny(w, " \t'\"\\$&;|<>()*?`#~") {
-			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-		quoted[i] = w
-	}
-	return strings.Join(quoted, " ")
-}
-
-// unit is the service (systemd.service(5)).
-const unit = `[Unit]
-Description=Backups of web sites (Revlet)
-After=network-online.target
-Wants=network-online.target
-
-[Service]
-Type=notify
-ExecStart=%s serve
-ExecReload=/bin/kill -HUP $MAINPID
-Restart=on-failure
-RestartSec=60
-WatchdogSec=300
-TimeoutStopSec=120
-Nice=10
-IOSchedulingClass=idle
-
-[Install]
-WantedBy=%s
-`
 
 func (a *app) installSystemd(ctx context.Context, command []string, apply bool) error {
-	folder, target, control := "/etc/systemd/system", "multi-user.target", []string{}
-	if os.Geteuid() != 0 {
-		dir, err := os.UserConfigDir()
-		if err != nil {
-			return err
-		}
-		folder, target, control = filepath.Join(dir, "systemd/user"), "default.target", []string{"--user"}
+	s, err := autostart.NewSystemd(append(command, "serve"))
+	if err != nil {
+		return err
 	}
-	quoted := make([]string, len(command))
-	for i, w := range command {
-		quoted[i] = systemdQuote(w)
-	}
-	text := fmt.Sprintf(unit, strings.Join(quoted, " "), target)
-	file := filepath.Join(folder, "revlet.service")
 	if !apply {
-		fmt.Fprintf(a.out, "# Put this into %s, or run this command with --apply:\n%s", file, text)
+		fmt.Fprintf(a.out, "# Put this into %s, or run this command with --apply:\n%s", s.File, s.Text)
 		return nil
 	}
-	if there, err := os.ReadFile(file); err == nil && string(there) != text {
-		return fmt.Errorf("%s is there already and different; move it away, or change it by hand", file)
-	}
-	if err := a.disk.MkdirAll(folder, 0o755); err != nil {
+	if err := s.Write(a.jobs.Disk); err != nil {
 		return err
 	}
-	if err := a.disk.WriteFile(file, []byte(text), 0o644); err != nil {
+	fmt.Fprintf(a.out, "%s %s\n", a.good("Written:"), s.File)
+	if err := s.Start(ctx); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s %s\n", a.good("Written:"), file)
-	for _, step := range [][]string{{"daemon-reload"}, {"enable", "--now", "revlet.service"}} {
-		if out, err := exec.CommandContext(ctx, "systemctl", append(control, step...)...).CombinedOutput(); err != nil {
-			return fmt.Errorf("systemctl %s: %w: %s; the service file is written, start it with systemctl %s", strings.Join(step, " "), err, strings.TrimSpace(string(out)), strings.Join(append(control, "enable --now revlet.service"), " "))
-		}
-	}
-	fmt.Fprintf(a.out, "%s `systemctl %s` tells how it is\n", a.good("Running:"), strings.Join(append(control, "status revlet"), " "))
+	fmt.Fprintf(a.out, "%s `%s` tells how it is\n", a.good("Running:"), s.Control("status revlet"))
 	return nil
-}
-
-// systemdQuote quotes a word of a command line (systemd.service(5)).
-func systemdQuote(w string) string {
-	w = strings.NewReplacer("%", "%%", "$", "$$", `\`, `\\`, `"`, `\"`).Replace(w)
-	if strings.ContainsAny(w, " \t'\"") {
-		return `"` + w + `"`
-	}
-	return w
 }

@@ -9,28 +9,26 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/catalog"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
-	"revlet/internal/restore"
+	"revlet/internal/jobs"
 	"revlet/internal/site"
+	"revlet/internal/work/restore"
 )
 
 // wish is what is to be restored.
 type wish struct {
-	files, database bool
-	// share is nil for all of the files.
-	share *restore.Share
-	// names words the share; uploads tells that they are of it.
+	jobs.RestoreOrder
+	// names words the share of the files; uploads tells that they are of it.
 	names   []string
 	uploads bool
-	// rows limits the database, by its label; picks words it.
-	rows  map[string]*database.Share
+	// picks words the share of the database.
 	picks []string
 }
 
 // words says what becomes of the files.
 func (w wish) words(root string) string {
-	if w.share.Fill {
+	if w.Selection.Fill {
 		return fmt.Sprintf("in %s, what is missing or differs of %s is put back; what was added stays", root, strings.Join(w.names, ", "))
 	}
 	return fmt.Sprintf("in %s, %s becomes exactly the archive's", root, strings.Join(w.names, ", "))
@@ -38,7 +36,7 @@ func (w wish) words(root string) string {
 
 // wanted reads --only, --path and --mode.
 func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
-	w := wish{files: h.Scope.HasFiles(), database: h.Scope.HasDatabase() && len(h.Origin.Databases) > 0}
+	w := wish{RestoreOrder: jobs.RestoreOrder{Files: h.Scope.HasFiles(), Database: h.Scope.HasDatabase() && len(h.Origin.Databases) > 0}}
 	fill := c.String("mode") == "fill"
 	if !fill && c.String("mode") != "replace" {
 		return w, usageError("--mode %q: it is replace or fill", c.String("mode"))
@@ -49,16 +47,16 @@ func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
 	}
 	var components []string
 	if only := c.String("only"); only != "" {
-		w.files, w.database = false, w.rows != nil
+		w.Files, w.Database = false, w.Rows != nil
 		for name := range strings.SplitSeq(only, ",") {
 			switch name = strings.TrimSpace(name); name {
 			case "files":
-				w.files = true
+				w.Files = true
 			case "database":
-				if w.rows != nil {
+				if w.Rows != nil {
 					return w, usageError("choose one of --only database and --table or --rows")
 				}
-				w.database = true
+				w.Database = true
 			default:
 				components = append(components, name)
 			}
@@ -77,21 +75,19 @@ func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
 	}
 	switch {
 	case len(globs) > 0:
-		w.files, w.names = true, globs
-		w.database = w.rows != nil || w.database && c.String("only") != ""
-		w.share = &restore.Share{Fill: fill, Keep: func(rel string) bool {
-			return slices.ContainsFunc(globs, func(g string) bool { return covers(g, rel) })
-		}}
-	case len(components) > 0 && !w.files:
-		w.files, w.names, w.uploads = true, components, slices.Contains(components, "uploads")
-		w.share = &restore.Share{Fill: fill, Keep: func(rel string) bool { return slices.Contains(components, s.Recipe.ComponentOf(rel)) }}
-	case fill && w.files && (w.rows == nil || c.String("only") != ""):
-		w.database = w.rows != nil || w.database && c.String("only") != ""
+		w.Files, w.names = true, globs
+		w.Database = w.Rows != nil || w.Database && c.String("only") != ""
+		w.Selection = restore.Matching(globs, fill)
+	case len(components) > 0 && !w.Files:
+		w.Files, w.names, w.uploads = true, components, slices.Contains(components, "uploads")
+		w.Selection = restore.OfComponents(s.Recipe, components, fill)
+	case fill && w.Files && (w.Rows == nil || c.String("only") != ""):
+		w.Database = w.Rows != nil || w.Database && c.String("only") != ""
 		w.names = []string{"the site"}
-		w.share = &restore.Share{Fill: true, Keep: func(string) bool { return true }}
-	case w.rows != nil && c.String("only") == "":
-		w.files = false
-	case fill && w.rows == nil:
+		w.Selection = restore.Matching([]string{"**"}, true)
+	case w.Rows != nil && c.String("only") == "":
+		w.Files = false
+	case fill && w.Rows == nil:
 		return w, usageError("--mode fill is for files, and for tables and rows with --table and --rows; a whole database becomes the archive's")
 	}
 	return w, nil
@@ -103,7 +99,7 @@ func (w *wish) readRows(c *cli.Command, s *site.Site, h *catalog.Held, fill bool
 	if len(tables) == 0 && len(typed) == 0 {
 		return nil
 	}
-	if !w.database {
+	if !w.Database {
 		return fmt.Errorf("archive %s holds no database (its scope is %s)", h.Name, h.Scope)
 	}
 	var picks []database.RowPick
@@ -123,7 +119,7 @@ func (w *wish) readRows(c *cli.Command, s *site.Site, h *catalog.Held, fill bool
 		share.Fill, share.Anyway = fill, c.Bool("anyway")
 		w.picks = append(w.picks, pickWords(share)...)
 	}
-	w.rows = rows
+	w.Rows = rows
 	return nil
 }
 
@@ -145,7 +141,7 @@ func rowPicks(text string) ([]database.RowPick, error) {
 }
 
 // pickWords says what of a database comes back.
-func pickWords(share *database.Share) []string {
+func pickWords(share *database.RowSelection) []string {
 	became := "becomes the archive's"
 	if share.Fill {
 		became = "gets back the rows that are missing"
@@ -175,16 +171,6 @@ func pickWords(share *database.Share) []string {
 		all = append(all, "and what is missing of it in "+strings.Join(missing, ", ")+"; later rows stay")
 	}
 	return append(all, "all other rows stay as they are")
-}
-
-// covers tells whether a pattern means a path, or a folder that it lies in.
-func covers(glob, rel string) bool {
-	glob = strings.Trim(strings.TrimPrefix(glob, "./"), "/")
-	if ok, err := doublestar.Match(glob, rel); err == nil && ok {
-		return true
-	}
-	ok, err := doublestar.Match(glob+"/**", rel)
-	return err == nil && ok
 }
 
 // knownComponents makes sure that the recipe has the components that were asked for.

@@ -11,10 +11,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/alarm"
-	"revlet/internal/history"
-	"revlet/internal/report"
-	"revlet/internal/restore"
+	"revlet/internal/jobs"
+	"revlet/internal/watch/history"
+	"revlet/internal/watch/report"
 )
 
 func (a *app) statusCommand() *cli.Command {
@@ -42,11 +41,11 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 	if c.String("accept") != "" {
 		return a.accept(ctx, c)
 	}
-	names, err := a.sitesNamed(c)
+	names, err := a.jobs.SitesNamed(c.Args().Slice())
 	if err != nil {
 		return err
 	}
-	p, err := a.lookedAt(ctx, c, names)
+	p, err := a.jobs.Page(ctx, names, c.Bool("look"))
 	if err != nil {
 		return err
 	}
@@ -56,24 +55,12 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 		}
 		err = a.printJSON(p)
 	} else {
-		a.showStatus(p)
+		a.showStatus(p, a.halfRestored(names))
 	}
 	if code := statusCode(p); err == nil && code != exitDone {
 		return &exitError{code: code}
 	}
 	return err
-}
-
-// lookedAt is the state of sites; with --look their stores are asked first.
-func (a *app) lookedAt(ctx context.Context, c *cli.Command, names []string) (report.Page, error) {
-	if c.Bool("look") {
-		for _, name := range names {
-			if _, err := a.list(ctx, name); err != nil {
-				fmt.Fprintln(a.err, "warning: "+err.Error())
-			}
-		}
-	}
-	return a.page(ctx, names)
 }
 
 // statusCode is what a monitor is told.
@@ -90,7 +77,7 @@ func statusCode(p report.Page) int {
 	return code
 }
 
-func (a *app) showStatus(p report.Page) {
+func (a *printer) showStatus(p report.Page, half map[string]string) {
 	if len(p.Sites) == 0 {
 		fmt.Fprintln(a.out, "No site is configured yet; `revlet adopt PATH` adds one.")
 		return
@@ -102,14 +89,16 @@ func (a *app) showStatus(p report.Page) {
 	a.table([]string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}, rows)
 	for i := range p.Sites {
 		a.showAlarms(&p.Sites[i])
-		a.showHalfRestored(p.Sites[i].Name)
+		if archive, ok := half[p.Sites[i].Name]; ok {
+			a.showHalfRestored(p.Sites[i].Name, archive)
+		}
 	}
 	for _, u := range p.Unsent {
 		fmt.Fprintf(a.out, "\n%s %s\n", a.bad("A message could not be sent:"), printableText(u))
 	}
 }
 
-func (a *app) statusRow(s *report.Site) []string {
+func (a *printer) statusRow(s *report.Site) []string {
 	health := map[string]string{"good": a.good("good"), "look": a.bad("look"), "none": a.bad("not backed up")}[s.Health()]
 	name, age := a.bad("none"), ""
 	if s.Newest != nil {
@@ -131,7 +120,7 @@ func (a *app) statusRow(s *report.Site) []string {
 	return []string{s.Name, health, name, age, elsewhere, a.bad(strings.Join(kinds, ", "))}
 }
 
-func (a *app) showAlarms(s *report.Site) {
+func (a *printer) showAlarms(s *report.Site) {
 	for _, o := range s.Alarms {
 		if o.Accepted != nil {
 			fmt.Fprintf(a.out, "\n%s %s/%s: accepted on %s by %s: %s\n", a.dim("Accepted:"), s.Name, o.Kind, when(*o.Accepted), o.By, printableText(o.Because))
@@ -145,17 +134,24 @@ func (a *app) showAlarms(s *report.Site) {
 	}
 }
 
-// showHalfRestored says that a restore stopped half-way.
-func (a *app) showHalfRestored(name string) {
-	journals, err := restore.Journals(a.state, name)
-	if err != nil {
-		fmt.Fprintln(a.err, "warning: "+err.Error())
-	}
-	for _, j := range journals {
-		if j.Phase != restore.Done {
-			fmt.Fprintf(a.out, "\n%s a restore of %s from %s stopped half-way; `revlet undo %s` or `revlet restore %s` brings it to an end.\n", a.bad("Half-way:"), name, j.Archive, name, j.Archive)
+// halfRestored names the archives from which a restore has stopped half-way, by site.
+func (a *app) halfRestored(names []string) map[string]string {
+	all := map[string]string{}
+	for _, name := range names {
+		archive, err := a.jobs.HalfRestored(name)
+		if err != nil {
+			a.hear(jobs.Warning{Err: err})
+		}
+		if archive != "" {
+			all[name] = archive
 		}
 	}
+	return all
+}
+
+// showHalfRestored says that a restore stopped half-way.
+func (a *printer) showHalfRestored(site, archive string) {
+	fmt.Fprintf(a.out, "\n%s a restore of %s from %s stopped half-way; `revlet undo %s` or `revlet restore %s` brings it to an end.\n", a.bad("Half-way:"), site, archive, site, archive)
 }
 
 func (a *app) accept(ctx context.Context, c *cli.Command) error {
@@ -163,26 +159,12 @@ func (a *app) accept(ctx context.Context, c *cli.Command) error {
 	if !ok {
 		return usageError("--accept %q: it is SITE/ALARM, such as kestrelpoint/mass-change", c.String("accept"))
 	}
-	if _, err := a.siteConfig(site); err != nil {
-		return err
-	}
-	if _, known := alarm.Meant(kind); !known {
-		return usageError("there is no alarm %q; there are %s", kind, strings.Join(alarm.Kinds(), ", "))
-	}
 	if strings.TrimSpace(c.String("why")) == "" {
 		return usageError("--accept needs --why TEXT: whoever reads it next year wants to know")
 	}
-	if _, err := a.assess(ctx, site); err != nil {
+	if err := a.jobs.Accept(ctx, site, kind, c.String("why")); err != nil {
 		return err
 	}
-	n, err := a.history.Accept(ctx, site, kind, person(), c.String("why"), a.now())
-	if err != nil {
-		return err
-	}
-	if n == 0 {
-		return usageError("site %s has no alarm %s that is open", site, kind)
-	}
-	a.remember(ctx, history.Run{Site: site, Command: "accept", Started: a.now(), Outcome: history.Done, Detail: kind + ": " + c.String("why")})
 	fmt.Fprintf(a.out, "%s %s/%s\n", a.good("Accepted:"), site, kind)
 	return nil
 }
@@ -229,7 +211,7 @@ func (a *app) showHistory(ctx context.Context, c *cli.Command) error {
 	if filter.Since, err = date("--since", c.String("since")); err != nil {
 		return err
 	}
-	runs, err := a.history.Runs(ctx, filter)
+	runs, err := a.jobs.History.Runs(ctx, filter)
 	if err != nil {
 		return err
 	}
@@ -279,7 +261,7 @@ func (a *app) showRun(ctx context.Context, c *cli.Command) error {
 		}
 		filter.ID = n
 	}
-	runs, err := a.history.Runs(ctx, filter)
+	runs, err := a.jobs.History.Runs(ctx, filter)
 	if err != nil {
 		return err
 	}
@@ -307,16 +289,12 @@ func (a *app) showEveryArchive(ctx context.Context, c *cli.Command, names []stri
 	all := []report.Archive{}
 	var rows [][]string
 	for _, name := range names {
-		k, err := a.knownOf(ctx, name)
-		if err != nil {
-			return err
-		}
-		archives, err := a.reportArchives(ctx, name, k)
+		known, archives, err := a.jobs.Remembered(ctx, name)
 		if err != nil {
 			return err
 		}
 		all = append(all, archives...)
-		for _, h := range k.Archives {
+		for _, h := range known {
 			rows = append(rows, []string{h.Name, when(h.Taken), h.Scope, size(h.StoredBytes), size(h.NewBytes), a.whereabouts(h), printableText(h.Note)})
 		}
 	}
@@ -328,7 +306,7 @@ func (a *app) showEveryArchive(ctx context.Context, c *cli.Command, names []stri
 }
 
 // whereabouts words where an archive is, or since when it is gone and why.
-func (a *app) whereabouts(h history.Archive) string {
+func (a *printer) whereabouts(h history.Archive) string {
 	var in []string
 	last := history.Copy{}
 	for _, c := range h.Copies {
@@ -366,7 +344,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := a.lookedAt(ctx, c, names)
+	p, err := a.jobs.Page(ctx, names, c.Bool("look"))
 	if err != nil {
 		return err
 	}
@@ -375,7 +353,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	if to == "" {
 		to = map[bool]string{true: "revlet-report.html", false: "-"}[page]
 	}
-	text, err := a.rendered(p, c)
+	text, err := a.rendered(p, c, a.halfRestored(names))
 	if err != nil {
 		return err
 	}
@@ -384,7 +362,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	// It names sites, stores and what is wrong with them: for its owner only.
-	if err := a.disk.WriteFile(to, []byte(text), 0o600); err != nil {
+	if err := a.jobs.Disk.WriteFile(to, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("write the report: %w", err)
 	}
 	if page {
@@ -395,19 +373,16 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 }
 
 // rendered is a report in the form that was asked for.
-func (a *app) rendered(p report.Page, c *cli.Command) (string, error) {
+func (a *app) rendered(p report.Page, c *cli.Command, half map[string]string) (string, error) {
 	var out strings.Builder
 	var err error
 	switch {
 	case c.Bool("metrics"):
 		err = p.Metrics(&out)
 	case c.Bool("json"):
-		was := a.out
-		a.out = &out
-		err = a.printJSON(p)
-		a.out = was
+		err = (&printer{out: &out}).printJSON(p)
 	case c.Bool("text"):
-		out.WriteString(a.plain(func() { a.showReport(p) }))
+		out.WriteString(a.plain(func(text *printer) { text.showReport(p, half) }))
 	default:
 		err = p.HTML(&out)
 	}
@@ -415,9 +390,9 @@ func (a *app) rendered(p report.Page, c *cli.Command) (string, error) {
 }
 
 // showReport prints a report as text.
-func (a *app) showReport(p report.Page) {
+func (a *printer) showReport(p report.Page, half map[string]string) {
 	fmt.Fprintf(a.out, "%s, on %s\n\n", when(p.Made), p.Host)
-	a.showStatus(p)
+	a.showStatus(p, half)
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		fmt.Fprintf(a.out, "\n%s  %s\n\n", a.bold(s.Name), s.Address)
@@ -440,14 +415,14 @@ func (a *app) showReport(p report.Page) {
 	}
 }
 
-func (a *app) ago(t *time.Time) string {
+func (a *printer) ago(t *time.Time) string {
 	if t == nil {
 		return "never"
 	}
 	return fmt.Sprintf("%s (%s)", a.age(*t), when(*t))
 }
 
-func (a *app) showKept(s *report.Site) {
+func (a *printer) showKept(s *report.Site) {
 	var rows [][]string
 	for _, h := range s.Existing() {
 		for _, store := range h.Stores {
@@ -464,7 +439,7 @@ func (a *app) showKept(s *report.Site) {
 	}
 }
 
-func (a *app) showNext(s *report.Site) {
+func (a *printer) showNext(s *report.Site) {
 	var rows [][]string
 	for _, d := range s.Duties {
 		last, next := "not yet", ""

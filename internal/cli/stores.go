@@ -1,23 +1,15 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"crypto/rand"
-	"errors"
 	"fmt"
-	"io"
-	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/catalog"
-	"revlet/internal/marks"
-	"revlet/internal/replicate"
-	"revlet/internal/store"
+	"revlet/internal/jobs"
+	"revlet/internal/work/replicate"
 )
 
 func (a *app) storesCommand() *cli.Command {
@@ -58,57 +50,13 @@ func (a *app) storesCommand() *cli.Command {
 	}
 }
 
-// knownStore refuses a name that no store has.
-func (a *app) knownStore(name string) error {
-	if _, ok := a.config.Stores[name]; !ok {
-		return usageError("there is no store %q in %s; the stores are: %s", name, a.config.Path, strings.Join(a.storeNames(), ", "))
-	}
-	return nil
-}
-
-func (a *app) storeNames() []string {
-	var names []string
-	for name := range a.config.Stores {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return names
-}
-
-// describedStore is a store in a listing.
-type describedStore struct {
-	Name    string   `json:"name"`
-	Kind    string   `json:"kind"`
-	Where   string   `json:"where"`
-	Offsite bool     `json:"offsite"`
-	Sites   []string `json:"sites"`
-	Pending int      `json:"pending"`
-}
-
 func (a *app) listStores(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	waiting := map[string]int{}
-	for _, site := range a.config.SiteNames() {
-		pending, err := a.history.Pending(ctx, site)
-		if err != nil {
-			return err
-		}
-		for _, p := range pending {
-			waiting[p.Store]++
-		}
-	}
-	var all []describedStore
-	for _, name := range a.storeNames() {
-		s := a.store(name)
-		d := describedStore{Name: name, Kind: a.config.Stores[name].Kind(), Where: s.Where(), Offsite: s.Offsite(), Sites: []string{}, Pending: waiting[name]}
-		for _, site := range a.config.SiteNames() {
-			if slices.Contains(a.config.Sites[site].Stores, name) {
-				d.Sites = append(d.Sites, site)
-			}
-		}
-		all = append(all, d)
+	all, err := a.jobs.ListStores(ctx)
+	if err != nil {
+		return err
 	}
 	if c.Bool("json") {
 		return a.printJSON(map[string]any{"stores": nonNil(all)})
@@ -133,56 +81,25 @@ func (a *app) listStores(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// tested is what a test of a store found.
-type tested struct {
-	Store string `json:"store"`
-	Where string `json:"where"`
-	OK    bool   `json:"ok"`
-	Why   string `json:"why,omitempty"`
-	// Write and Read are bytes a second.
-	Write int64 `json:"write_bytes_per_second"`
-	Read  int64 `json:"read_bytes_per_second"`
-}
-
 func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
 	names := c.Args().Slice()
 	if len(names) == 0 {
-		names = a.storeNames()
+		names = a.jobs.StoreNames()
 	}
 	if (c.Bool("trust") || c.Bool("forget-host")) && len(c.Args().Slice()) != 1 {
 		return usageError("--trust and --forget-host need the name of one store")
 	}
-	var all []tested
+	var all []jobs.StoreTest
 	ok := true
 	for _, name := range names {
-		if err := a.knownStore(name); err != nil {
+		t, err := a.jobs.TestStore(ctx, name, c.Bool("trust"), c.Bool("forget-host"))
+		if err != nil {
 			return err
 		}
-		cfg := a.config.Stores[name]
-		o := a.opener()
-		if c.Bool("forget-host") {
-			if err := o.Forget(cfg); err != nil {
-				return err
-			}
-		}
-		o.Trust = c.Bool("trust")
-		o.Trusted = a.sayTrusted
-		s, err := o.Open(name, cfg)
-		t := tested{Store: name}
-		if err == nil {
-			t.Where = s.Where()
-			err = testStore(ctx, s, &t)
-			_ = s.Close()
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if t.OK = err == nil; err != nil {
-			t.Why, ok = err.Error(), false
-		}
+		ok = ok && t.OK
 		all = append(all, t)
 	}
 	if c.Bool("json") {
@@ -198,80 +115,17 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) sayTrusted(host, fingerprint string) {
-	fmt.Fprintf(a.err, "note: the key %s of %s is accepted from now on.\n", fingerprint, host)
-}
-
-func (a *app) showTested(all []tested) {
+func (a *printer) showTested(all []jobs.StoreTest) {
 	for _, t := range all {
 		if t.OK {
 			fmt.Fprintf(a.out, "%s %s (%s): written, read back, compared, listed, deleted; %s/s there, %s/s back\n", a.good("Works:"), a.bold(t.Store), t.Where, size(t.Write), size(t.Read))
 		} else {
-			fmt.Fprintf(a.out, "%s %s: %s\n", a.bad("Does not work:"), a.bold(t.Store), printableText(t.Why))
+			fmt.Fprintf(a.out, "%s %s: %s\n", a.bad("Does not work:"), a.bold(t.Store), printableText(advised(t.Err)))
 		}
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(a.out, "No store is configured yet.")
 	}
-}
-
-// testBytes is how much a test sends and reads.
-const testBytes = 4 << 20
-
-func testStore(ctx context.Context, s store.Named, t *tested) error {
-	if err := s.Check(ctx); err != nil {
-		return err
-	}
-	sent := make([]byte, testBytes)
-	_, _ = rand.Read(sent)
-	name := fmt.Sprintf("revlet-test/%x", sent[:8])
-	began := time.Now()
-	if err := s.Put(ctx, name, bytes.NewReader(sent), testBytes); err != nil {
-		return fmt.Errorf("write: %w", err)
-	}
-	t.Write = perSecond(began)
-	defer func() { _ = s.Remove(context.WithoutCancel(ctx), name) }()
-	began = time.Now()
-	in, err := s.Open(ctx, name, 0)
-	if err != nil {
-		return fmt.Errorf("read back: %w", err)
-	}
-	got, err := io.ReadAll(in)
-	_ = in.Close()
-	if err != nil {
-		return fmt.Errorf("read back: %w", err)
-	}
-	t.Read = perSecond(began)
-	if !bytes.Equal(sent, got) {
-		return errors.New("what was read back is not what was written")
-	}
-	infos, err := s.List(ctx, path.Dir(name))
-	if err != nil {
-		return fmt.Errorf("list: %w", err)
-	}
-	if !slices.ContainsFunc(infos, func(i store.Info) bool { return i.Name == name && i.Bytes == testBytes }) {
-		return errors.New("its listing lags behind: what was just written is not in it. Archives are safe there, for Revlet asks again, but give it time before you judge by `archives`")
-	}
-	if err := s.Remove(ctx, name); err != nil {
-		return fmt.Errorf("delete: %w", err)
-	}
-	if _, err := s.Stat(ctx, name); !errors.Is(err, store.ErrNotFound) {
-		return errors.Join(errors.New("what was deleted is still there"), err)
-	}
-	return nil
-}
-
-func perSecond(began time.Time) int64 {
-	return int64(float64(testBytes) / max(time.Since(began).Seconds(), 1e-6))
-}
-
-// copied is one archive that was brought into a store.
-type copied struct {
-	Archive string `json:"archive"`
-	Store   string `json:"store"`
-	Objects int    `json:"objects"`
-	Bytes   int64  `json:"bytes"`
-	Why     string `json:"failed,omitempty"`
 }
 
 func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
@@ -280,25 +134,25 @@ func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
 	}
 	to := c.String("to")
 	if to != "" {
-		if err := a.knownStore(to); err != nil {
+		if err := a.jobs.KnownStore(to); err != nil {
 			return err
 		}
 	}
-	names := c.Args().Slice()
-	if len(names) == 0 {
-		names = a.config.SiteNames()
+	names, err := a.jobs.SitesNamed(c.Args().Slice())
+	if err != nil {
+		return err
 	}
-	var all []copied
+	watch, stop := a.observer(c.Bool("quiet") || c.Bool("json"))
+	defer stop()
+	var all []jobs.Copied
 	for _, name := range names {
-		if _, err := a.siteConfig(name); err != nil {
-			return err
-		}
-		done, err := a.copySite(ctx, c, name, to)
+		done, err := a.jobs.CopyArchives(ctx, name, to, watch)
 		if err != nil {
 			return err
 		}
 		all = append(all, done...)
 	}
+	stop()
 	if c.Bool("json") {
 		if err := a.printJSON(map[string]any{"copied": nonNil(all)}); err != nil {
 			return err
@@ -306,60 +160,20 @@ func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
 	} else {
 		a.showCopied(all)
 	}
-	if slices.ContainsFunc(all, func(c copied) bool { return c.Why != "" }) {
+	if slices.ContainsFunc(all, func(c jobs.Copied) bool { return c.Why != "" }) {
 		return &exitError{code: exitGaps}
 	}
 	return nil
 }
 
-func (a *app) copySite(ctx context.Context, c *cli.Command, name, to string) ([]copied, error) {
-	unlock, err := a.state.Lock(name)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	l, err := a.list(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	pending, err := a.pending(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	defer done()
-	var all []copied
-	for _, h := range slices.Backward(l.Archives) {
-		targets := pending[h.Name]
-		if to != "" {
-			targets = []string{to}
-		}
-		for _, target := range targets {
-			if slices.Contains(storeNames(h), target) {
-				continue
-			}
-			r, err := a.copyTo(ctx, &h, target, watch)
-			if ctx.Err() != nil {
-				return all, ctx.Err()
-			}
-			one := copied{Archive: h.Name, Store: target, Objects: r.Objects, Bytes: r.Bytes}
-			if err != nil {
-				one.Why = err.Error()
-			}
-			all = append(all, one)
-		}
-	}
-	return all, nil
-}
-
-func (a *app) showCopied(all []copied) {
+func (a *printer) showCopied(all []jobs.Copied) {
 	if len(all) == 0 {
 		fmt.Fprintln(a.out, "Nothing to copy: every archive is where it should be.")
 		return
 	}
 	for _, d := range all {
 		if d.Why != "" {
-			fmt.Fprintf(a.out, "%s %s to %s: %s\n", a.bad("Not copied:"), d.Archive, d.Store, printableText(d.Why))
+			fmt.Fprintf(a.out, "%s %s to %s: %s\n", a.bad("Not copied:"), d.Archive, d.Store, printableText(inline(d.Err)))
 			continue
 		}
 		fmt.Fprintf(a.out, "%s %s is in %s: %s sent in %s\n", a.good("Copied:"), d.Archive, d.Store, size(d.Bytes), count(int64(d.Objects), "object", "objects"))
@@ -374,23 +188,26 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	if err := a.knownStore(args[0]); err != nil {
+	if err := a.jobs.KnownStore(args[0]); err != nil {
 		return err
 	}
 	names := args[1:]
 	if len(names) == 0 {
-		names = slices.DeleteFunc(a.config.SiteNames(), func(site string) bool {
-			return !slices.Contains(a.config.Sites[site].Stores, args[0])
+		names = slices.DeleteFunc(a.jobs.Config.SiteNames(), func(site string) bool {
+			return !slices.Contains(a.jobs.Config.Sites[site].Stores, args[0])
 		})
 	}
+	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
+	defer done()
 	healed := map[string][]replicate.Healed{}
 	for _, name := range names {
-		found, err := a.healSite(ctx, c, args[0], name)
+		found, err := a.jobs.Heal(ctx, args[0], name, c.Bool("quick"), watch)
 		if err != nil {
 			return err
 		}
 		healed[name] = nonNil(found)
 	}
+	done() // before anything is printed: it clears its line
 	if c.Bool("json") {
 		if err := a.printJSON(map[string]any{"store": args[0], "sites": healed}); err != nil {
 			return err
@@ -406,52 +223,7 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) healSite(ctx context.Context, c *cli.Command, target, name string) ([]replicate.Healed, error) {
-	cfg, err := a.siteConfig(name)
-	if err != nil {
-		return nil, err
-	}
-	unlock, err := a.state.Lock(name)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	l, err := a.list(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	mine := wantedIn(l, target)
-	others := slices.DeleteFunc(a.stores(cfg), func(s store.Named) bool { return s.Name == target })
-	scratch, err := a.state.Spool(name + ".copy")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = a.disk.RemoveAll(scratch) }()
-	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	defer done()
-	job := replicate.Job{Machine: marks.Machine(a.state.Dir), Site: name, To: a.store(target), From: others, Disk: a.disk, Scratch: scratch, Observer: watch}
-	healed, err := job.Heal(ctx, mine, c.Bool("quick"))
-	for _, h := range healed {
-		if h.Left == "" {
-			err = errors.Join(err, a.history.Mended(ctx, target, h.Object))
-		}
-	}
-	return healed, err
-}
-
-// wantedIn are the archives that a store has, or has lost the record of: one
-// that a record there cannot be read of, and that another store has.
-func wantedIn(l *catalog.Listing, target string) []catalog.Held {
-	lost := map[string]bool{}
-	for _, b := range l.Broken {
-		lost[b.Name] = lost[b.Name] || b.Store == target
-	}
-	return slices.DeleteFunc(slices.Clone(l.Archives), func(h catalog.Held) bool {
-		return !slices.Contains(storeNames(h), target) && !lost[h.Name]
-	})
-}
-
-func (a *app) showHealed(target string, names []string, healed map[string][]replicate.Healed) {
+func (a *printer) showHealed(target string, names []string, healed map[string][]replicate.Healed) {
 	for _, name := range names {
 		if len(healed[name]) == 0 {
 			fmt.Fprintf(a.out, "%s everything of %s in %s is sound.\n", a.good("Nothing to heal:"), name, target)

@@ -3,14 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archive"
-	"revlet/internal/catalog"
-	"revlet/internal/history"
-	"revlet/internal/verify"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/jobs"
+	"revlet/internal/work/verify"
 )
 
 func (a *app) verifyCommand() *cli.Command {
@@ -37,30 +36,48 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	chosen, trouble, err := a.toVerify(ctx, c)
+	limit, err := before(c)
 	if err != nil {
 		return err
 	}
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	v := &verify.Verifier{Observer: watch}
-	reports, err := a.verifyAll(ctx, v, chosen, c.String("store"), level)
+	proof, err := a.jobs.Verify(ctx, jobs.VerifyOrder{Archives: c.Args().Slice(), Before: limit, Store: c.String("store"), Level: level, Observer: watch})
 	done()
 	if err != nil {
 		return err
 	}
-	sound := len(trouble) == 0
-	for _, r := range reports {
-		sound = sound && r.Sound()
-	}
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"sound": sound, "reports": nonNil(reports), "trouble": nonNil(trouble)})
+		err = a.printJSON(map[string]any{"verdict": proof.Verdict(), "sound": proof.Sound(), "reports": nonNil(proof.Reports), "trouble": nonNil(troubleTexts(proof.Trouble))})
 	} else {
-		a.showReports(reports, trouble)
+		a.showReports(proof)
 	}
-	if err == nil && !sound {
+	if err != nil {
+		return err
+	}
+	return verdictCode(proof.Verdict())
+}
+
+// verdictCode is the exit code for a verdict: what was not reached is not damaged.
+func verdictCode(v catalog.Verdict) error {
+	switch v {
+	case catalog.Damaged:
 		return &exitError{code: exitDamage}
+	case catalog.NotReached:
+		return &exitError{code: exitGaps}
 	}
-	return err
+	return nil
+}
+
+// troubleTexts words stores and records that could not be read.
+func troubleTexts(all []jobs.Trouble) []string {
+	var texts []string
+	for _, t := range all {
+		texts = append(texts, fmt.Sprintf("store %s: %s", t.Store, inline(t.Err)))
+	}
+	return texts
 }
 
 // verifyLevel is the level that was asked for, or none.
@@ -77,122 +94,17 @@ func verifyLevel(c *cli.Command) (chosen verify.Level, err error) {
 	return chosen, nil
 }
 
-// levelFor is the level for one archive: full unless another was asked for, or
-// unless it is encrypted and no key was given.
-func (a *app) levelFor(h *catalog.Held, asked verify.Level) verify.Level {
-	switch {
-	case asked != "":
-		return asked
-	case h.Encrypted && !a.keys.Given():
-		return verify.Digests
-	default:
-		return verify.Full
-	}
-}
-
-// toVerify resolves the archives that were named, or all there are, with what
-// is wrong with records that cannot be read.
-func (a *app) toVerify(ctx context.Context, c *cli.Command) (all []*catalog.Held, trouble []string, err error) {
-	if err := a.open(ctx, c); err != nil {
-		return nil, nil, err
-	}
-	limit, err := before(c)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, typed := range c.Args().Slice() {
-		h, err := a.find(ctx, typed, limit)
-		if err != nil {
-			return nil, nil, err
-		}
-		all = append(all, h)
-	}
-	if c.Args().Present() {
-		return all, nil, nil
-	}
-	for _, name := range a.config.SiteNames() {
-		l, err := a.list(ctx, name)
-		if err != nil {
-			return nil, nil, err
-		}
-		for i := range l.Archives {
-			all = append(all, &l.Archives[i])
-		}
-		for _, b := range append(l.Broken, l.Silent...) {
-			trouble = append(trouble, fmt.Sprintf("store %s: %v", b.Store, b.Err))
-		}
-	}
-	return all, trouble, nil
-}
-
-// verifyAll begins with the oldest archive, since later ones share its parts,
-// and reports on the newest first.
-func (a *app) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string, asked verify.Level) ([]*verify.Report, error) {
-	var reports []*verify.Report
-	met := false
-	for _, h := range slices.Backward(chosen) {
-		for _, s := range slices.Backward(h.Stores) {
-			if only != "" && s.Name != only {
-				continue
-			}
-			met = true
-			level := a.levelFor(h, asked)
-			r, err := v.Archive(ctx, h, s, level)
-			if err != nil {
-				return reports, err
-			}
-			reports = append(reports, r)
-			if err := a.noteDamage(ctx, h, r); err != nil {
-				return reports, err
-			}
-			if err := a.history.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.now(), Level: string(level), Sound: r.Sound()}); err != nil {
-				return reports, err
-			}
-		}
-	}
-	slices.Reverse(reports)
-	if only != "" && !met && len(chosen) > 0 {
-		return nil, usageError("none of the archives is in a store %q", only)
-	}
-	return reports, nil
-}
-
-// noteDamage remembers which parts were found damaged, so that the next backup
-// writes them again if it needs them, and which were not.
-func (a *app) noteDamage(ctx context.Context, h *catalog.Held, r *verify.Report) error {
-	known, err := a.history.DamagedIn(ctx, r.Store)
-	if err != nil {
-		return err
-	}
-	bad := map[string]bool{}
-	for _, d := range r.Damage {
-		bad[d.Object] = true
-	}
-	for _, p := range h.Parts {
-		object := archive.PartPath(h.Site, p.Name)
-		switch {
-		case bad[p.Name]:
-			err = a.history.Damaged(ctx, r.Store, object)
-		case known[object] && r.Level != verify.Quick:
-			err = a.history.Mended(ctx, r.Store, object)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (a *app) showReports(reports []*verify.Report, trouble []string) {
+func (a *printer) showReports(proof *jobs.Proof) {
+	reports, trouble := proof.Reports, troubleTexts(proof.Trouble)
 	if len(reports) == 0 && len(trouble) == 0 {
 		fmt.Fprintln(a.out, "No archives to verify. `revlet backup` takes one.")
 		return
 	}
 	var rows [][]string
 	for _, r := range reports {
-		verdict := a.good("sound")
+		verdict := a.good(string(catalog.Sound))
 		if !r.Sound() {
-			verdict = a.bad("DAMAGED")
+			verdict = a.bad(strings.ToUpper(string(r.Verdict())))
 		}
 		rows = append(rows, []string{r.Archive, r.Store, string(r.Level), fmt.Sprint(r.Parts), size(r.Bytes), took(r.Took), verdict})
 	}
@@ -202,7 +114,8 @@ func (a *app) showReports(reports []*verify.Report, trouble []string) {
 	damaged := false
 	for _, r := range reports {
 		a.showDamage(r)
-		damaged = damaged || !r.Sound()
+		a.showNotReached(r)
+		damaged = damaged || len(r.Damage) > 0
 	}
 	if damaged {
 		fmt.Fprintln(a.out, "\nNext: `revlet stores heal STORE` puts sound copies from other stores in their place; if there is\nno other store, take a new archive now with `revlet backup`, and look at the disk under that one.")
@@ -212,8 +125,8 @@ func (a *app) showReports(reports []*verify.Report, trouble []string) {
 	}
 }
 
-func (a *app) showDamage(r *verify.Report) {
-	if r.Sound() {
+func (a *printer) showDamage(r *verify.Report) {
+	if len(r.Damage) == 0 {
 		return
 	}
 	fmt.Fprintf(a.out, "\n%s in store %s:\n", a.bad("Damage to "+r.Archive), r.Store)
@@ -229,5 +142,22 @@ func (a *app) showDamage(r *verify.Report) {
 		if more := d.HeldTotal - len(d.Held); more > 0 {
 			fmt.Fprintf(a.out, "    and %d more\n", more)
 		}
+	}
+}
+
+// missedShown is how many objects that were not reached are listed.
+const missedShown = 3
+
+// showNotReached lists what could not be read, of which nothing is known.
+func (a *printer) showNotReached(r *verify.Report) {
+	if len(r.NotReached) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s in store %s: nothing is known of %s\n", a.bad("Not reached: "+r.Archive), r.Store, count(int64(len(r.NotReached)), "object", "objects"))
+	for _, m := range r.NotReached[:min(len(r.NotReached), missedShown)] {
+		fmt.Fprintf(a.out, "  %s\n    %s\n", m.Object, printableText(m.Why))
+	}
+	if more := len(r.NotReached) - missedShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %d more\n", more)
 	}
 }

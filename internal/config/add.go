@@ -11,11 +11,10 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 )
 
-const header = `# Revlet: what is kept safe, and where. ` + "`revlet --help`" + ` lists the commands.
-`
+const header = "# Revlet: what is kept safe, and where.\n"
 
 // Add writes new stores and sites into the file at path, creating it when
 // missing and keeping what stands there, comments included. The result is

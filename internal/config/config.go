@@ -19,9 +19,10 @@ import (
 	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
 
-	"revlet/internal/retention"
-	"revlet/internal/schedule"
-	"revlet/internal/seal"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/reason"
+	"revlet/internal/rules/retention"
+	"revlet/internal/rules/schedule"
 )
 
 // Config is the whole configuration file.
@@ -206,12 +207,12 @@ func (e *Error) Error() string {
 // ErrNone is wrapped by Load when there is no configuration file yet.
 var ErrNone = errors.New("no configuration file")
 
-// Locate returns the file to read: explicit, then $REVLET_CONFIG, then
+// Locate returns the file to read: explicit, then variable (what $REVLET_CONFIG is), then
 // ./revlet.yaml, then the user's and the system's configuration folders. When
 // none exists it returns the place where a new one belongs, and false.
-func Locate(explicit string) (string, bool) {
+func Locate(explicit, variable string) (string, bool) {
 	exists := func(p string) bool { _, err := os.Stat(p); return err == nil }
-	for _, named := range []string{explicit, os.Getenv("REVLET_CONFIG")} {
+	for _, named := range []string{explicit, variable} {
 		if named != "" {
 			return named, exists(named)
 		}
@@ -240,7 +241,7 @@ func Locate(explicit string) (string, bool) {
 func Load(path string) (*Config, error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w at %s; `revlet adopt PATH` writes one", ErrNone, path)
+		return nil, reason.New(reason.NoConfig, nil, "%w at %s", ErrNone, path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the configuration: %w", err)
@@ -318,129 +319,187 @@ var siteName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,60}$`)
 // ValidName tells whether a site or store may be called that.
 func ValidName(name string) bool { return siteName.MatchString(name) }
 
+// settler checks a configuration and completes it. Faults are reported in the order
+// of names, so that the first one is always the same.
+type settler struct {
+	*Config
+	data []byte
+	// base is the folder that relative paths start from.
+	base string
+}
+
 // settle checks what the types cannot say and makes paths absolute.
 func (c *Config) settle(data []byte) error {
-	at := func(path string, format string, args ...any) error {
-		e := &Error{Path: c.Path, Reason: fmt.Sprintf(format, args...)}
-		if p, err := yaml.PathString(path); err == nil {
-			if node, err := p.ReadNode(strings.NewReader(string(data))); err == nil {
-				position := node.GetToken().Position
-				e.Line, e.Column = position.Line, position.Column
-			}
-		}
-		return e
-	}
 	base, err := filepath.Abs(filepath.Dir(c.Path))
 	if err != nil {
 		return err
 	}
+	s := settler{Config: c, data: data, base: base}
 	c.State = absolute(base, c.State)
 	if c.zone, err = parseZone(c.TimeZone); err != nil {
-		return at("$.time_zone", "%v", err)
+		return s.at("$.time_zone", "%v", err)
 	}
-	if c.Notify != nil {
-		if err := c.Notify.settle(base); err != nil {
-			return at("$.notify", "%v", err)
-		}
-		for _, secret := range c.Notify.secrets() {
-			c.warnIfReadable(secret)
-		}
-	}
-	for name, s := range c.Stores {
-		where := "$.stores." + name
-		if !ValidName(name) {
-			return at(where, "store name %q: use small letters, digits, dots and dashes", name)
-		}
-		if err := s.Settle(base); err != nil {
-			return at(where, "store %q: %v", name, err)
-		}
-		for _, secret := range []string{s.PasswordFile, s.KeyFile, s.SecretFile} {
-			c.warnIfReadable(secret)
-		}
-		c.Stores[name] = s
-	}
-	if e := c.Encrypt; e != nil {
-		if len(e.To) == 0 {
-			return at("$.encrypt", "`encrypt:` names nobody in `to:`; `revlet keys new FILE` makes a key")
-		}
-		for i, to := range e.To {
-			if err := seal.CheckRecipient(to); err != nil {
-				return at(fmt.Sprintf("$.encrypt.to[%d]", i), "%v", err)
-			}
-		}
-		e.PassphraseKey = absolute(base, e.PassphraseKey)
-	}
-	for name, s := range c.Sites {
-		where := "$.sites." + name
-		switch {
-		case !ValidName(name):
-			return at(where, "site name %q: use small letters, digits, dots and dashes", name)
-		case s.Root == "":
-			return at(where, "site %q has no `root:`", name)
-		case len(s.Stores) == 0:
-			return at(where, "site %q names no store in `stores:`; an archive needs a place", name)
-		}
-		if s.Fresh != "" {
-			if s.FreshEvery, err = ParseEvery(s.Fresh); err != nil {
-				return at(where+".fresh", "site %q: %v", name, err)
-			}
-		}
-		if err := s.settleChecks(); err != nil {
-			return at(where, "site %q: %v", name, err)
-		}
-		if s.Duties, err = parseSchedule(s.Schedule); err != nil {
-			return at(where+".schedule", "site %q: %v", name, err)
-		}
-		if s.KeepRules, err = parseKeep(s.Keep); err != nil {
-			return at(where+".keep", "site %q: %v", name, err)
-		}
-		if s.zone, err = parseZone(s.TimeZone); err != nil {
-			return at(where+".time_zone", "site %q: %v", name, err)
-		}
-		s.Root = absolute(base, s.Root)
-		for label, folder := range s.Roots {
-			folder = absolute(base, folder)
-			if !ValidName(label) || label == "webroot" || label == "above" || label == "database" {
-				return at(where+".roots", "root name %q of site %q: use small letters and digits, and neither webroot, above nor database", label, name)
-			}
-			if within(folder, s.Root) || within(s.Root, folder) {
-				return at(where+".roots."+label, "root %q of site %q and the webroot lie one inside the other", label, name)
-			}
-			s.Roots[label] = folder
-		}
-		for i, store := range s.Stores {
-			if _, ok := c.Stores[store]; !ok {
-				return at(fmt.Sprintf("%s.stores[%d]", where, i), "site %q: there is no store %q%s", name, store, nearest(store, sortedKeys(c.Stores)))
-			}
-		}
-		if err := c.settleDatabases(s.Databases, name, where+".databases", base, at); err != nil {
+	for _, step := range []func() error{s.notify, s.stores, s.encrypt} {
+		if err := step(); err != nil {
 			return err
 		}
-		if s.Rehearse != nil {
-			if err := c.settleDatabases(s.Rehearse.Databases, name, where+".rehearse.databases", base, at); err != nil {
-				return err
-			}
+	}
+	for _, name := range c.SiteNames() {
+		one := c.Sites[name]
+		if err := s.site(name, &one); err != nil {
+			return err
 		}
-		c.Sites[name] = s
+		c.Sites[name] = one
 	}
 	return nil
 }
 
-// settleDatabases checks databases described by hand and completes their paths.
-func (c *Config) settleDatabases(all map[string]Database, site, where, base string, at func(where, format string, args ...any) error) error {
-	for label, db := range all {
+// at is a fault at a place in the file (a YAML path).
+func (s settler) at(path string, format string, args ...any) error {
+	e := &Error{Path: s.Path, Reason: fmt.Sprintf(format, args...)}
+	if p, err := yaml.PathString(path); err == nil {
+		if node, err := p.ReadNode(strings.NewReader(string(s.data))); err == nil {
+			position := node.GetToken().Position
+			e.Line, e.Column = position.Line, position.Column
+		}
+	}
+	return e
+}
+
+func (s settler) notify() error {
+	if s.Notify == nil {
+		return nil
+	}
+	if err := s.Notify.settle(s.base); err != nil {
+		return s.at("$.notify", "%v", err)
+	}
+	for _, secret := range s.Notify.secrets() {
+		s.warnIfReadable(secret)
+	}
+	return nil
+}
+
+func (s settler) stores() error {
+	for _, name := range sortedKeys(s.Stores) {
+		one, where := s.Stores[name], "$.stores."+name
+		if !ValidName(name) {
+			return s.at(where, "store name %q: use small letters, digits, dots and dashes", name)
+		}
+		if err := one.Settle(s.base); err != nil {
+			return s.at(where, "store %q: %v", name, err)
+		}
+		for _, secret := range []string{one.PasswordFile, one.KeyFile, one.SecretFile} {
+			s.warnIfReadable(secret)
+		}
+		s.Stores[name] = one
+	}
+	return nil
+}
+
+func (s settler) encrypt() error {
+	e := s.Encrypt
+	if e == nil {
+		return nil
+	}
+	if len(e.To) == 0 {
+		return reason.Because(reason.NobodyToEncryptFor, nil, s.at("$.encrypt", "`encrypt:` names nobody in `to:`"))
+	}
+	for i, to := range e.To {
+		if err := encryption.CheckRecipient(to); err != nil {
+			return s.at(fmt.Sprintf("$.encrypt.to[%d]", i), "%v", err)
+		}
+	}
+	e.PassphraseKey = absolute(s.base, e.PassphraseKey)
+	return nil
+}
+
+// site checks one site and completes it.
+func (s settler) site(name string, one *Site) error {
+	where := "$.sites." + name
+	switch {
+	case !ValidName(name):
+		return s.at(where, "site name %q: use small letters, digits, dots and dashes", name)
+	case one.Root == "":
+		return s.at(where, "site %q has no `root:`", name)
+	case len(one.Stores) == 0:
+		return s.at(where, "site %q names no store in `stores:`; an archive needs a place", name)
+	}
+	for i, store := range one.Stores {
+		if _, ok := s.Stores[store]; !ok {
+			return s.at(fmt.Sprintf("%s.stores[%d]", where, i), "site %q: there is no store %q%s", name, store, nearest(store, sortedKeys(s.Stores)))
+		}
+	}
+	if err := s.phrases(name, where, one); err != nil {
+		return err
+	}
+	if err := s.roots(name, where, one); err != nil {
+		return err
+	}
+	if err := s.databases(one.Databases, name, where+".databases"); err != nil {
+		return err
+	}
+	if one.Rehearse != nil {
+		return s.databases(one.Rehearse.Databases, name, where+".rehearse.databases")
+	}
+	return nil
+}
+
+// phrases reads what a site's entry says in words: checks, times and keep rules.
+func (s settler) phrases(name, where string, one *Site) (err error) {
+	for _, step := range []struct {
+		key  string
+		read func() error
+	}{
+		{".fresh", func() (err error) {
+			if one.Fresh != "" {
+				one.FreshEvery, err = ParseEvery(one.Fresh)
+			}
+			return err
+		}},
+		{"", one.settleChecks},
+		{".schedule", func() (err error) { one.Duties, err = parseSchedule(one.Schedule); return err }},
+		{".keep", func() (err error) { one.KeepRules, err = parseKeep(one.Keep); return err }},
+		{".time_zone", func() (err error) { one.zone, err = parseZone(one.TimeZone); return err }},
+	} {
+		if err := step.read(); err != nil {
+			return s.at(where+step.key, "site %q: %v", name, err)
+		}
+	}
+	return nil
+}
+
+// roots completes a site's folders and makes sure that none lies in another.
+func (s settler) roots(name, where string, one *Site) error {
+	one.Root = absolute(s.base, one.Root)
+	for _, label := range sortedKeys(one.Roots) {
+		folder := absolute(s.base, one.Roots[label])
+		if !ValidName(label) || label == "webroot" || label == "above" || label == "database" {
+			return s.at(where+".roots", "root name %q of site %q: use small letters and digits, and neither webroot, above nor database", label, name)
+		}
+		if within(folder, one.Root) || within(one.Root, folder) {
+			return s.at(where+".roots."+label, "root %q of site %q and the webroot lie one inside the other", label, name)
+		}
+		one.Roots[label] = folder
+	}
+	return nil
+}
+
+// databases checks databases described by hand and completes their paths.
+func (s settler) databases(all map[string]Database, site, where string) error {
+	for _, label := range sortedKeys(all) {
+		db := all[label]
 		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
-			return at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
+			return s.at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
 		}
 		if db.PasswordFile != "" && db.PasswordEnv != "" {
-			return at(where+"."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, site)
+			return s.at(where+"."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, site)
 		}
 		if db.SQLite != "" {
-			db.SQLite = absolute(base, db.SQLite)
+			db.SQLite = absolute(s.base, db.SQLite)
 		}
 		if db.PasswordFile != "" {
-			db.PasswordFile = absolute(base, db.PasswordFile)
-			c.warnIfReadable(db.PasswordFile)
+			db.PasswordFile = absolute(s.base, db.PasswordFile)
+			s.warnIfReadable(db.PasswordFile)
 		}
 		all[label] = db
 	}
@@ -502,7 +561,7 @@ func (c *Config) SiteNames() []string { return sortedKeys(c.Sites) }
 func (c *Config) Suggest(typed string) string {
 	names := c.SiteNames()
 	if len(names) == 0 {
-		return "; no site is configured yet, `revlet adopt PATH` adds one"
+		return "; no site is configured yet"
 	}
 	if s := nearest(typed, names); s != "" {
 		return s

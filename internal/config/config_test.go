@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 )
 
 func TestAddKeepsWhatThePersonWrote(t *testing.T) {

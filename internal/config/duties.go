@@ -10,8 +10,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"revlet/internal/retention"
-	"revlet/internal/schedule"
+	"revlet/internal/rules/retention"
+	"revlet/internal/rules/schedule"
 )
 
 // Phrases are one phrase or a list of them.

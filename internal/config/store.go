@@ -10,7 +10,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"revlet/internal/retention"
+	"revlet/internal/rules/retention"
 )
 
 // Store says where archives are held. Exactly one address is set: Folder, SFTP,

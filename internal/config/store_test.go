@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 )
 
 func TestStoreAddresses(t *testing.T) {
@@ -49,7 +49,7 @@ func TestFaultsInStoresSayWhatToDo(t *testing.T) {
 		`{folder: /a, password_file: a, password_env: B}`:                "keep one",
 		`{sftpp: "sftp://h/x"}`:                                          `did you mean "sftp"`,
 		`{ftp: "ftp://h/x", acces_key: x}`:                               `did you mean "access_key"`,
-		`{folder: /a}` + "\nencrypt: {to: []}":                           "keys new",
+		`{folder: /a}` + "\nencrypt: {to: []}":                           "names nobody",
 		`{folder: /a}` + "\nencrypt: {to: [age1nonsense]}":               "no age recipient",
 		`{folder: /a}` + "\nencrypt: {to: [AGE-SECRET-KEY-1ABCDEFGHIJ]}": "secret key",
 	} {

@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"revlet/internal/platform/reason"
 )
 
 // Info describes a database and its server.
@@ -152,9 +154,9 @@ type Plan struct {
 	Notes   []string     `json:"notes,omitempty"`
 	NewKeys []ForeignKey `json:"new_keys,omitempty"`
 	OldKeys []ForeignKey `json:"old_keys,omitempty"`
-	// Share is set when only some tables or rows are put back: they are then put
+	// Rows is set when only some tables or rows are put back: they are then put
 	// into the live tables in one transaction, and Aside holds the rows that went.
-	Share *SharePlan `json:"share,omitempty"`
+	Rows *RowPlan `json:"share,omitempty"`
 }
 
 // AsideOf tells which table a name in the aside place stands for.
@@ -164,8 +166,8 @@ func (p *Plan) AsideOf(name string) string {
 			return m.Name
 		}
 	}
-	if p.Share != nil {
-		for _, m := range p.Share.Moves {
+	if p.Rows != nil {
+		for _, m := range p.Rows.Moves {
 			if strings.HasSuffix(name, "_"+m.Aside) || name == m.Aside {
 				return m.Table
 			}
@@ -205,7 +207,7 @@ func CheckVersion(archived, here string) error {
 	_, err2 := fmt.Sscanf(here, "%d", &to)
 	sameMake := strings.Contains(archived, "MariaDB") == strings.Contains(here, "MariaDB")
 	if err1 == nil && err2 == nil && sameMake && from > to {
-		return fmt.Errorf("the archive comes from server version %s, this server is older (%s); restore on a newer one, or add --anyway", archived, here)
+		return reason.New(reason.OlderServer, nil, "the archive comes from server version %s, this server is older (%s)", archived, here)
 	}
 	return nil
 }
@@ -229,7 +231,7 @@ type Target interface {
 	// Select picks, out of what is staged, the rows of a share and makes sure
 	// that they fit into the live tables. It completes the plan's share; nothing
 	// live changes. It is called once, after Load, for plans with a Share.
-	Select(ctx context.Context, p *Plan, s Share) error
+	Select(ctx context.Context, p *Plan, s RowSelection) error
 	// Swap puts the staged tables live and the live ones aside.
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.

@@ -1,8 +1,8 @@
 package database
 
-// Share limits a restore to some of a database: tables, or rows with what
+// RowSelection limits a restore to some of a database: tables, or rows with what
 // belongs to them.
-type Share struct {
+type RowSelection struct {
 	// Tables come back whole. Their definitions stay those of the live tables; a
 	// table that is gone is made again.
 	Tables []string
@@ -35,7 +35,7 @@ type Relation struct {
 
 // Staged names every table that a share reads from an archive with the given
 // tables, in the order in which relations lead to them.
-func (s Share) Staged(archived func(table string) bool) []string {
+func (s RowSelection) Staged(archived func(table string) bool) []string {
 	var all []string
 	seen := map[string]bool{}
 	add := func(table string) {
@@ -63,16 +63,16 @@ func (s Share) Staged(archived func(table string) bool) []string {
 	return all
 }
 
-// SharePlan is how a share is put into live tables.
-type SharePlan struct {
+// RowPlan is how a share is put into live tables.
+type RowPlan struct {
 	// Staged are the tables that are loaded for it.
 	Staged []string `json:"staged"`
 	// Moves stand in the order in which rows are put in: parents first.
-	Moves []ShareMove `json:"moves,omitempty"`
+	Moves []RowMove `json:"moves,omitempty"`
 }
 
-// ShareMove is one table of a SharePlan.
-type ShareMove struct {
+// RowMove is one table of a RowPlan.
+type RowMove struct {
 	Table string `json:"table"`
 	// Columns are those of the archive's table; Key is the live one's primary key.
 	Columns []string `json:"columns"`

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"revlet/internal/phpliteral"
+	"revlet/internal/site/phpliteral"
 )
 
 // Pointing is what a copy of a site is to be told about itself.

@@ -29,8 +29,8 @@ type Recipe struct {
 	Maintenance Maintenance                 `yaml:"maintenance"`
 	// Relations say which rows belong together.
 	Relations []Relation `yaml:"relations"`
-	// Mind says, by table, what a row that is put back does not bring along.
-	Mind map[string]string `yaml:"mind"`
+	// Caveats lists, by table, data that restoring a row does not restore.
+	Caveats map[string]string `yaml:"caveats"`
 	// Watch are rows that intruders make or change.
 	Watch []Watch `yaml:"watch"`
 	// Still are constants that keep a copy of the site from working for itself.

@@ -13,7 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"revlet/internal/phpliteral"
+	"revlet/internal/site/phpliteral"
 )
 
 // ReadFunc reads a file by its path relative to the webroot. It serves a live

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"revlet/internal/config"
+	"revlet/internal/platform/reason"
 )
 
 // AboveLabel is the first path element of a settings file above the webroot.
@@ -88,7 +89,7 @@ var ErrNoRoot = errors.New("the webroot is missing")
 func Open(name string, c config.Site) (*Site, error) {
 	info, err := os.Stat(c.Root)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("site %s: %w: %s; is the disk mounted, is `root:` right? `revlet restore` puts it back from an archive", name, ErrNoRoot, c.Root)
+		return nil, reason.New(reason.WebrootMissing, reason.Names{"site": name}, "site %s: %w: %s; is the disk mounted, is `root:` right?", name, ErrNoRoot, c.Root)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
@@ -246,6 +247,9 @@ func (s *Site) Skips(rel string) (string, bool) {
 	}
 	return "", false
 }
+
+// Matches tells whether a skip rule means a path relative to the webroot.
+func Matches(rule, rel string) bool { return matchesAny([]string{rule}, rel) }
 
 // LeftoverPrefix begins the name of anything Revlet puts next to or into a
 // webroot for a while; such names are never archived.

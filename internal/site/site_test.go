@@ -120,7 +120,7 @@ func TestRecipesSpeakOfRows(t *testing.T) {
 			assert.NoError(t, err)
 		}
 		assert.NotEmpty(t, r.AfterBreakIn, r.Name)
-		for table := range r.Mind {
+		for table := range r.Caveats {
 			assert.True(t, slices.ContainsFunc(r.Relations, func(rel Relation) bool { return strings.HasPrefix(rel.From, table+".") }), "%s: nobody asks for rows of %s", r.Name, table)
 		}
 	}

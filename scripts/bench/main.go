@@ -18,7 +18,7 @@ import (
 	"syscall"
 	"time"
 
-	"revlet/internal/scratchserver"
+	"revlet/internal/platform/scratchserver"
 )
 
 var (

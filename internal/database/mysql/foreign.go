@@ -9,6 +9,7 @@ import (
 	"regexp"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
 )
 
 var (
@@ -39,9 +40,9 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 }
 
 func runDump(ctx context.Context, conn *sql.Conn, r io.Reader) (rows int64, err error) {
-	s := newSplitter(r)
+	s := sqltext.NewSplitter(r, sqltext.MySQL)
 	for {
-		stmt, err := s.next()
+		stmt, err := s.Next()
 		if errors.Is(err, io.EOF) {
 			return rows, nil
 		}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
 )
 
 // Plan implements database.Target.
@@ -30,7 +31,7 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 		return db.c.explain(err)
 	}
 	defer conn.Close()
-	if p.Share != nil {
+	if p.Rows != nil {
 		return db.prepareShare(ctx, conn, p)
 	}
 	listed, views, err := db.listTables(ctx, conn)
@@ -143,7 +144,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 			rows, err = loadRows(ctx, conn, p, u.Table, r)
 			return err
 		default:
-			if p.Share != nil {
+			if p.Rows != nil {
 				return nil // the live ones stay
 			}
 			return db.loadObjects(ctx, p, r)
@@ -234,9 +235,9 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 			p.Notes = append(p.Notes, text)
 		}
 	}
-	s := newSplitter(r)
+	s := sqltext.NewSplitter(r, sqltext.MySQL)
 	for {
-		stmt, err := s.next()
+		stmt, err := s.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -250,7 +251,7 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 		stmt = knownEngine(knownCollations(stmt, known, note), engines, note)
 		if table != "" {
 			to, err := staged(p, table)
-			if err != nil && p.Share != nil {
+			if err != nil && p.Rows != nil {
 				continue // not one of those that are put back
 			}
 			if err != nil {
@@ -312,7 +313,7 @@ func (db *Database) loadObjects(ctx context.Context, p *database.Plan, r io.Read
 	if err := db.addLateKeys(ctx, p); err != nil {
 		return err
 	}
-	text, err := io.ReadAll(io.LimitReader(r, longestStatement))
+	text, err := io.ReadAll(io.LimitReader(r, sqltext.Longest))
 	if err != nil {
 		return err
 	}
@@ -385,9 +386,9 @@ func (db *Database) addLateKeys(ctx context.Context, p *database.Plan) error {
 
 // eachObject calls visit for every statement of a part of kind objects.
 func eachObject(text string, visit func(stmt string) error) error {
-	s := newSplitter(strings.NewReader(text))
+	s := sqltext.NewSplitter(strings.NewReader(text), sqltext.MySQL)
 	for {
-		stmt, err := s.next()
+		stmt, err := s.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -410,7 +411,7 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 		if err != nil {
 			return err
 		}
-		if p.Share != nil && p.Stage == p.Live {
+		if p.Rows != nil && p.Stage == p.Live {
 			return dropShare(ctx, conn, p, e, stagePrefix)
 		}
 		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
@@ -432,7 +433,7 @@ func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
 				return err
 			}
 		}
-		if p.Share != nil && p.Aside == p.Live {
+		if p.Rows != nil && p.Aside == p.Live {
 			return dropShare(ctx, conn, p, e, asidePrefix)
 		}
 		return dropPlace(ctx, conn, p, p.Aside, e, func(m database.TableMove) string { return m.Aside })

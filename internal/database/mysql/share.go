@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
 )
 
 // prepareShare makes room for the tables of a share only.
@@ -15,19 +15,19 @@ func (db *Database) prepareShare(ctx context.Context, conn *sql.Conn, p *databas
 	if err := db.makeStage(ctx, conn, p); err != nil {
 		return err
 	}
-	p.Tables = moves(p, p.Share.Staged, nil)
+	p.Tables = moves(p, p.Rows.Staged, nil)
 	return nil
 }
 
 // Select implements database.Target.
-func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Share) error {
-	return db.onShare(ctx, p, func(m share.Make) error { return share.Select(ctx, m, p, s) })
+func (db *Database) Select(ctx context.Context, p *database.Plan, s database.RowSelection) error {
+	return db.onShare(ctx, p, func(m rowrestore.Make) error { return rowrestore.Select(ctx, m, p, s) })
 }
 
 // onShare runs work in a session that heeds unique keys. Foreign keys are looked
 // after by the share itself: the server would let children go with their parent
 // while that is replaced.
-func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(share.Make) error) error {
+func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(rowrestore.Make) error) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, "SET SESSION unique_checks = 1"); err != nil {
 			return err
@@ -35,13 +35,13 @@ func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(sha
 		if err := takeTurn(ctx, conn, p); err != nil {
 			return err
 		}
-		return work(&rowShare{share.Session{Conn: conn}, p})
+		return work(&rowShare{rowrestore.Session{Conn: conn}, p})
 	})
 }
 
-// rowShare implements share.Make.
+// rowShare implements rowrestore.Make.
 type rowShare struct {
-	share.Session
+	rowrestore.Session
 	plan *database.Plan
 }
 
@@ -83,14 +83,14 @@ func (r *rowShare) Key(ctx context.Context, isStaged bool, table string) ([]stri
 		" AND CONSTRAINT_NAME = 'PRIMARY' ORDER BY ORDINAL_POSITION")
 }
 
-func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) {
+func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT TABLE_NAME, CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE
 		WHERE TABLE_SCHEMA = `+text(r.plan.Live)+` AND REFERENCED_TABLE_SCHEMA = `+text(r.plan.Live)+` AND TABLE_NAME NOT LIKE 'rv\\_%'
 		ORDER BY TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION`)
 	if err != nil {
 		return nil, err
 	}
-	return share.GroupKeys(columns), nil
+	return rowrestore.GroupKeys(columns), nil
 }
 
 func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
@@ -98,22 +98,22 @@ func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
 	return len(names) > 0, err
 }
 
-// CanCreate implements share.Make.
+// CanCreate implements rowrestore.Make.
 func (r *rowShare) CanCreate() error { return nil }
 
-// Create implements share.Make.
+// Create implements rowrestore.Make.
 func (r *rowShare) Create(ctx context.Context, table string) error {
 	_, err := r.Exec(ctx, "CREATE TABLE "+r.Live(table)+" LIKE "+r.Staged(table))
 	return err
 }
 
 func (r *rowShare) KeptTable(name, like string, columns []string) string {
-	return fmt.Sprintf("CREATE TABLE %s ENGINE=InnoDB AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
+	return fmt.Sprintf("CREATE TABLE %s ENGINE=InnoDB AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), rowrestore.List(r, "", columns), like)
 }
 
-// KeptIndex implements share.Make.
+// KeptIndex implements rowrestore.Make.
 func (r *rowShare) KeptIndex(name string, columns []string) string {
-	return fmt.Sprintf("ALTER TABLE %s ADD KEY by_key (%s)", r.Kept(name), share.List(r, "", columns))
+	return fmt.Sprintf("ALTER TABLE %s ADD KEY by_key (%s)", r.Kept(name), rowrestore.List(r, "", columns))
 }
 
 func (r *rowShare) Begin(ctx context.Context, _ []string) error {
@@ -121,7 +121,7 @@ func (r *rowShare) Begin(ctx context.Context, _ []string) error {
 	return err
 }
 
-// Atomic implements share.Make: tables of engines without transactions keep
+// Atomic implements rowrestore.Make: tables of engines without transactions keep
 // what was done to them.
 func (r *rowShare) Atomic(ctx context.Context, tables []string) (bool, error) {
 	for _, name := range tables {
@@ -138,19 +138,19 @@ func (r *rowShare) Atomic(ctx context.Context, tables []string) (bool, error) {
 	return true, nil
 }
 
-func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
+func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	live := r.Live(m.Table)
 	if len(m.Key) == 0 {
 		return []string{"DELETE FROM " + live}
 	}
 	var all []string
 	for _, from := range []string{out, in} {
-		all = append(all, fmt.Sprintf("DELETE l FROM %s l JOIN %s o ON %s", live, from, share.Same(r, "l", "o", m.Key)))
+		all = append(all, fmt.Sprintf("DELETE l FROM %s l JOIN %s o ON %s", live, from, rowrestore.Same(r, "l", "o", m.Key)))
 	}
 	return all
 }
 
-func (r *rowShare) Put(m database.ShareMove, in string) string { return share.Insert(r, m, in, "") }
+func (r *rowShare) Put(m database.RowMove, in string) string { return rowrestore.Insert(r, m, in, "") }
 
 // dropShare removes a share's tables from a place in the live database.
 func dropShare(ctx context.Context, conn *sql.Conn, p *database.Plan, e exists, prefix string) error {

@@ -10,11 +10,8 @@ import (
 	"strings"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
 )
-
-// longestStatement bounds memory against a part made to exhaust it. MySQL's
-// own limit on a packet is 1 GiB.
-const longestStatement = 1 << 30
 
 // rowStatements reads a part of rows as Revlet writes it, a row a line, and
 // calls visit for every statement without its semicolon. The slice is only
@@ -25,8 +22,8 @@ func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
 	for {
 		chunk, err := in.ReadSlice('\n')
 		stmt = append(stmt, chunk...)
-		if len(stmt) > longestStatement {
-			return errors.New("a statement longer than 1 GiB")
+		if len(stmt) > sqltext.Longest {
+			return sqltext.ErrTooLong
 		}
 		switch {
 		case errors.Is(err, bufio.ErrBufferFull):
@@ -46,133 +43,6 @@ func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
 			stmt = stmt[:0]
 		}
 	}
-}
-
-// splitter cuts SQL text into statements as the plain client does: it knows
-// quotes, comments and the DELIMITER command.
-type splitter struct {
-	in        *bufio.Reader
-	delimiter string
-}
-
-func newSplitter(r io.Reader) *splitter {
-	return &splitter{in: bufio.NewReaderSize(r, 1<<18), delimiter: ";"}
-}
-
-// next returns the next statement without its delimiter, or io.EOF.
-func (s *splitter) next() (string, error) {
-	var b strings.Builder
-	var quoteChar byte
-	for {
-		c, err := s.in.ReadByte()
-		if errors.Is(err, io.EOF) {
-			rest := strings.TrimSpace(b.String())
-			if quoteChar != 0 {
-				return "", fmt.Errorf("the text ends inside quotes: %w", io.ErrUnexpectedEOF)
-			}
-			if rest == "" {
-				return "", io.EOF
-			}
-			return rest, nil
-		}
-		if err != nil {
-			return "", err
-		}
-		if b.Len() > longestStatement {
-			return "", errors.New("a statement longer than 1 GiB")
-		}
-		b.WriteByte(c)
-		switch {
-		case quoteChar != 0:
-			if c == '\\' && quoteChar != '`' {
-				if c, err = s.in.ReadByte(); err == nil {
-					b.WriteByte(c)
-				}
-			} else if c == quoteChar {
-				quoteChar = 0
-			}
-		case c == '\'' || c == '"' || c == '`':
-			quoteChar = c
-		case c == '#' || c == '-' && s.peekIs("- ") || c == '-' && s.peekIs("-\n"):
-			line, _ := s.in.ReadString('\n')
-			text := strings.TrimSuffix(b.String(), string(c))
-			b.Reset()
-			b.WriteString(text)
-			_ = line
-			b.WriteByte('\n')
-		case c == '/' && s.peekIs("*"):
-			if err := s.comment(&b); err != nil {
-				return "", err
-			}
-		case c == '\n' && s.delimiterCommand(&b):
-		case c == s.delimiter[0] && (len(s.delimiter) == 1 || s.peekIs(s.delimiter[1:])):
-			_, _ = s.in.Discard(len(s.delimiter) - 1)
-			text := b.String()
-			if stmt := strings.TrimSpace(text[:len(text)-1]); stmt != "" {
-				return stmt, nil
-			}
-			b.Reset()
-		}
-		if b.Len() == 1 && s.delimiterAtStart(&b) {
-			b.Reset()
-		}
-	}
-}
-
-func (s *splitter) peekIs(want string) bool {
-	got, _ := s.in.Peek(len(want))
-	return string(got) == want
-}
-
-// comment copies /* … */; the server reads versioned ones as SQL.
-func (s *splitter) comment(b *strings.Builder) error {
-	var last byte
-	for {
-		c, err := s.in.ReadByte()
-		if err != nil {
-			return fmt.Errorf("the text ends inside a comment: %w", io.ErrUnexpectedEOF)
-		}
-		b.WriteByte(c)
-		if last == '*' && c == '/' {
-			return nil
-		}
-		last = c
-	}
-}
-
-// delimiterCommand takes a DELIMITER line that follows a newline when nothing
-// but white space stands before it.
-func (s *splitter) delimiterCommand(b *strings.Builder) bool {
-	if strings.TrimSpace(b.String()) != "" {
-		return false
-	}
-	got, _ := s.in.Peek(len("DELIMITER "))
-	if !strings.EqualFold(string(got), "DELIMITER ") {
-		return false
-	}
-	line, _ := s.in.ReadString('\n')
-	if d := strings.TrimSpace(line[len("DELIMITER "):]); d != "" {
-		s.delimiter = d
-	}
-	b.Reset()
-	return true
-}
-
-// delimiterAtStart takes a DELIMITER line whose first letter was just read.
-func (s *splitter) delimiterAtStart(b *strings.Builder) bool {
-	if c := b.String()[0]; c != 'D' && c != 'd' || !s.peekFold("ELIMITER ") {
-		return false
-	}
-	line, _ := s.in.ReadString('\n')
-	if d := strings.TrimSpace(line[len("ELIMITER "):]); d != "" {
-		s.delimiter = d
-	}
-	return true
-}
-
-func (s *splitter) peekFold(want string) bool {
-	got, _ := s.in.Peek(len(want))
-	return strings.EqualFold(string(got), want)
 }
 
 // sessionStatement matches the settings that Revlet's own parts begin with.
@@ -210,20 +80,15 @@ func checkSchema(stmt string) (string, error) {
 	return unquote(m[1] + m[2] + m[3]), nil
 }
 
-// withoutLiterals blanks quoted text and plain comments.
+// withoutLiterals blanks strings, quoted names and comments.
 func withoutLiterals(s string) string {
 	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if c != '\'' && c != '"' && c != '`' {
-			b.WriteByte(c)
-			continue
-		}
-		b.WriteByte(' ')
-		for i++; i < len(s) && s[i] != c; i++ {
-			if s[i] == '\\' && c != '`' {
-				i++
-			}
+	for t := range sqltext.Tokens(s, sqltext.MySQL) {
+		switch t.Kind {
+		case sqltext.String, sqltext.Name, sqltext.Comment:
+			b.WriteByte(' ')
+		default:
+			b.WriteString(t.Text)
 		}
 	}
 	return b.String()
@@ -370,17 +235,4 @@ func scanNumber(s []byte, i int) (int, bool) {
 }
 
 // Statements cuts SQL text into statements.
-func Statements(r io.Reader) ([]string, error) {
-	var all []string
-	s := newSplitter(r)
-	for {
-		stmt, err := s.next()
-		if errors.Is(err, io.EOF) {
-			return all, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, stmt)
-	}
-}
+func Statements(r io.Reader) ([]string, error) { return sqltext.All(r, sqltext.MySQL) }

@@ -1,8 +1,6 @@
 package mysql
 
 import (
-	"errors"
-	"io"
 	"strings"
 	"testing"
 
@@ -58,33 +56,6 @@ func TestSchemaHoldsNothingElse(t *testing.T) {
 	for _, bad := range []string{"DROP DATABASE x", "CREATE USER x", "INSERT INTO a VALUES (1)"} {
 		assert.ErrorIs(t, eachObject(bad, func(string) error { return nil }), database.ErrForeignSQL, bad)
 	}
-}
-
-func splitAll(text string) (all []string, err error) {
-	s := newSplitter(strings.NewReader(text))
-	for {
-		stmt, err := s.next()
-		if errors.Is(err, io.EOF) {
-			return all, nil
-		}
-		if err != nil {
-			return all, err
-		}
-		all = append(all, stmt)
-	}
-}
-
-func TestSplitterFollowsTheClient(t *testing.T) {
-	all, err := splitAll("-- a; comment\nSELECT 'a;\\'b', \"c;\", `d;`; # tail; comment\n/* x; */ SELECT 2;\nDELIMITER ;;\nCREATE TRIGGER t BEGIN a; b; END\n;;\nDELIMITER ;\nSELECT 3 - 1;\nSELECT 4")
-	require.NoError(t, err)
-	assert.Equal(t, []string{"SELECT 'a;\\'b', \"c;\", `d;`", "/* x; */ SELECT 2", "CREATE TRIGGER t BEGIN a; b; END", "SELECT 3 - 1", "SELECT 4"}, all)
-	_, err = splitAll("SELECT 'open")
-	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
-}
-
-func FuzzSplitter(f *testing.F) {
-	f.Add("DELIMITER ;;\nSELECT 'a' /* b */ ;;\nDELIMITER ;\n-- x\n")
-	f.Fuzz(func(t *testing.T, text string) { _, _ = splitAll(text) })
 }
 
 // FuzzCheckInsert: whatever is accepted must be one statement of literals, so

@@ -9,14 +9,14 @@ import (
 	"strings"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
 )
 
 // Swap implements database.Target: one RENAME TABLE statement puts every live
 // table and view aside and every staged table in place.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return db.onShare(ctx, p, func(m share.Make) error { return share.Swap(ctx, m, p) })
+	if p.Rows != nil {
+		return db.onShare(ctx, p, func(m rowrestore.Make) error { return rowrestore.Swap(ctx, m, p) })
 	}
 	return db.exchange(ctx, p, p.OldKeys, p.NewKeys, p.NewObjects, func(e exists) (out []string) {
 		for _, m := range p.Tables {
@@ -38,8 +38,8 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return db.onShare(ctx, p, func(m share.Make) error { return share.Revert(ctx, m, p) })
+	if p.Rows != nil {
+		return db.onShare(ctx, p, func(m rowrestore.Make) error { return rowrestore.Revert(ctx, m, p) })
 	}
 	if p.Stage != p.Live {
 		// A finished swap has removed the empty staging database.
@@ -69,7 +69,7 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 func (db *Database) AsideSource(ctx context.Context, p *database.Plan) (database.Source, error) {
 	c := db.c
 	c.Name, c.Prefix, c.OwnTables = p.Aside, "", nil
-	if p.Share != nil || p.Aside == p.Live {
+	if p.Rows != nil || p.Aside == p.Live {
 		c.only = asidePrefix + p.ID + "_"
 	}
 	return Open(ctx, c)

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
 )
 
 // describer writes a schema's definition from the system catalogues. What
@@ -124,27 +125,25 @@ func (d *describer) describe(ctx context.Context) error {
 // relative takes the schema's name, with its dot, off what stands in it, but
 // not inside literals and function bodies: the text is to fit any schema.
 func relative(text, prefix string) string {
+	schema := strings.TrimSuffix(prefix, ".")
 	var b strings.Builder
-	for i := 0; i < len(text); {
-		start := i
-		switch {
-		case text[i] == '\'' || text[i] == '$' && dollarTag.MatchString(text[i:]):
-			i = skipLiteral(text, i)
-		case strings.HasPrefix(text[i:], prefix) && (i == 0 || !strings.ContainsAny(text[i-1:i], `".`) && !wordByte(text[i-1])):
-			i += len(prefix)
+	// held is the schema's name, until it is known whether a dot follows.
+	held, afterDot := "", false
+	for t := range sqltext.Tokens(text, sqltext.PostgreSQL) {
+		if held != "" && t.Text == "." {
+			held = ""
 			continue
-		case text[i] == '"':
-			i = skipLiteral(text, i)
-		default:
-			i++
 		}
-		b.WriteString(text[start:i])
+		b.WriteString(held)
+		held = ""
+		if t.Text == schema && !afterDot && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
+			held = t.Text
+		} else {
+			b.WriteString(t.Text)
+		}
+		afterDot = t.Text == "."
 	}
-	return b.String()
-}
-
-func wordByte(c byte) bool {
-	return c == '_' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= 0x80
+	return b.String() + held
 }
 
 func (d *describer) listTables(ctx context.Context) error {

@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
 )
 
 var (
@@ -36,7 +36,7 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 	if _, err := conn.Exec(ctx, "SET search_path = "+quote(p.Stage)+", "+quote(p.Live)+"; SET check_function_bodies = off; SET standard_conforming_strings = on", pgx.QueryExecModeSimpleProtocol); err != nil {
 		return 0, err
 	}
-	l := &dumpLoader{conn: conn, in: bufio.NewReaderSize(r, 1<<18), prefix: quoteIfNeeded(p.Live) + "."}
+	l := &dumpLoader{conn: conn, text: sqltext.NewSplitter(r, sqltext.PostgreSQL), prefix: quoteIfNeeded(p.Live) + "."}
 	if err := l.run(ctx); err != nil {
 		return l.rows, err
 	}
@@ -58,45 +58,30 @@ var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
 
 type dumpLoader struct {
 	conn   *pgx.Conn
-	in     *bufio.Reader
+	text   *sqltext.Splitter
 	prefix string
 	rows   int64
 	made   int
 }
 
 func (l *dumpLoader) run(ctx context.Context) error {
-	var text strings.Builder
 	for {
-		line, err := l.in.ReadString('\n')
-		if errors.Is(err, io.EOF) && line == "" {
-			if strings.TrimSpace(withoutComments(text.String())) != "" {
-				return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
-			}
+		stmt, err := l.text.Next()
+		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		if err != nil && !errors.Is(err, io.EOF) {
+		if err == nil {
+			err = l.statement(ctx, stmt)
+		}
+		if err != nil {
 			return err
-		}
-		if strings.HasPrefix(line, `\`) && withoutComments(text.String()) == "" {
-			continue // a command to the client
-		}
-		text.WriteString(line)
-		statements, rest := complete(text.String())
-		for _, stmt := range statements {
-			if err := l.statement(ctx, strings.TrimSpace(withoutComments(stmt))); err != nil {
-				return err
-			}
-		}
-		if len(statements) > 0 {
-			text.Reset()
-			text.WriteString(rest)
 		}
 	}
 }
 
 func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
 	switch {
-	case stmt == "", passedOver.MatchString(stmt):
+	case passedOver.MatchString(stmt):
 		return nil
 	case reachingOut.MatchString(stmt):
 		return fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
@@ -107,7 +92,10 @@ func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
 	// Names of sequences in defaults are the one kind of literal that counts.
 	stmt = relative(regclass.ReplaceAllStringFunc(stmt, func(lit string) string { return strings.Replace(lit, "'"+l.prefix, "'", 1) }), l.prefix)
 	if m := copyFrom.FindStringSubmatch(stmt); m != nil {
-		tag, err := l.conn.PgConn().CopyFrom(ctx, &untilEnd{in: l.in}, "COPY "+m[1]+" FROM STDIN")
+		if _, err := l.text.Line(); err != nil { // the rest of the statement's own
+			return fmt.Errorf("the text ends before the rows: %w", io.ErrUnexpectedEOF)
+		}
+		tag, err := l.conn.PgConn().CopyFrom(ctx, &untilEnd{lines: l.text.Line}, "COPY "+m[1]+" FROM STDIN")
 		l.rows += tag.RowsAffected()
 		return err
 	}
@@ -119,47 +107,4 @@ func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
 }
 
 // Statements cuts SQL text into statements.
-func Statements(r io.Reader) ([]string, error) {
-	text, err := io.ReadAll(r)
-	if err != nil {
-		return nil, err
-	}
-	statements, _ := complete(string(text))
-	for i := range statements {
-		statements[i] = strings.TrimSpace(withoutComments(statements[i]))
-	}
-	return statements, nil
-}
-
-// complete cuts off the statements that end in text, with what is left.
-func complete(text string) (statements []string, rest string) {
-	from := 0
-	for i := 0; i < len(text); {
-		switch c := text[i]; {
-		case c == '\'' || c == '"' || c == '$':
-			i = skipLiteral(text, i)
-		case strings.HasPrefix(text[i:], "--"):
-			for i < len(text) && text[i] != '\n' {
-				i++
-			}
-		case c == ';':
-			statements = append(statements, text[from:i])
-			i++
-			from = i
-		default:
-			i++
-		}
-	}
-	return statements, text[from:]
-}
-
-// withoutComments drops lines that are comments before a statement.
-func withoutComments(stmt string) string {
-	for {
-		stmt = strings.TrimLeft(stmt, " \t\r\n")
-		if !strings.HasPrefix(stmt, "--") {
-			return stmt
-		}
-		_, stmt, _ = strings.Cut(stmt, "\n")
-	}
-}
+func Statements(r io.Reader) ([]string, error) { return sqltext.All(r, sqltext.PostgreSQL) }

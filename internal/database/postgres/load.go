@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
 )
 
 // Plan implements database.Target: stage and aside are schemas.
@@ -50,7 +51,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		}
 		return n, nil
 	}
-	if u.Kind == database.Objects && p.Share != nil {
+	if u.Kind == database.Objects && p.Rows != nil {
 		return 0, nil // the live ones stay
 	}
 	text, err := io.ReadAll(in)
@@ -79,7 +80,7 @@ func copyRows(ctx context.Context, conn *pgx.Conn, table string, in *bufio.Reade
 		if !head.MatchString(line) {
 			return 0, fmt.Errorf("%w: %.60q", database.ErrForeignSQL, line)
 		}
-		tag, err := conn.PgConn().CopyFrom(ctx, &untilEnd{in: in}, strings.TrimSuffix(line, " FROM stdin;")+" FROM STDIN")
+		tag, err := conn.PgConn().CopyFrom(ctx, &untilEnd{lines: linesOf(in)}, strings.TrimSuffix(line, " FROM stdin;")+" FROM STDIN")
 		if err != nil {
 			return 0, err
 		}
@@ -90,11 +91,13 @@ func copyRows(ctx context.Context, conn *pgx.Conn, table string, in *bufio.Reade
 	}
 }
 
-// untilEnd gives rows up to the line `\.`.
+// untilEnd gives rows up to the line `\.`. lines gives the next line, or a piece of
+// a long one.
 type untilEnd struct {
-	in   *bufio.Reader
-	rest []byte
-	done bool
+	lines func() ([]byte, error)
+	rest  []byte
+	// inside is set while a line is not at its end.
+	inside, done bool
 }
 
 func (u *untilEnd) Read(p []byte) (int, error) {
@@ -102,22 +105,30 @@ func (u *untilEnd) Read(p []byte) (int, error) {
 		if u.done {
 			return 0, io.EOF
 		}
-		line, err := u.in.ReadSlice('\n')
-		if errors.Is(err, bufio.ErrBufferFull) {
-			err = nil
-		}
-		if string(line) == "\\.\n" {
-			u.done = true
-			continue
-		}
+		line, err := u.lines()
 		if err != nil {
 			return 0, fmt.Errorf("the rows break off: %w", io.ErrUnexpectedEOF)
 		}
-		u.rest = line
+		if !u.inside && string(bytes.TrimRight(line, "\r\n")) == `\.` {
+			u.done = true
+			continue
+		}
+		u.rest, u.inside = line, !bytes.HasSuffix(line, []byte("\n"))
 	}
 	n := copy(p, u.rest)
 	u.rest = u.rest[n:]
 	return n, nil
+}
+
+// linesOf gives the lines of a reader, long ones in pieces.
+func linesOf(in *bufio.Reader) func() ([]byte, error) {
+	return func() ([]byte, error) {
+		line, err := in.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) {
+			err = nil
+		}
+		return line, err
+	}
 }
 
 // allowed matches the beginnings of what parts of kind schema and objects hold.
@@ -125,12 +136,11 @@ var allowed = regexp.MustCompile(`^(?:CREATE (?:OR REPLACE )?(?:EXTENSION IF NOT
 	`ALTER TABLE (?:ONLY )?(?:"(?:[^"]|"")*"|\w+) (?:ADD CONSTRAINT|ATTACH PARTITION) |ALTER SEQUENCE (?:"(?:[^"]|"")*"|\w+) OWNED BY |SELECT setval\('(?:[^']|'')*', -?\d+, (?:true|false)\)$|COMMENT ON )`)
 
 func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, live, text string) error {
-	statements, rest := complete(text)
-	if strings.TrimSpace(rest) != "" {
-		return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
+	statements, err := Statements(strings.NewReader(text))
+	if err != nil {
+		return err
 	}
 	for _, stmt := range statements {
-		stmt = strings.TrimSpace(stmt)
 		if strings.Contains(header, stmt+";\n") {
 			continue
 		}
@@ -158,45 +168,20 @@ func runStatement(ctx context.Context, conn *pgx.Conn, live, stmt string) error 
 	return err
 }
 
-var dollarTag = regexp.MustCompile(`^\$(?:[A-Za-z_][A-Za-z_0-9]*)?\$`)
-
-// skipLiteral returns the place behind the quoted or dollar-quoted text that
-// begins at i; i+1 when a dollar begins none.
-func skipLiteral(text string, i int) int {
-	if text[i] == '$' {
-		tag := dollarTag.FindString(text[i:])
-		if tag == "" {
-			return i + 1
-		}
-		if end := strings.Index(text[i+len(tag):], tag); end >= 0 {
-			return i + end + 2*len(tag)
-		}
-		return len(text)
-	}
-	c := text[i]
-	escapes := c == '\'' && i > 0 && (text[i-1] == 'E' || text[i-1] == 'e')
-	for i++; i < len(text) && text[i] != c; i++ {
-		if escapes && text[i] == '\\' {
-			i++
-		}
-	}
-	return min(i+1, len(text))
-}
-
 // Swap implements database.Target: everything in the live schema moves to the
 // aside one and everything staged into the live one, in one transaction. The
 // live schema itself stays, with its rights and the extensions in it.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return share.Swap(ctx, &rowShare{db, p}, p)
+	if p.Rows != nil {
+		return rowrestore.Swap(ctx, &rowShare{db, p}, p)
 	}
 	return db.exchange(ctx, p.Live, p.Stage, p.Aside)
 }
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return share.Revert(ctx, &rowShare{db, p}, p)
+	if p.Rows != nil {
+		return rowrestore.Revert(ctx, &rowShare{db, p}, p)
 	}
 	return db.exchange(ctx, p.Live, p.Aside, p.Stage)
 }

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,18 +9,19 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
+	"revlet/internal/platform/reason"
 )
 
 // Select implements database.Target.
-func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Share) error {
+func (db *Database) Select(ctx context.Context, p *database.Plan, s database.RowSelection) error {
 	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Aside)); err != nil {
 		return fmt.Errorf("make the schema for what is set aside: %w", err)
 	}
-	return share.Select(ctx, &rowShare{db, p}, p, s)
+	return rowrestore.Select(ctx, &rowShare{db, p}, p, s)
 }
 
-// rowShare implements share.Make.
+// rowShare implements rowrestore.Make.
 type rowShare struct {
 	db   *Database
 	plan *database.Plan
@@ -76,7 +76,7 @@ func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string
 		WHERE n.nspname = $1 AND c.relname = $2 AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, r.schema(staged), table)
 }
 
-func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) {
+func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT c.relname, k.conname, a.attname, p.relname, b.attname FROM pg_constraint k
 		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_class p ON p.oid = k.confrelid
 		CROSS JOIN LATERAL unnest(k.conkey, k.confkey) WITH ORDINALITY AS u(child, parent, n)
@@ -85,7 +85,7 @@ func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) 
 	if err != nil {
 		return nil, err
 	}
-	return share.GroupKeys(columns), nil
+	return rowrestore.GroupKeys(columns), nil
 }
 
 func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
@@ -94,22 +94,22 @@ func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
 	return len(names) > 0, err
 }
 
-// CanCreate implements share.Make. A table that is gone took along its sequences
+// CanCreate implements rowrestore.Make. A table that is gone took along its sequences
 // and what refers to it, which only the whole database brings back.
 func (r *rowShare) CanCreate() error {
-	return errors.New("it is gone with its sequences and constraints: restore the whole database, or load what `revlet extract ARCHIVE --table` writes")
+	return reason.New(reason.TableGone, nil, "it is gone with its sequences and constraints: only the whole database brings it back")
 }
 
-// Create implements share.Make; CanCreate refuses.
+// Create implements rowrestore.Make; CanCreate refuses.
 func (r *rowShare) Create(context.Context, string) error { return r.CanCreate() }
 
 func (r *rowShare) KeptTable(name, like string, columns []string) string {
-	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
+	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), rowrestore.List(r, "", columns), like)
 }
 
-// KeptIndex implements share.Make.
+// KeptIndex implements rowrestore.Make.
 func (r *rowShare) KeptIndex(name string, columns []string) string {
-	return fmt.Sprintf("CREATE INDEX ON %s (%s)", r.Kept(name), share.List(r, "", columns))
+	return fmt.Sprintf("CREATE INDEX ON %s (%s)", r.Kept(name), rowrestore.List(r, "", columns))
 }
 
 func (r *rowShare) Begin(ctx context.Context, tables []string) error {
@@ -124,24 +124,24 @@ func (r *rowShare) Begin(ctx context.Context, tables []string) error {
 	return nil
 }
 
-// Atomic implements share.Make.
+// Atomic implements rowrestore.Make.
 func (r *rowShare) Atomic(context.Context, []string) (bool, error) { return true, nil }
 
-// Remove implements share.Make. A row that stays under its key is changed, not
+// Remove implements rowrestore.Make. A row that stays under its key is changed, not
 // deleted: what refers to it would go along.
-func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
+func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	live := r.Live(m.Table)
 	if len(m.Key) == 0 {
 		return []string{"DELETE FROM " + live}
 	}
-	key := share.List(r, "", m.Key)
+	key := rowrestore.List(r, "", m.Key)
 	return []string{fmt.Sprintf("DELETE FROM %s l WHERE (%s) IN (SELECT %s FROM %s) AND NOT EXISTS (SELECT 1 FROM %s i WHERE %s)",
-		live, key, key, out, in, share.Same(r, "i", "l", m.Key))}
+		live, key, key, out, in, rowrestore.Same(r, "i", "l", m.Key))}
 }
 
-// Put implements share.Make.
-func (r *rowShare) Put(m database.ShareMove, in string) string {
-	insert := share.Insert(r, m, in, " OVERRIDING SYSTEM VALUE")
+// Put implements rowrestore.Make.
+func (r *rowShare) Put(m database.RowMove, in string) string {
+	insert := rowrestore.Insert(r, m, in, " OVERRIDING SYSTEM VALUE")
 	if len(m.Key) == 0 {
 		return insert
 	}
@@ -155,5 +155,5 @@ func (r *rowShare) Put(m database.ShareMove, in string) string {
 	if len(set) > 0 {
 		do = "UPDATE SET " + strings.Join(set, ", ")
 	}
-	return insert + " ON CONFLICT (" + share.List(r, "", m.Key) + ") DO " + do
+	return insert + " ON CONFLICT (" + rowrestore.List(r, "", m.Key) + ") DO " + do
 }

@@ -22,7 +22,7 @@ import (
 	"modernc.org/sqlite"
 
 	"revlet/internal/database"
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 )
 
 // Config says where a database is.

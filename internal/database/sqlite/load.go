@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"bufio"
 	"context"
 	"database/sql"
 	"errors"
@@ -13,7 +12,8 @@ import (
 	"strings"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
+	"revlet/internal/database/sqltext"
 )
 
 // Plan implements database.Target. The stage is a file on the live one's file
@@ -60,7 +60,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		if err != nil {
 			return err
 		}
-		if p.Share != nil && u.Kind == database.Objects && !makesIndex.MatchString(stmt) {
+		if p.Rows != nil && u.Kind == database.Objects && !makesIndex.MatchString(stmt) {
 			return nil // the live ones stay
 		}
 		res, err := conn.ExecContext(ctx, stmt)
@@ -74,7 +74,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	if err != nil {
 		return count, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
 	}
-	if u.Kind == database.Objects && p.Share == nil {
+	if u.Kind == database.Objects && p.Rows == nil {
 		if err := prove(ctx, conn, p.Stage); err != nil {
 			return count, err
 		}
@@ -154,95 +154,31 @@ func literalsOnly(stmt string) bool {
 	return ok && !quoted && outside.MatchString(b.String())
 }
 
-// eachStatement cuts SQL text at semicolons outside quotes, comments and
-// trigger bodies.
+// eachStatement calls visit for every statement of a text.
 func eachStatement(r io.Reader, visit func(string) error) error {
-	in := bufio.NewReaderSize(r, 1<<18)
-	var b strings.Builder
-	var quoteChar byte
+	s := sqltext.NewSplitter(r, sqltext.SQLite)
 	for {
-		c, err := in.ReadByte()
+		stmt, err := s.Next()
 		if errors.Is(err, io.EOF) {
-			if strings.TrimSpace(b.String()) != "" {
-				return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
-			}
 			return nil
+		}
+		if err == nil {
+			err = visit(stmt)
 		}
 		if err != nil {
 			return err
-		}
-		b.WriteByte(c)
-		switch {
-		case quoteChar != 0:
-			if c == quoteChar {
-				quoteChar = 0
-			}
-		case c == '\'' || c == '"' || c == '`':
-			quoteChar = c
-		case c == '[':
-			quoteChar = ']'
-		case c == '-' && peekIs(in, "-"):
-			line, _ := in.ReadString('\n')
-			b.WriteString(line)
-		case c == '/' && peekIs(in, "*"):
-			if err := copyComment(in, &b); err != nil {
-				return err
-			}
-		case c == ';' && complete(b.String()):
-			if stmt := strings.TrimSpace(b.String()[:b.Len()-1]); stmt != "" {
-				if err := visit(stmt); err != nil {
-					return err
-				}
-			}
-			b.Reset()
 		}
 	}
 }
 
 // Statements cuts SQL text into statements.
-func Statements(r io.Reader) ([]string, error) {
-	var all []string
-	err := eachStatement(r, func(stmt string) error {
-		all = append(all, stmt)
-		return nil
-	})
-	return all, err
-}
-
-func peekIs(in *bufio.Reader, want string) bool {
-	got, _ := in.Peek(len(want))
-	return string(got) == want
-}
-
-func copyComment(in *bufio.Reader, b *strings.Builder) error {
-	var last byte
-	for {
-		c, err := in.ReadByte()
-		if err != nil {
-			return fmt.Errorf("the text ends inside a comment: %w", io.ErrUnexpectedEOF)
-		}
-		b.WriteByte(c)
-		if last == '*' && c == '/' {
-			return nil
-		}
-		last = c
-	}
-}
-
-var (
-	trigger    = regexp.MustCompile(`(?i)^\s*CREATE\s+TRIGGER\s`)
-	triggerEnd = regexp.MustCompile(`(?i);\s*END\s*;$`)
-)
-
-// complete tells whether a semicolon ends the statement: inside a trigger only
-// the one after END does.
-func complete(stmt string) bool { return !trigger.MatchString(stmt) || triggerEnd.MatchString(stmt) }
+func Statements(r io.Reader) ([]string, error) { return sqltext.All(r, sqltext.SQLite) }
 
 // Swap implements database.Target: the live file and the logs that belong to it
 // go aside, the staged one takes its place.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return db.onShare(ctx, p, func(m *rowShare) error { return share.Swap(ctx, m, p) })
+	if p.Rows != nil {
+		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.Swap(ctx, m, p) })
 	}
 	if err := db.moveAll(p.Live, p.Aside, p.Stage); err != nil {
 		return err
@@ -252,8 +188,8 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
-		return db.onShare(ctx, p, func(m *rowShare) error { return share.Revert(ctx, m, p) })
+	if p.Rows != nil {
+		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.Revert(ctx, m, p) })
 	}
 	aside, err := db.c.Disk.Exists(p.Aside)
 	if err != nil {
@@ -306,7 +242,7 @@ func (db *Database) DropStage(_ context.Context, p *database.Plan) error { retur
 
 // DropAside implements database.Target.
 func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
-	if p.Share != nil {
+	if p.Rows != nil {
 		return db.dropShare(ctx, p)
 	}
 	return db.dropAll(p.Aside)

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"revlet/internal/database"
-	"revlet/internal/database/share"
+	"revlet/internal/database/rowrestore"
 )
 
 // asidePrefix begins the names of tables for rows that a share has set aside in
@@ -16,8 +16,8 @@ import (
 const asidePrefix = "rv_old_"
 
 // Select implements database.Target.
-func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Share) error {
-	return db.onShare(ctx, p, func(m *rowShare) error { return share.Select(ctx, m, p, s) })
+func (db *Database) Select(ctx context.Context, p *database.Plan, s database.RowSelection) error {
+	return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.Select(ctx, m, p, s) })
 }
 
 // onShare opens the live file with the staged one attached.
@@ -39,7 +39,7 @@ func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(*ro
 	if err != nil {
 		return fmt.Errorf("database file %s: %w", p.Live, err)
 	}
-	return work(&rowShare{share.Session{Conn: conn}, p})
+	return work(&rowShare{rowrestore.Session{Conn: conn}, p})
 }
 
 // dropShare removes the tables for what was set aside from the live file. One
@@ -60,9 +60,9 @@ func (db *Database) dropShare(ctx context.Context, p *database.Plan) error {
 	})
 }
 
-// rowShare implements share.Make.
+// rowShare implements rowrestore.Make.
 type rowShare struct {
-	share.Session
+	rowrestore.Session
 	plan *database.Plan
 }
 
@@ -104,13 +104,13 @@ func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string
 	return r.firsts(ctx, fmt.Sprintf("SELECT name FROM pragma_table_info(%s, %s) WHERE pk > 0 ORDER BY pk", literal(table), literal(schemaOf(staged))))
 }
 
-func (r *rowShare) ForeignKeys(ctx context.Context) ([]share.ForeignKey, error) {
+func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT t.name, f.id, f."from", f."table", coalesce(f."to", '') FROM main.sqlite_schema t, pragma_foreign_key_list(t.name, 'main') f
 		WHERE t.type = 'table' AND t.name NOT LIKE 'rv\_%' ESCAPE '\' ORDER BY t.name, f.id, f.seq`)
 	if err != nil {
 		return nil, err
 	}
-	keys := share.GroupKeys(columns)
+	keys := rowrestore.GroupKeys(columns)
 	for i, k := range keys {
 		if k.ParentColumns[0] != "" {
 			continue
@@ -131,10 +131,10 @@ func (r *rowShare) Triggers(ctx context.Context, table string) (bool, error) {
 	return len(names) > 0, err
 }
 
-// CanCreate implements share.Make.
+// CanCreate implements rowrestore.Make.
 func (r *rowShare) CanCreate() error { return nil }
 
-// Create implements share.Make.
+// Create implements rowrestore.Make.
 func (r *rowShare) Create(ctx context.Context, table string) error {
 	made, err := r.firsts(ctx, "SELECT sql FROM stage.sqlite_schema WHERE tbl_name = "+literal(table)+" AND type IN ('table', 'index') AND sql IS NOT NULL ORDER BY type DESC")
 	if err != nil {
@@ -152,13 +152,13 @@ func (r *rowShare) Create(ctx context.Context, table string) error {
 }
 
 func (r *rowShare) KeptTable(name, like string, columns []string) string {
-	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), share.List(r, "", columns), like)
+	return fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), rowrestore.List(r, "", columns), like)
 }
 
-// KeptIndex implements share.Make.
+// KeptIndex implements rowrestore.Make.
 func (r *rowShare) KeptIndex(name string, columns []string) string {
 	table := asidePrefix + r.plan.ID + "_" + name
-	return fmt.Sprintf("CREATE INDEX main.%s ON %s (%s)", quote(table+"_key"), quote(table), share.List(r, "", columns))
+	return fmt.Sprintf("CREATE INDEX main.%s ON %s (%s)", quote(table+"_key"), quote(table), rowrestore.List(r, "", columns))
 }
 
 func (r *rowShare) Begin(ctx context.Context, _ []string) error {
@@ -166,23 +166,23 @@ func (r *rowShare) Begin(ctx context.Context, _ []string) error {
 	return err
 }
 
-// Atomic implements share.Make.
+// Atomic implements rowrestore.Make.
 func (r *rowShare) Atomic(context.Context, []string) (bool, error) { return true, nil }
 
-func (r *rowShare) Remove(m database.ShareMove, out, in string) []string {
+func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	live := r.Live(m.Table)
 	if len(m.Key) == 0 {
 		return []string{"DELETE FROM " + live}
 	}
 	var all []string
 	for _, from := range []string{out, in} {
-		key := share.List(r, "", m.Key)
+		key := rowrestore.List(r, "", m.Key)
 		all = append(all, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s)", live, key, key, from))
 	}
 	return all
 }
 
-func (r *rowShare) Put(m database.ShareMove, in string) string { return share.Insert(r, m, in, "") }
+func (r *rowShare) Put(m database.RowMove, in string) string { return rowrestore.Insert(r, m, in, "") }
 
 // passes tells whether a table is read: as a rule, those that hold what a share
 // has set aside are not, and nothing else is when it is them that are wanted.
@@ -192,7 +192,7 @@ func (c Config) passes(name string) bool {
 
 // AsideSource implements database.Target.
 func (db *Database) AsideSource(ctx context.Context, p *database.Plan) (database.Source, error) {
-	if p.Share == nil {
+	if p.Rows == nil {
 		return nil, nil
 	}
 	c := db.c

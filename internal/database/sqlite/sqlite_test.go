@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/database"
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 )
 
 const everything = `

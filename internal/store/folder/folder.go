@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 )
 

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 )
 

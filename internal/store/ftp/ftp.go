@@ -19,7 +19,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"revlet/internal/store"
-	"revlet/internal/store/lanes"
+	"revlet/internal/store/connpool"
 )
 
 // Options say where the store is and how to get in.
@@ -41,12 +41,9 @@ type Options struct {
 // Store is a folder on an FTP server.
 type Store struct {
 	store.ByFolder
-	o     Options
-	pool  *lanes.Pool[*client]
-	token string
-
-	mu   sync.Mutex
-	made map[string]bool
+	o       Options
+	pool    *connpool.Pool[*client]
+	uploads *store.Uploads
 }
 
 // client is one control connection, with the data connections it makes.
@@ -87,9 +84,9 @@ const unsure = 1 << 20
 
 // New returns the store; nothing is connected yet.
 func New(o Options) *Store {
-	s := &Store{o: o, token: store.Token(), made: map[string]bool{}}
+	s := &Store{o: o, uploads: store.NewUploads()}
 	s.ByFolder = store.ByFolder{Read: s.readDir}
-	s.pool = lanes.New(o.Lanes, s.dial)
+	s.pool = connpool.New(o.Lanes, s.dial)
 	return s
 }
 
@@ -204,43 +201,31 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe-" + store.Token())
+		probe := s.path(s.uploads.Probe())
 		if err := c.Stor(probe, strings.NewReader("probe")); err != nil {
 			return writeError("the folder "+s.o.Dir, err)
 		}
 		if err := c.Delete(probe); err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
-		return s.clear(c)
+		left, err := listed(c, s.path(store.Incoming))
+		if err != nil {
+			return explain(store.Incoming, err)
+		}
+		s.uploads.ClearStale(left, func(name string) error { return c.Delete(s.path(name)) })
+		return nil
 	})
 }
 
-// clear removes what runs that died have left in the folder for incoming.
-func (s *Store) clear(c *client) error {
-	left, err := c.List(s.path(store.Incoming))
-	if err != nil {
-		return explain(store.Incoming, err)
-	}
-	for _, f := range left {
-		if f.Type == ftp.EntryTypeFile && time.Since(f.Time) > store.Stale {
-			_ = c.Delete(path.Join(s.path(store.Incoming), path.Base(f.Name)))
-		}
-	}
-	return nil
-}
-
-func (s *Store) temporary(name string) string {
-	return s.path(path.Join(store.Incoming, s.token+"-"+path.Base(name)))
-}
+func (s *Store) temporary(name string) string { return s.path(s.uploads.Temporary(name)) }
 
 // mkdir makes a folder and those above it, once for each run. That one exists
 // already has no answer of its own in FTP, so only the last error counts.
 func (s *Store) mkdir(c *client, dir string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.made[dir] {
-		return nil
-	}
+	return s.uploads.Folder(dir, func() error { return s.makeFolders(c, dir) })
+}
+
+func (s *Store) makeFolders(c *client, dir string) error {
 	whole, last := s.path(dir), error(nil)
 	for i, r := range whole + "/" {
 		if r == '/' && i > 0 {
@@ -259,7 +244,6 @@ func (s *Store) mkdir(c *client, dir string) error {
 			return store.Refuse("make the folder %s: %w", whole, last)
 		}
 	}
-	s.made[dir] = true
 	return nil
 }
 
@@ -360,7 +344,7 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 // reader is a transfer under way.
 type reader struct {
 	*ftp.Response
-	lease *lanes.Lease[*client]
+	lease *connpool.Lease[*client]
 	ended bool
 }
 
@@ -399,20 +383,26 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 	return info, err
 }
 
-func (s *Store) readDir(ctx context.Context, dir string) (all []store.Entry, err error) {
+func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
 	err = s.do(ctx, func(c *client) error {
-		entries, err := c.List(s.path(dir))
-		if err != nil {
+		if entries, err = listed(c, s.path(dir)); err != nil {
 			return explain(dir, err)
-		}
-		for _, e := range entries {
-			if e.Name != "." && e.Name != ".." {
-				all = append(all, store.Entry{Info: store.Info{Name: path.Base(e.Name), Bytes: int64(e.Size), Changed: e.Time}, Folder: e.Type == ftp.EntryTypeFolder})
-			}
 		}
 		return nil
 	})
-	return all, err
+	return entries, err
+}
+
+// listed reads one folder.
+func listed(c *client, dir string) ([]store.Entry, error) {
+	files, err := c.List(dir)
+	var entries []store.Entry
+	for _, e := range files {
+		if e.Name != "." && e.Name != ".." {
+			entries = append(entries, store.Entry{Info: store.Info{Name: path.Base(e.Name), Bytes: int64(e.Size), Changed: e.Time}, Folder: e.Type == ftp.EntryTypeFolder})
+		}
+	}
+	return entries, err
 }
 
 // Remove implements store.Store.

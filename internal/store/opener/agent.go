@@ -4,24 +4,26 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 )
 
-func askAgent() (net.Conn, error) {
-	conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
+// sshAgent is the socket of an SSH agent.
+type sshAgent string
+
+func (a sshAgent) dial() (net.Conn, error) {
+	conn, err := net.Dial("unix", string(a))
 	if err != nil {
 		return nil, fmt.Errorf("ask the SSH agent: %w", err)
 	}
 	return conn, nil
 }
 
-// agentKeys are the keys that the agent holds; each asks the agent again when
-// it signs, over a connection of its own.
-func agentKeys() ([]ssh.Signer, error) {
-	conn, err := askAgent()
+// keys are the keys that the agent holds; each asks the agent again when it signs,
+// over a connection of its own.
+func (a sshAgent) keys() ([]ssh.Signer, error) {
+	conn, err := a.dial()
 	if err != nil {
 		return nil, err
 	}
@@ -32,13 +34,16 @@ func agentKeys() ([]ssh.Signer, error) {
 	}
 	var signers []ssh.Signer
 	for _, k := range keys {
-		signers = append(signers, agentKey{k})
+		signers = append(signers, agentKey{k, a})
 	}
 	return signers, nil
 }
 
 // agentKey is a key that the SSH agent holds and signs with.
-type agentKey struct{ *agent.Key }
+type agentKey struct {
+	*agent.Key
+	agent sshAgent
+}
 
 // PublicKey implements ssh.Signer.
 func (k agentKey) PublicKey() ssh.PublicKey { return k.Key }
@@ -51,7 +56,7 @@ func (k agentKey) Sign(r io.Reader, data []byte) (*ssh.Signature, error) {
 // SignWithAlgorithm implements ssh.AlgorithmSigner, which RSA keys need for
 // anything but SHA-1.
 func (k agentKey) SignWithAlgorithm(_ io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
-	conn, err := askAgent()
+	conn, err := k.agent.dial()
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@
 package opener
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -13,13 +14,13 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"revlet/internal/config"
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 	"revlet/internal/store/folder"
 	"revlet/internal/store/ftp"
+	"revlet/internal/store/retry"
 	"revlet/internal/store/s3"
 	"revlet/internal/store/sftp"
-	"revlet/internal/store/steady"
 	"revlet/internal/store/webdav"
 )
 
@@ -31,6 +32,11 @@ type Opener struct {
 	// Trust accepts SSH hosts that are not known yet; Trusted is told of them.
 	Trust   bool
 	Trusted func(host, fingerprint string)
+	// RetryPause is the first wait between tries; 0 is the usual one.
+	RetryPause time.Duration
+	// Account logs in at SSH machines whose address names nobody. SSHAgent is the
+	// socket of an SSH agent, or empty.
+	Account, SSHAgent string
 }
 
 // Open makes a store; nothing is connected yet. An error is one in what the
@@ -44,13 +50,7 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 		return store.Named{}, fmt.Errorf("store %s: %w", name, err)
 	}
 	return store.Named{Name: name, Lanes: c.Lanes,
-		Store: steady.New(inner, steady.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: pause()})}, nil
-}
-
-// pause is the first wait between tries; tests shorten it.
-func pause() time.Duration {
-	d, _ := time.ParseDuration(os.Getenv("REVLET_RETRY_PAUSE"))
-	return d
+		Store: retry.New(inner, retry.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: o.RetryPause})}, nil
 }
 
 func (o *Opener) remote(c config.Store) (store.Store, error) {
@@ -67,8 +67,8 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 	switch c.Kind() {
 	case "sftp":
 		where.User = u.User
-		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: orAccount(user), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(),
-			Auth:  func() ([]ssh.AuthMethod, error) { return sshAuth(c) },
+		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: cmp.Or(user, o.Account), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(),
+			Auth:  func() ([]ssh.AuthMethod, error) { return o.sshAuth(c) },
 			Hosts: o.Hosts(c.HostKey)}), nil
 	case "webdav":
 		password, err := c.Password()
@@ -133,16 +133,9 @@ func withPort(u *url.URL, port string) string {
 	return net.JoinHostPort(u.Hostname(), port)
 }
 
-func orAccount(user string) string {
-	if user == "" {
-		return os.Getenv("USER")
-	}
-	return user
-}
-
 // sshAuth gathers the ways to prove who we are: a key file, the agent, a
 // password.
-func sshAuth(c config.Store) ([]ssh.AuthMethod, error) {
+func (o *Opener) sshAuth(c config.Store) ([]ssh.AuthMethod, error) {
 	password, err := c.Password()
 	if err != nil {
 		return nil, err
@@ -154,8 +147,8 @@ func sshAuth(c config.Store) ([]ssh.AuthMethod, error) {
 			return nil, err
 		}
 		all = append(all, ssh.PublicKeys(signer))
-	} else if os.Getenv("SSH_AUTH_SOCK") != "" {
-		all = append(all, ssh.PublicKeysCallback(agentKeys))
+	} else if o.SSHAgent != "" {
+		all = append(all, ssh.PublicKeysCallback(sshAgent(o.SSHAgent).keys))
 	}
 	if password != "" {
 		all = append(all, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {

@@ -12,7 +12,8 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
-	"revlet/internal/disk"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 	"revlet/internal/store"
 )
 
@@ -45,10 +46,18 @@ type HostKeyError struct {
 // Error implements error.
 func (e *HostKeyError) Error() string {
 	if len(e.Known) == 0 {
-		return fmt.Sprintf("the machine %s is not known yet; its %s key is %s. Compare that with what its owner tells you, then accept it once with `revlet stores test NAME --trust`", e.Host, e.Kind, e.Fingerprint)
+		return fmt.Sprintf("the machine %s is not known yet; its %s key is %s; compare that with what its owner tells you", e.Host, e.Kind, e.Fingerprint)
 	}
-	return fmt.Sprintf("THE KEY OF %s HAS CHANGED: it shows %s (%s), known is %s. Either the machine was set up anew, or somebody is in between: nothing was sent. If its owner confirms the new key, `revlet stores test NAME --forget-host` drops the old one",
+	return fmt.Sprintf("THE KEY OF %s HAS CHANGED: it shows %s (%s), known is %s. Either the machine was set up anew, or somebody is in between: nothing was sent",
 		e.Host, e.Fingerprint, e.Kind, strings.Join(e.Known, ", "))
+}
+
+// Why implements reason.Reasoned.
+func (e *HostKeyError) Why() (reason.Reason, reason.Names) {
+	if len(e.Known) == 0 {
+		return reason.HostUnknown, reason.Names{"host": e.Host}
+	}
+	return reason.HostChanged, reason.Names{"host": e.Host}
 }
 
 // Is says that trying again is of no use.

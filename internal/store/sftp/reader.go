@@ -5,7 +5,7 @@ import (
 
 	"github.com/pkg/sftp"
 
-	"revlet/internal/store/lanes"
+	"revlet/internal/store/connpool"
 )
 
 // reader reads a far file ahead of its user: a request for each small read
@@ -13,11 +13,11 @@ import (
 type reader struct {
 	*io.PipeReader
 	f     *sftp.File
-	lease *lanes.Lease[*client]
+	lease *connpool.Lease[*client]
 	done  chan error
 }
 
-func newReader(f *sftp.File, lease *lanes.Lease[*client]) *reader {
+func newReader(f *sftp.File, lease *connpool.Lease[*client]) *reader {
 	out, in := io.Pipe()
 	r := &reader{PipeReader: out, f: f, lease: lease, done: make(chan error, 1)}
 	go func() {

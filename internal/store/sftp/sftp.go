@@ -12,14 +12,13 @@ import (
 	"os"
 	"path"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"revlet/internal/store"
-	"revlet/internal/store/lanes"
+	"revlet/internal/store/connpool"
 )
 
 // Options say where the store is and how to get in.
@@ -44,13 +43,9 @@ type Options struct {
 // Store is a folder on another machine.
 type Store struct {
 	store.ByFolder
-	o    Options
-	pool *lanes.Pool[*client]
-	// token tells this program's unfinished uploads from others'.
-	token string
-
-	mu   sync.Mutex
-	made map[string]bool
+	o       Options
+	pool    *connpool.Pool[*client]
+	uploads *store.Uploads
 }
 
 // client is one SSH connection with SFTP in it.
@@ -77,9 +72,9 @@ const (
 
 // New returns the store; nothing is connected yet.
 func New(o Options) *Store {
-	s := &Store{o: o, token: store.Token(), made: map[string]bool{}}
+	s := &Store{o: o, uploads: store.NewUploads()}
 	s.ByFolder = store.ByFolder{Read: s.readDir}
-	s.pool = lanes.New(o.Lanes, s.dial)
+	s.pool = connpool.New(o.Lanes, s.dial)
 	return s
 }
 
@@ -204,7 +199,7 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe-" + store.Token())
+		probe := s.path(s.uploads.Probe())
 		f, err := c.Create(probe)
 		if err != nil {
 			return explain("the folder "+s.o.Dir, err)
@@ -212,43 +207,25 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := errors.Join(f.Close(), c.Remove(probe)); err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
-		return s.clear(c)
+		left, err := listed(ctx, c, s.path(store.Incoming))
+		if err != nil {
+			return explain(store.Incoming, err)
+		}
+		s.uploads.ClearStale(left, func(name string) error { return c.Remove(s.path(name)) })
+		return nil
 	})
 }
 
-// clear removes what runs that died have left in the folder for incoming.
-func (s *Store) clear(c *client) error {
-	left, err := c.ReadDir(s.path(store.Incoming))
-	if err != nil {
-		return explain(store.Incoming, err)
-	}
-	for _, f := range left {
-		if !f.IsDir() && time.Since(f.ModTime()) > store.Stale {
-			_ = c.Remove(path.Join(s.path(store.Incoming), f.Name()))
-		}
-	}
-	return nil
-}
-
-func (s *Store) temporary(name string) string {
-	return s.path(path.Join(store.Incoming, s.token+"-"+path.Base(name)))
-}
+func (s *Store) temporary(name string) string { return s.path(s.uploads.Temporary(name)) }
 
 // mkdir makes a folder of the store, once for each run.
 func (s *Store) mkdir(c *client, dir string) error {
-	s.mu.Lock()
-	made := s.made[dir]
-	s.mu.Unlock()
-	if made {
+	return s.uploads.Folder(dir, func() error {
+		if err := c.MkdirAll(s.path(dir)); err != nil {
+			return explain("make the folder "+s.path(dir), err)
+		}
 		return nil
-	}
-	if err := c.MkdirAll(s.path(dir)); err != nil {
-		return explain("make the folder "+s.path(dir), err)
-	}
-	s.mu.Lock()
-	s.made[dir] = true
-	s.mu.Unlock()
-	return nil
+	})
 }
 
 // Put implements store.Store. What an upload that was cut has brought over is
@@ -371,15 +348,21 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 
 func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
 	err = s.do(ctx, func(c *client) error {
-		infos, err := c.ReadDirContext(ctx, s.path(dir))
-		if err != nil {
+		if entries, err = listed(ctx, c, s.path(dir)); err != nil {
 			return explain(dir, err)
-		}
-		for _, fi := range infos {
-			entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
 		}
 		return nil
 	})
+	return entries, err
+}
+
+// listed reads one folder.
+func listed(ctx context.Context, c *client, dir string) ([]store.Entry, error) {
+	infos, err := c.ReadDirContext(ctx, dir)
+	var entries []store.Entry
+	for _, fi := range infos {
+		entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
+	}
 	return entries, err
 }
 

@@ -7,11 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/http"
 	"path"
-	"sync"
-	"time"
 
 	"github.com/studio-b12/gowebdav"
 
@@ -33,24 +30,21 @@ type Options struct {
 // Store is a folder on a WebDAV server.
 type Store struct {
 	store.ByFolder
-	o     Options
-	auth  *authorizer
-	token string
-	lanes chan struct{}
-
-	mu   sync.Mutex
-	made map[string]bool
+	o       Options
+	auth    *authorizer
+	lanes   chan struct{}
+	uploads *store.Uploads
 }
 
 // New returns the store; nothing is sent yet.
 func New(o Options) *Store {
-	s := &Store{o: o, auth: newAuthorizer(o.User, o.Password, o.Transport), token: store.Token(),
-		lanes: make(chan struct{}, max(o.Lanes, 1)), made: map[string]bool{}}
+	s := &Store{o: o, auth: newAuthorizer(o.User, o.Password, o.Transport), lanes: make(chan struct{}, max(o.Lanes, 1)), uploads: store.NewUploads()}
 	s.ByFolder = store.ByFolder{Read: s.readDir}
 	return s
 }
 
-// carrier ties the client library's requests to a context.
+// carrier ties the client library's requests to a context: the library has no other
+// place for one. It lives as long as one call.
 type carrier struct {
 	ctx context.Context
 	rt  http.RoundTripper
@@ -129,33 +123,20 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		probe := s.temporary("probe-" + store.Token())
+		probe := s.uploads.Probe()
 		if err := s.upload(c, probe, http.NoBody, 0); err != nil {
 			return err
 		}
 		if err := c.Remove(probe); err != nil {
 			return err
 		}
-		return s.clear(c)
-	})
-}
-
-// clear removes what runs that died have left in the folder for incoming.
-func (s *Store) clear(c *gowebdav.Client) error {
-	left, err := c.ReadDir(store.Incoming)
-	if err != nil {
-		return err
-	}
-	for _, f := range left {
-		if !f.IsDir() && time.Since(f.ModTime()) > store.Stale {
-			_ = c.Remove(path.Join(store.Incoming, f.Name()))
+		left, err := listed(c, store.Incoming)
+		if err != nil {
+			return err
 		}
-	}
-	return nil
-}
-
-func (s *Store) temporary(name string) string {
-	return path.Join(store.Incoming, s.token+"-"+path.Base(name))
+		s.uploads.ClearStale(left, c.Remove)
+		return nil
+	})
 }
 
 // mkdir makes a folder and those above it, once for each run: some servers
@@ -164,24 +145,20 @@ func (s *Store) mkdir(c *gowebdav.Client, dir string) error {
 	if dir == "." {
 		return nil
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.made[dir] {
+	return s.uploads.Folder(dir, func() error {
+		for _, folder := range []string{"/", dir} {
+			_, err := c.Stat(folder)
+			if err != nil && folder == "/" && gowebdav.IsErrNotFound(err) {
+				err = c.Mkdir("/", 0)
+			} else if err != nil && folder != "/" {
+				err = c.MkdirAll(dir, 0)
+			}
+			if err != nil {
+				return err
+			}
+		}
 		return nil
-	}
-	for _, folder := range []string{"/", dir} {
-		_, err := c.Stat(folder)
-		if err != nil && folder == "/" && gowebdav.IsErrNotFound(err) {
-			err = c.Mkdir("/", 0)
-		} else if err != nil && folder != "/" {
-			err = c.MkdirAll(dir, 0)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	s.made[dir] = true
-	return nil
+	})
 }
 
 // upload sends a body of a known length, so that it is never sent in chunks,
@@ -196,7 +173,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		temporary := s.temporary(name)
+		temporary := s.uploads.Temporary(name)
 		if err := s.upload(c, temporary, src, size); err != nil {
 			return err
 		}
@@ -213,7 +190,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 
 // Abandon removes what a failed upload has brought over.
 func (s *Store) Abandon(ctx context.Context, name string) error {
-	return s.do(ctx, name, func(c *gowebdav.Client) error { return c.Remove(s.temporary(name)) })
+	return s.do(ctx, name, func(c *gowebdav.Client) error { return c.Remove(s.uploads.Temporary(name)) })
 }
 
 // Open implements store.Store.
@@ -247,13 +224,19 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 
 func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
 	err = s.do(ctx, dir, func(c *gowebdav.Client) error {
-		var infos []fs.FileInfo
-		infos, err := c.ReadDir("/" + dir)
-		for _, fi := range infos {
-			entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
-		}
+		entries, err = listed(c, dir)
 		return err
 	})
+	return entries, err
+}
+
+// listed reads one folder.
+func listed(c *gowebdav.Client, dir string) ([]store.Entry, error) {
+	infos, err := c.ReadDir("/" + dir)
+	var entries []store.Entry
+	for _, fi := range infos {
+		entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
+	}
 	return entries, err
 }
 

@@ -1,0 +1,108 @@
+package archive
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/platform/disk"
+)
+
+func TestListComesBackInPathOrder(t *testing.T) {
+	dir, n := t.TempDir(), 0
+	l := NewListWriter(&disk.Disk{}, func() string { n++; return filepath.Join(dir, fmt.Sprint(n)) })
+	defer l.Close()
+	names := []string{"webroot", "webroot/a", "webroot/a/x", "webroot/a-b", "webroot/a/y", "webroot/é", "webroot/bad\xff", "webroot/new\nline"}
+	for i := range 2*runLength + 11 {
+		names = append(names, fmt.Sprintf("webroot/many/%d/%d", i%97, i))
+	}
+	rand.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
+	for _, name := range names {
+		require.NoError(t, l.Add(Entry{Type: TypeFile, Path: name, Part: map[bool]string{true: "", false: "p"}[name == "webroot"]}))
+	}
+	assert.Equal(t, 2, n, "what does not fit into memory is spilled")
+	var stored bytes.Buffer
+	lines, err := l.Finish(&stored, nil, "tree")
+	require.NoError(t, err)
+	assert.EqualValues(t, len(names), lines)
+
+	var got []string
+	require.NoError(t, ReadList(bytes.NewReader(stored.Bytes()), func(e Entry) error {
+		got = append(got, e.Path)
+		if e.Path == "webroot" {
+			assert.Equal(t, "tree", e.Part)
+		}
+		return nil
+	}))
+	slices.SortFunc(names, ComparePaths)
+	assert.Equal(t, names, got)
+	assert.Less(t, slices.Index(got, "webroot/a/y"), slices.Index(got, "webroot/a-b"), "a folder's content comes before its sibling")
+
+	cut := stored.Bytes()[:stored.Len()-5]
+	assert.ErrorIs(t, ReadList(bytes.NewReader(cut), func(Entry) error { return nil }), ErrList)
+}
+
+func TestPartBytesAreProved(t *testing.T) {
+	content := bytes.Repeat([]byte("the light has burned since 1871\n"), 9000)
+	for _, ending := range []string{Tar, SQLZstd} {
+		enc, err := NewEncoder()
+		require.NoError(t, err)
+		var stored bytes.Buffer
+		w, err := NewPartWriter(&stored, ending, enc, nil)
+		require.NoError(t, err)
+		_, err = w.Write(content)
+		require.NoError(t, err)
+		part, err := w.Finish()
+		require.NoError(t, err)
+
+		read := func(data []byte, p Part) (err error) {
+			r, err := NewPartReader(bytes.NewReader(data), p, nil, nil)
+			if err != nil {
+				return err
+			}
+			defer r.Close()
+			return r.Finish()
+		}
+		require.NoError(t, read(stored.Bytes(), part))
+		for i := range 200 {
+			data := bytes.Clone(stored.Bytes())
+			data[rand.IntN(len(data))] ^= 1 << (i % 8)
+			assert.ErrorIs(t, read(data, part), ErrDamaged)
+		}
+		assert.ErrorIs(t, read(stored.Bytes()[:stored.Len()-1], part), ErrDamaged)
+		short, long := part, part
+		short.ContentBytes--
+		long.ContentBytes++
+		assert.True(t, ending == Tar || errors.Is(read(stored.Bytes(), short), ErrDamaged), "more content than the record says")
+		assert.ErrorIs(t, read(stored.Bytes(), long), ErrDamaged)
+	}
+}
+
+func FuzzDecodeRecord(f *testing.F) {
+	f.Add([]byte(`{"format":1,"name":"a-20260101-000000","site":"a","scope":"full","parts":[{"name":"x"}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := DecodeRecord(data)
+		if err == nil {
+			for _, p := range r.Parts {
+				assert.True(t, filepath.IsLocal(PartPath(r.Site, p.Name)))
+			}
+		}
+	})
+}
+
+func FuzzReadList(f *testing.F) {
+	var stored bytes.Buffer
+	enc, _ := NewEncoder()
+	enc.Reset(&stored)
+	_, _ = enc.Write([]byte(`{"type":"file","path":"webroot/a","size":1,"part":"p"}` + "\n"))
+	_ = enc.Close()
+	f.Add(stored.Bytes())
+	f.Fuzz(func(t *testing.T, data []byte) { _ = ReadList(bytes.NewReader(data), func(Entry) error { return nil }) })
+}

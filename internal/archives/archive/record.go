@@ -1,0 +1,328 @@
+// Package archive is the archive format, version 1, as docs/FORMAT.md lays it
+// down: records, lists and parts, and how to read and write them.
+package archive
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+
+	"revlet/internal/platform/encryption"
+)
+
+// Format is the version of the format that this program writes.
+const Format = 1
+
+// Scope is what an archive holds.
+type Scope string
+
+// The scopes.
+const (
+	Full     Scope = "full"
+	Files    Scope = "files"
+	Database Scope = "database"
+)
+
+// HasFiles tells whether archives of this scope hold files.
+func (s Scope) HasFiles() bool { return s == Full || s == Files }
+
+// HasDatabase tells whether archives of this scope hold databases.
+func (s Scope) HasDatabase() bool { return s == Full || s == Database }
+
+// ParseScope reads a scope as typed.
+func ParseScope(s string) (Scope, error) {
+	switch Scope(s) {
+	case Full, Files, Database:
+		return Scope(s), nil
+	}
+	return "", fmt.Errorf("scope %q: it is full, files or database", s)
+}
+
+// Record is the small file that makes an archive exist. It is written last.
+type Record struct {
+	Format int    `json:"format"`
+	Name   string `json:"name"`
+	Site   string `json:"site"`
+	// Taken is when the archive was begun; its databases are as of then.
+	Taken    time.Time `json:"taken"`
+	Finished time.Time `json:"finished"`
+	Scope    Scope     `json:"scope"`
+	Note     string    `json:"note,omitempty"`
+	Program  string    `json:"program"`
+	Host     string    `json:"host"`
+	Origin   Origin    `json:"origin"`
+	// Parts stand in the order in which they are put back by hand.
+	Parts  []Part  `json:"parts"`
+	List   ListRef `json:"list"`
+	Totals Totals  `json:"totals"`
+	Gaps   []Gap   `json:"gaps"`
+	// Encrypted tells that parts and list are encrypted with age.
+	Encrypted bool `json:"encrypted,omitempty"`
+	// Sealed holds what of an encrypted archive's record only its key opens:
+	// Note, Origin, Gaps and what parts hold. It is empty once opened.
+	Sealed []byte `json:"sealed,omitempty"`
+	// Checksum is the SHA-256 of the encoded record with this field empty. It tells
+	// what a disk or a line has changed; it proves nothing against somebody who
+	// wants to deceive.
+	Checksum string `json:"checksum"`
+}
+
+// Origin tells where an archive came from, without secrets.
+type Origin struct {
+	// Roots maps the first path element in lists and tar entries to the folder
+	// it was on the site's machine.
+	Roots     map[string]string   `json:"roots,omitempty"`
+	Address   string              `json:"address,omitempty"`
+	Recipe    string              `json:"recipe,omitempty"`
+	Version   string              `json:"version,omitempty"`
+	Databases map[string]DBOrigin `json:"databases,omitempty"`
+	Skipped   []string            `json:"skip,omitempty"`
+}
+
+// DBOrigin describes one database's server and how its dump was made.
+type DBOrigin struct {
+	Engine  string `json:"engine"`
+	Version string `json:"version"`
+	Name    string `json:"name"`
+	Where   string `json:"where"`
+	Prefix  string `json:"prefix,omitempty"`
+	// Charset and Collation are the database's defaults.
+	Charset   string `json:"charset,omitempty"`
+	Collation string `json:"collation,omitempty"`
+	// Consistency says how the dump was kept to one moment.
+	Consistency string   `json:"consistency,omitempty"`
+	Sequences   []string `json:"sequences,omitempty"`
+	// Neighbours counts tables of other sites in the same database, left out.
+	Neighbours int `json:"neighbours,omitempty"`
+	// Mode, UID and GID are those of a database that is a file.
+	Mode string `json:"mode,omitempty"`
+	UID  int    `json:"uid,omitempty"`
+	GID  int    `json:"gid,omitempty"`
+}
+
+// The kinds of parts, in the order of Record.Parts.
+const (
+	KindFiles   = "files"   // regular files
+	KindTree    = "tree"    // folders, links: unpacked after the files
+	KindSchema  = "schema"  // tables without rows
+	KindRows    = "rows"    // rows of one table or of a slice of it
+	KindObjects = "objects" // views, triggers, routines, events
+	KindDump    = "dump"    // all of a database, as another program has written it
+)
+
+// Part is one object that holds a share of an archive's content.
+type Part struct {
+	// Name is the SHA-256 of the stored bytes and an ending: .tar, .tar.zst
+	// or .sql.zst, and .age after it when it is encrypted.
+	Name   string `json:"name"`
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256"`
+	Kind   string `json:"kind"`
+	// Database is the label of the database, for parts of one.
+	Database string `json:"database,omitempty"`
+	// Table is the table that a part of kind rows belongs to.
+	Table string `json:"table,omitempty"`
+	// Slice counts the slices of a table from 1.
+	Slice int `json:"slice,omitempty"`
+	// ContentBytes is the length after decompression.
+	ContentBytes int64 `json:"content_bytes"`
+	// ContentSHA256 is of the content, for parts that are not of kind files.
+	ContentSHA256 string `json:"content_sha256,omitempty"`
+	// Entries counts the files or rows inside.
+	Entries int64 `json:"entries"`
+}
+
+// ListRef names the list's bytes.
+type ListRef struct {
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256"`
+	Lines  int64  `json:"lines"`
+}
+
+// Totals sums an archive up; sizes are bytes.
+type Totals struct {
+	Files         int64 `json:"files"`
+	Folders       int64 `json:"folders"`
+	Links         int64 `json:"links"`
+	FileBytes     int64 `json:"file_bytes"`
+	Tables        int64 `json:"tables"`
+	Rows          int64 `json:"rows"`
+	DatabaseBytes int64 `json:"database_bytes"`
+	// StoredBytes is what all parts and the list take in a store.
+	StoredBytes int64 `json:"stored_bytes"`
+	// NewBytes is the share of StoredBytes that no earlier archive held.
+	NewBytes int64 `json:"new_bytes"`
+	// Skipped counts paths left out by rule.
+	Skipped int64 `json:"skipped"`
+}
+
+// Gap is a file or table that an archive could not hold.
+type Gap struct {
+	Path string `json:"path"`
+	// Kind is unreadable, moving, special or database.
+	Kind string `json:"kind"`
+	Why  string `json:"why"`
+}
+
+// The kinds of gaps.
+const (
+	GapUnreadable = "unreadable"
+	GapMoving     = "moving"
+	GapSpecial    = "special"
+	GapDatabase   = "database"
+)
+
+const nameTime = "20060102-150405"
+
+// NewName names the archive of a site taken at a moment.
+func NewName(site string, taken time.Time) string {
+	return site + "-" + taken.UTC().Format(nameTime)
+}
+
+var archiveName = regexp.MustCompile(`^([a-z0-9][a-z0-9._-]*)-(\d{8}-\d{6})$`)
+
+// SplitName takes an archive's whole name apart; false when it is not one.
+func SplitName(name string) (site string, taken time.Time, ok bool) {
+	m := archiveName.FindStringSubmatch(name)
+	if m == nil {
+		return "", time.Time{}, false
+	}
+	t, err := time.Parse(nameTime, m[2])
+	return m[1], t, err == nil
+}
+
+// RecordPath is where a record lies in a store.
+func RecordPath(site, name string) string { return path.Join(site, "archives", name+".json") }
+
+// Path is where the record lies in a store.
+func (r *Record) Path() string { return RecordPath(r.Site, r.Name) }
+
+// ListPath is where the archive's list lies in a store.
+func (r *Record) ListPath() string {
+	name := r.Name + ".jsonl.zst"
+	if r.Encrypted {
+		name += encryption.Ending
+	}
+	return path.Join(r.Site, "lists", name)
+}
+
+// Objects visits the name and length of everything that the archive consists
+// of in a store, its record apart, each once.
+func (r *Record) Objects(visit func(name string, bytes int64, sha256 string)) {
+	visit(r.ListPath(), r.List.Bytes, r.List.SHA256)
+	seen := map[string]bool{}
+	for _, p := range r.Parts {
+		if !seen[p.Name] {
+			seen[p.Name] = true
+			visit(PartPath(r.Site, p.Name), p.Bytes, p.SHA256)
+		}
+	}
+}
+
+// RunningDir is the folder of a site in a store in which runs leave a mark
+// while they write there.
+func RunningDir(site string) string { return path.Join(site, "running") }
+
+// PartPath is where a part lies in a store.
+func PartPath(site, part string) string { return path.Join(site, "parts", part[:2], part) }
+
+// RecordsDir is the folder of a site's records in a store.
+func RecordsDir(site string) string { return path.Join(site, "archives") }
+
+var partName = regexp.MustCompile(`^[0-9a-f]{64}\.(tar|tar\.zst|sql\.zst)(\.age)?$`)
+
+// IsPartName tells whether an object is called like a part.
+func IsPartName(name string) bool { return partName.MatchString(name) }
+
+// ErrRecord is wrapped by errors about a record that cannot be used.
+var ErrRecord = errors.New("the record is not usable")
+
+// DecodeRecord reads and checks a record. A record of a newer format, or one
+// that is damaged, gives an error that wraps ErrRecord.
+func DecodeRecord(data []byte) (*Record, error) {
+	var version struct {
+		Format int `json:"format"`
+	}
+	if err := json.Unmarshal(data, &version); err != nil {
+		return nil, fmt.Errorf("%w: not JSON: %w", ErrRecord, err)
+	}
+	if version.Format > Format {
+		return nil, fmt.Errorf("%w: format %d is newer than this Revlet knows (%d); use a newer Revlet", ErrRecord, version.Format, Format)
+	}
+	r := &Record{}
+	if err := json.Unmarshal(data, r); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
+	}
+	if err := r.check(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
+	}
+	if r.Checksum == "" || r.Checksum != checksum(data, r.Checksum) {
+		return nil, fmt.Errorf("%w: its checksum does not fit: it was changed since it was written", ErrRecord)
+	}
+	return r, nil
+}
+
+// checksum is that of an encoded record whose field for it holds sum.
+func checksum(data []byte, sum string) string {
+	digest := sha256.New()
+	if before, after, found := bytes.Cut(data, []byte(`"checksum": "`+sum+`"`)); found {
+		digest.Write(before)
+		digest.Write([]byte(`"checksum": ""`))
+		digest.Write(after)
+	}
+	return hex.EncodeToString(digest.Sum(nil))
+}
+
+func (r *Record) check() error {
+	site, _, ok := SplitName(r.Name)
+	if r.Format != Format || !ok || site != r.Site {
+		return fmt.Errorf("format %d, name %q and site %q do not make sense together", r.Format, r.Name, r.Site)
+	}
+	if _, err := ParseScope(string(r.Scope)); err != nil {
+		return err
+	}
+	for i, p := range r.Parts {
+		if strings.HasSuffix(p.Name, encryption.Ending) != r.Encrypted {
+			return fmt.Errorf("part %d (%q) and `encrypted` do not make sense together", i+1, p.Name)
+		}
+		if !partName.MatchString(p.Name) || !strings.HasPrefix(p.Name, p.SHA256) || p.Bytes < 0 || p.ContentBytes < 0 {
+			return fmt.Errorf("part %d (%q) is not described soundly", i+1, p.Name)
+		}
+	}
+	return nil
+}
+
+// Encode writes the record as it is stored.
+func (r *Record) Encode() ([]byte, error) {
+	if r.Gaps == nil {
+		r.Gaps = []Gap{}
+	}
+	r.Checksum = ""
+	data, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	data = append(data, '\n')
+	r.Checksum = checksum(data, "")
+	return bytes.Replace(data, []byte(`"checksum": ""`), []byte(`"checksum": "`+r.Checksum+`"`), 1), nil
+}
+
+// IsSQL tells whether a part is SQL text, not tar.
+func (p *Part) IsSQL() bool { return strings.Contains(p.Name, SQLZstd) }
+
+// PartNamed returns the part with a name, or nil.
+func (r *Record) PartNamed(name string) *Part {
+	for i := range r.Parts {
+		if r.Parts[i].Name == name {
+			return &r.Parts[i]
+		}
+	}
+	return nil
+}

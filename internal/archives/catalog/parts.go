@@ -1,0 +1,205 @@
+package catalog
+
+import (
+	"archive/tar"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"io"
+	"io/fs"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/store"
+)
+
+// Expected is what the list says of one entry of a part, in little memory.
+type Expected struct {
+	name uint64
+	size int64
+	sum  [sha256.Size]byte
+}
+
+// Index holds what every part of an archive must contain, in order.
+type Index struct {
+	parts map[string][]Expected
+	// labels are the first path elements in each part.
+	labels map[string]map[string]bool
+}
+
+// Holds tells whether a part has anything under a first path element.
+func (ix *Index) Holds(part, label string) bool { return ix.labels[part][label] }
+
+// seed makes the hashes of all indexes of a process comparable.
+var seed = maphash.MakeSeed()
+
+// Expects returns what the archive expects of one of its parts.
+func (ix *Index) Expects(part string) []Expected { return ix.parts[part] }
+
+// Within tells whether everything that is expected of a part was expected of it
+// before, in the same order.
+func Within(now, before []Expected) bool {
+	for _, x := range now {
+		for len(before) > 0 && before[0] != x {
+			before = before[1:]
+		}
+		if len(before) == 0 {
+			return false
+		}
+		before = before[1:]
+	}
+	return true
+}
+
+// ReadIndex reads the archive's list into an Index: about 50 bytes a path.
+func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
+	ix := &Index{parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		x := Expected{name: maphash.String(seed, e.Path), size: e.Size}
+		if e.SHA256 != "" {
+			if n, err := hex.Decode(x.sum[:], []byte(e.SHA256)); err != nil || n != len(x.sum) {
+				return fmt.Errorf("%w: %s has no sound digest", archive.ErrList, e.Path)
+			}
+		}
+		ix.parts[e.Part] = append(ix.parts[e.Part], x)
+		label, _, _ := strings.Cut(e.Path, "/")
+		if ix.labels[e.Part] == nil {
+			ix.labels[e.Part] = map[string]bool{}
+		}
+		ix.labels[e.Part][label] = true
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return ix, nil
+}
+
+// ReadTar reads a part of files or of the tree to its end and calls visit for
+// each entry that the list names in it. It makes sure that the part holds what
+// the list says, in its order, and compares every file's digest after visit has
+// read it; what visit does not read is read for it. Entries that the list does
+// not name are passed over: they belong to earlier archives that share the part.
+func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, content io.Reader) error) error {
+	expected := ix.parts[part.Name]
+	damaged := func(format string, args ...any) error {
+		return fmt.Errorf("part %s: %w: %s", part.Name, archive.ErrDamaged, fmt.Sprintf(format, args...))
+	}
+	tr := tar.NewReader(p)
+	for {
+		h, err := tr.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return p.Blame(err)
+		}
+		name := strings.TrimSuffix(h.Name, "/")
+		if len(expected) == 0 || expected[0].name != maphash.String(seed, name) {
+			continue
+		}
+		if h.Typeflag == tar.TypeReg && expected[0].size != h.Size {
+			return damaged("%q in it has another length than the list says", h.Name)
+		}
+		digest := sha256.New()
+		content := io.TeeReader(tr, digest)
+		if err := visit(h, content); err != nil {
+			return err
+		}
+		if _, err := io.Copy(io.Discard, content); err != nil {
+			return p.Blame(err)
+		}
+		if h.Typeflag == tar.TypeReg && [sha256.Size]byte(digest.Sum(nil)) != expected[0].sum {
+			return damaged("the content of %q is not what was saved", h.Name)
+		}
+		expected = expected[1:]
+	}
+	if len(expected) > 0 {
+		return damaged("%d entries of the list are not in it", len(expected))
+	}
+	return p.Finish()
+}
+
+// CheckSQL reads a part of a database to its end through visit and compares
+// the whole with the list.
+func (ix *Index) CheckSQL(p *Part, part archive.Part, visit func(io.Reader) error) error {
+	digest := sha256.New()
+	content := io.TeeReader(p, digest)
+	if err := visit(content); err != nil {
+		return err
+	}
+	if _, err := io.Copy(io.Discard, content); err != nil {
+		return err
+	}
+	sum := [sha256.Size]byte(digest.Sum(nil))
+	for _, x := range ix.parts[part.Name] {
+		if x.sum != sum {
+			return fmt.Errorf("part %s: %w: its text is not what was saved", part.Name, archive.ErrDamaged)
+		}
+	}
+	return p.Finish()
+}
+
+// Check proves one part in one store: its stored bytes, and each entry in it.
+func (ix *Index) Check(ctx context.Context, h *Held, s store.Named, part archive.Part, pace func(int64)) error {
+	p, err := h.OpenPart(ctx, s, part, pace)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if part.IsSQL() {
+		return ix.CheckSQL(p, part, func(io.Reader) error { return nil })
+	}
+	return ix.ReadTar(p, part, func(*tar.Header, io.Reader) error { return nil })
+}
+
+// ReadFile reads one file out of an archive by its name in the list. A file
+// that the archive does not hold gives fs.ErrNotExist.
+func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
+	var found *archive.Entry
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Path == name && e.Type == archive.TypeFile {
+			found = &e
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if found == nil {
+		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, fs.ErrNotExist)
+	}
+	part := h.PartNamed(found.Part)
+	if part == nil {
+		return nil, fmt.Errorf("archive %s: %w: it does not name part %s", h.Name, archive.ErrRecord, found.Part)
+	}
+	var data []byte
+	err = h.EachStore(func(s store.Named) error {
+		p, err := h.OpenPart(ctx, s, *part, nil)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		tr := tar.NewReader(p)
+		for {
+			hdr, err := tr.Next()
+			if err != nil {
+				return fmt.Errorf("part %s: %w", part.Name, err)
+			}
+			if hdr.Name != name {
+				continue
+			}
+			if data, err = io.ReadAll(io.LimitReader(tr, found.Size)); err != nil {
+				return err
+			}
+			if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != found.SHA256 {
+				return fmt.Errorf("part %s: %w: the content of %s is not what was saved", part.Name, archive.ErrDamaged, name)
+			}
+			return nil
+		}
+	})
+	return data, err
+}

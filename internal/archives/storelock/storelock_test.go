@@ -1,0 +1,89 @@
+package storelock
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
+	"revlet/internal/store"
+	"revlet/internal/store/folder"
+)
+
+const site = "museum"
+
+func place(t *testing.T) (store.Named, string) {
+	dir := t.TempDir()
+	return store.Named{Name: "far", Store: folder.New(&disk.Disk{}, dir)}, dir
+}
+
+func locks(t *testing.T, s store.Named) []store.Info {
+	all, err := s.List(t.Context(), archive.RunningDir(site))
+	require.NoError(t, err)
+	return all
+}
+
+func TestWhoClearsUpAndWhoWritesSeeEachOther(t *testing.T) {
+	s, _ := place(t)
+	written, err := Write(t.Context(), s, site, "museum-20261123-032000", "a")
+	require.NoError(t, err)
+	_, err = Clear(t.Context(), s, site, "b")
+	assert.ErrorIs(t, err, ErrBusy)
+	assert.Len(t, locks(t, s), 1, "whoever gives way takes its own lock away")
+	require.NoError(t, written(t.Context()))
+	cleared, err := Clear(t.Context(), s, site, "b")
+	require.NoError(t, err)
+	_, err = Clear(t.Context(), s, site, "c")
+	assert.ErrorIs(t, err, ErrBusy, "two do not clear up at a time")
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	_, err = Write(ctx, s, site, "museum-20261123-032001", "a")
+	assert.ErrorIs(t, err, context.DeadlineExceeded, "who writes waits")
+	require.NoError(t, cleared(t.Context()))
+	assert.Empty(t, locks(t, s), "and leaves nothing when it is given up")
+}
+
+func TestALockOfAMachineThatDiedStopsCounting(t *testing.T) {
+	s, dir := place(t)
+	_, err := Write(t.Context(), s, site, "museum-20261123-032000", "a")
+	require.NoError(t, err)
+	old := time.Now().Add(-Age - time.Hour)
+	for _, l := range locks(t, s) {
+		require.NoError(t, os.Chtimes(filepath.Join(dir, l.Name), old, old))
+	}
+	_, err = Clear(t.Context(), s, site, "b")
+	assert.NoError(t, err)
+}
+
+func TestAMachineTakesAwayItsOwnOldLock(t *testing.T) {
+	s, _ := place(t)
+	_, err := Clear(t.Context(), s, site, "a") // and dies
+	require.NoError(t, err)
+	written, err := Write(t.Context(), s, site, "museum-20261123-032000", "a")
+	require.NoError(t, err, "its own lock does not keep it waiting")
+	require.NoError(t, written(t.Context()))
+	assert.Empty(t, locks(t, s))
+}
+
+func TestRecentIsJudgedByTheNameWhereThereIsNoTime(t *testing.T) {
+	now := time.Now().UTC()
+	name := func(at time.Time) string {
+		return archive.RunningDir(site) + "/" + archive.NewName(site, at) + ".token"
+	}
+	assert.True(t, Recent(store.Info{Name: name(now.Add(-time.Hour))}))
+	assert.False(t, Recent(store.Info{Name: name(now.Add(-Age - time.Hour))}))
+	assert.False(t, Recent(store.Info{Name: name(now), Changed: now.Add(-Age - time.Hour)}), "a time counts more")
+}
+
+func TestMachinesAreToldApartWithoutNamingThem(t *testing.T) {
+	assert.Equal(t, Machine("/a"), Machine("/a"))
+	assert.NotEqual(t, Machine("/a"), Machine("/b"))
+	host, _ := os.Hostname()
+	assert.NotContains(t, Machine("/a"), host)
+}

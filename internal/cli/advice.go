@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"revlet/internal/platform/reason"
+	"revlet/internal/watch/alarm"
+)
+
+// advice says what a person can do about a reason. {site} and the like stand for
+// what the reason is about.
+var advice = map[reason.Reason]string{
+	reason.NoConfig:           "`revlet adopt PATH` writes one",
+	reason.NoSites:            "`revlet adopt PATH` adds one",
+	reason.StateFolder:        "name another folder in `state:`, or with --state",
+	reason.WebrootMissing:     "`revlet restore {site}` puts it back from an archive",
+	reason.CMSBelow:           "`revlet adopt {path}`",
+	reason.NoArchives:         "`revlet backup {site}` takes one",
+	reason.UnknownArchive:     "`revlet archives {site}` lists what there is",
+	reason.ArchiveDamaged:     "`revlet verify {archive}` lists all damage",
+	reason.NoKey:              "name the key file with --key FILE or $REVLET_KEY_FILE",
+	reason.NoPassphrase:       "nobody can be asked here; name a file that holds it in $REVLET_PASSPHRASE_FILE",
+	reason.NobodyToEncryptFor: "`revlet keys new FILE` makes a key",
+	reason.HostUnknown:        "if it is the right one, accept it once with `revlet stores test NAME --trust`",
+	reason.HostChanged:        "if its owner confirms the new key, `revlet stores test NAME --forget-host` drops the old one",
+	reason.OlderServer:        "restore on a newer one, or add --anyway",
+	reason.OtherSite:          "check the configuration, or add --anyway",
+	reason.OtherCMS:           "check `root:`, or add --anyway",
+	reason.DatabaseUnknown:    "describe it under `databases:`, or restore with --only files",
+	reason.ComesWhole:         "restore the whole database with --only database",
+	reason.PathNotHeld:        "`revlet show {archive} --files` lists what it holds",
+	reason.TableNotHeld:       "`revlet show {archive}` lists them",
+	reason.TableGone:          "restore the whole database, or load what `revlet extract ARCHIVE --table` writes",
+	reason.ColumnGone:         "restore the whole database, or take the rows out with `revlet extract ARCHIVE --table {table}`",
+	reason.NoPrimaryKey:       "put the whole table back with --table {table}",
+	reason.KeysTaken:          "`revlet compare ARCHIVE --table {table}` shows them",
+	reason.ParentsGone:        "add --rows {table}:{column}={value}, or --anyway to put them back without",
+	reason.ParentsRequired:    "add --rows {table}:{column}={value}",
+	reason.StillReferred:      "put both tables back, or use --mode fill",
+	reason.OnlySQL:            "`revlet restore SITE --sql FILE` restores a database alone",
+	reason.HalfRestored:       "when the cause is mended, `revlet undo {site}` or `revlet restore {archive}` brings it to an end",
+	reason.NotRun:             "the command was not run; mend this first",
+	reason.SiteNotConfigured:  "`revlet import FILE --store FOLDER` describes it there",
+	reason.StoreUnknown:       "for a new one give its folder, such as --store {path}",
+	reason.SeveralStores:      "say which store with --store NAME, or give a folder",
+	reason.StoreInWebroot:     "choose another folder with --store",
+	reason.NameTaken:          "choose another name with --name",
+	reason.NotPortable:        "`revlet import` takes in copies made by hand",
+	reason.SiteUnnamed:        "say which site the copy is of, with --site NAME",
+	reason.KeyUntried:         "`revlet keys check FILE`",
+	reason.ListingLags:        "give it time before you judge by `revlet archives`",
+}
+
+// advised is an error's text, followed by what can be done about it.
+func advised(err error) string {
+	var next []string
+	for _, r := range reason.All(err) {
+		why, names := r.Why()
+		text, known := advice[why]
+		if !known {
+			continue
+		}
+		for role, name := range names {
+			text = strings.ReplaceAll(text, "{"+role+"}", name)
+		}
+		if !slices.Contains(next, text) {
+			next = append(next, text)
+		}
+	}
+	text := err.Error()
+	for _, n := range next {
+		text += "\nnext: " + n
+	}
+	return text
+}
+
+// inline is advised on one line.
+func inline(err error) string { return strings.ReplaceAll(advised(err), "\nnext: ", "; ") }
+
+// adviceFor is what can be done about a reason that stands alone, to be added to a
+// sentence.
+func adviceFor(r reason.Reason) string {
+	if text, ok := advice[r]; ok {
+		return "; " + text
+	}
+	return ""
+}
+
+// remedies say what to do about each kind of alarm.
+var remedies = map[string]string{
+	alarm.Overdue:       "see `revlet duties` and `revlet history`; is `revlet due` or `revlet serve` running?",
+	alarm.Failed:        "see `revlet history show`; mend the cause and run `revlet backup`",
+	alarm.Shrunken:      "look at the site; `revlet show` both archives",
+	alarm.Grown:         "see the components in `revlet show`; `skip:` leaves out what is no part of the site",
+	alarm.MassChange:    "look at the site before anything else; the archive before is still there",
+	alarm.Scrambled:     "take the site off the net, keep the archive before, restore from it",
+	alarm.CoreChanged:   "compare them with the archive before",
+	alarm.Planted:       "look into it; if it is not yours the site is broken into",
+	alarm.Damaged:       "`revlet stores heal STORE` mends it from another store; if there is none, take a new one with `revlet backup --fresh`",
+	alarm.Onsite:        "add a store elsewhere to `stores:` and run `revlet stores copy`",
+	alarm.Behind:        "`revlet stores test STORE` tells what is wrong there; the next backup makes up for it",
+	alarm.NeverVerified: "`revlet verify`, and a duty such as `verify, every sunday at 05:00`",
+	alarm.NeverTried:    "`revlet rehearse`, and a duty such as `rehearse, on day 1 of every month at 05:30`",
+	alarm.DiskFilling:   "make room, or shorten `keep:`; `revlet retention` shows what would go",
+	alarm.WrongClock:    "set the clock; `revlet archives` shows what is dated in the future",
+	alarm.NotRestorable: "`revlet history show` tells what went wrong; take another with `revlet backup --fresh` and rehearse that",
+	alarm.UntriedKey:    "`revlet keys check FILE`",
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"fmt"
+
+	"revlet/internal/jobs"
+)
+
+// hear tells a person of what happens while a job goes on.
+func (a *app) hear(e jobs.Event) {
+	switch e := e.(type) {
+	case jobs.Warning:
+		text := e.Text
+		if e.Err != nil {
+			text = inline(e.Err)
+		}
+		fmt.Fprintln(a.err, "warning: "+printableText(text))
+	case jobs.HistoryLost:
+		fmt.Fprintf(a.err, "warning: %v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.\n", e.Fault, e.SetAside)
+	case jobs.Recovered:
+		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
+	case jobs.StoreSilent:
+		a.note("store %s: %s; going on without it", e.Store, inline(e.Err))
+	case jobs.SettingsFromArchive:
+		a.note("the live settings cannot be read; the database settings in the archive are used.")
+	case jobs.SiteDescribed:
+		a.note("site %s is written into %s, as its archive describes it.", e.Site, e.Path)
+	case jobs.SeveralSites:
+		a.note("this installation holds several sites; `revlet adopt %s --settings FILE` adopts another: %s", e.Root, joined(e.Settings))
+	case jobs.HostTrusted:
+		a.note("the key %s of %s is accepted from now on.", e.Fingerprint, e.Host)
+	case jobs.MessageUnsent:
+		fmt.Fprintf(a.err, "warning: the message “%s” could not be sent by %s: %v; it is tried again\n", e.Title, e.Channel, e.Err)
+	case jobs.DutyFailed:
+		fmt.Fprintf(a.err, "revlet: %s: %s: %s\n", e.Site, e.Duty, inline(e.Err))
+	case jobs.ArchiveTaken:
+		a.log("%s: %s, %s, %s new", e.Record.Site, e.Record.Name, count(e.Record.Totals.Files, "file", "files"), size(e.Record.Totals.NewBytes))
+	case jobs.CopiesVerified:
+		a.log("%s: %s verified", e.Site, count(int64(e.Copies), "copy", "copies"))
+	case jobs.Rehearsed:
+		a.log("%s: %s restores, in %s", e.Site, e.Name, took(e.Result.Total))
+	default:
+		a.hearGuard(e)
+	}
+}
+
+func (a *app) note(format string, args ...any) {
+	fmt.Fprintln(a.err, "note: "+printableText(fmt.Sprintf(format, args...)))
+}
+
+// log says what was done, with the time, unless only what is wrong is to be said.
+func (a *app) log(format string, args ...any) {
+	if !a.hush {
+		fmt.Fprintf(a.out, "%s  %s\n", when(a.now()), fmt.Sprintf(format, args...))
+	}
+}
+
+// words writes a result as text for the history's log.
+func (a *app) words(result any) string {
+	return a.plain(func(p *printer) {
+		switch r := result.(type) {
+		case *jobs.Delivered:
+			p.showBackup(r)
+		case []jobs.StoreRetention:
+			p.showRemoved(r)
+		case *jobs.Proof:
+			p.showReports(r)
+		case jobs.Rehearsed:
+			p.showRehearsed(r.Held, r.Result)
+		}
+	})
+}

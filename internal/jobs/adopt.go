@@ -1,0 +1,257 @@
+package jobs
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"revlet/internal/config"
+	"revlet/internal/database"
+	"revlet/internal/platform/reason"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+)
+
+// Adopted is what adopt found, as JSON too.
+type Adopted struct {
+	Site      string            `json:"site"`
+	Root      string            `json:"root"`
+	Recipe    string            `json:"recipe"`
+	Version   string            `json:"version"`
+	Address   string            `json:"address"`
+	Databases []AdoptedDatabase `json:"databases"`
+	Store     string            `json:"store"`
+	Config    string            `json:"config"`
+	Written   bool              `json:"written"`
+}
+
+// AdoptedDatabase is a database of a site that was adopted.
+type AdoptedDatabase struct {
+	Label   string `json:"label"`
+	Where   string `json:"where"`
+	Version string `json:"version"`
+	Bytes   int64  `json:"bytes"`
+	// Address is what the database itself gives as the site's address.
+	Address string `json:"address"`
+}
+
+func (a *Agent) recognise(root, settings string) (*site.Site, error) {
+	info, err := os.Stat(root)
+	if err != nil {
+		return nil, fmt.Errorf("the webroot: %w", err)
+	}
+	if !info.IsDir() {
+		return nil, reason.BadUsage("%s is not a folder; give the site's webroot", root)
+	}
+	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto", Settings: settings})
+	if err != nil {
+		return nil, err
+	}
+	if s.Recipe == nil {
+		if below := cmsBelow(root); below != "" {
+			return nil, reason.Because(reason.CMSBelow, reason.Names{"path": below}, reason.BadUsage("no known CMS is at %s itself, but one is below it", root))
+		}
+		return nil, reason.BadUsage("no known CMS is at %s; give the folder that holds its start page, or describe the site by hand in %s (root, databases, stores; docs in the README)", root, a.Config.Path)
+	}
+	return s, nil
+}
+
+// cmsBelow looks for a CMS one folder deeper.
+func cmsBelow(root string) string {
+	dirs, err := filepath.Glob(filepath.Join(root, "*"))
+	if err != nil {
+		return ""
+	}
+	for _, dir := range dirs {
+		if r, err := site.Recognise(site.InFolder(dir)); err == nil && r != nil {
+			return dir
+		}
+	}
+	return ""
+}
+
+// confirm connects to the site's databases and looks for the site's address.
+func (a *Agent) confirm(ctx context.Context, s *site.Site) (*Adopted, error) {
+	found := &Adopted{Root: s.Root, Recipe: s.Recipe.Name, Version: s.Version(), Databases: []AdoptedDatabase{}, Address: s.AddressInSettings()}
+	for _, db := range s.Databases {
+		source, err := a.openSource(ctx, db, os.TempDir())
+		if err != nil {
+			return nil, fmt.Errorf("%s at %s is recognised, but its database cannot be reached: %w%s", s.Recipe.Title, s.Root, err, whatToTry(s, db))
+		}
+		info := source.Info()
+		d := AdoptedDatabase{Label: db.Label, Where: db.Where(), Version: info.Version, Bytes: info.Bytes}
+		look := s.Recipe.Address
+		if look.Table != "" {
+			d.Address, err = source.Lookup(ctx, db.Prefix+look.Table, look.Column, look.Where, look.Is)
+		} else {
+			err = ownTables(ctx, source, db)
+		}
+		_ = source.Close()
+		if err != nil {
+			return nil, fmt.Errorf("database %s can be reached, but it does not look like this site's: %w; is the table prefix %q right?", db.Where(), err, db.Prefix)
+		}
+		if found.Address == "" {
+			found.Address = d.Address
+		}
+		found.Databases = append(found.Databases, d)
+	}
+	return found, nil
+}
+
+// whatToTry lists the next steps when a database cannot be reached.
+func whatToTry(s *site.Site, db site.Database) string {
+	if db.Engine == "sqlite" {
+		return ""
+	}
+	steps := []string{
+		"run this on the site's own machine: many servers answer no other",
+		fmt.Sprintf("compare user, password and host with %s", filepath.Join(s.Root, s.Recipe.Settings.Files[0])),
+	}
+	if db.Host == "localhost" && db.Socket == "" {
+		steps = append(steps, "`localhost` means a socket, and none was found; put `databases: {main: {mysql: \"user@/path/to.sock/name\", password_file: …}}` into the configuration")
+	}
+	return "\nWhat to try:\n- " + strings.Join(steps, "\n- ")
+}
+
+// ownTables tells whether a database has the tables that every installation of
+// the CMS has: how to confirm one that does not store its address.
+func ownTables(ctx context.Context, source database.Source, db site.Database) error {
+	tables, err := source.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	for _, own := range db.OwnTables {
+		if !slices.ContainsFunc(tables, func(t database.TableInfo) bool { return t.Name == db.Prefix+own }) {
+			return fmt.Errorf("it has no table %s", db.Prefix+own)
+		}
+	}
+	return nil
+}
+
+// nameFrom derives a site's name from its address, or else from its folder.
+func nameFrom(address, root string) string {
+	host := ""
+	if u, err := url.Parse(address); err == nil {
+		host = strings.TrimPrefix(u.Hostname(), "www.")
+	}
+	label, _, _ := strings.Cut(host, ".")
+	if label == "" || label == "localhost" || strings.ContainsAny(label[:1], "0123456789") {
+		label = filepath.Base(root)
+		for _, generic := range []string{"htdocs", "html", "www", "public_html", "public", "web", "httpdocs"} {
+			if label == generic {
+				label = filepath.Base(filepath.Dir(root))
+			}
+		}
+	}
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune("abcdefghijklmnopqrstuvwxyz0123456789._-", r) {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(label))
+}
+
+// chooseStore returns the stores to add: none when an existing one serves.
+func (a *Agent) chooseStore(asked string, found *Adopted, root string) (map[string]config.Store, error) {
+	if _, ok := a.Config.Stores[asked]; ok {
+		found.Store = asked
+		return nil, nil
+	}
+	if asked == "" && len(a.Config.Stores) == 1 {
+		for name := range a.Config.Stores {
+			found.Store = name
+		}
+		return nil, nil
+	}
+	if asked == "" && len(a.Config.Stores) > 1 {
+		return nil, reason.Because(reason.SeveralStores, nil, reason.BadUsage("%s has several stores", a.Config.Path))
+	}
+	if asked != "" && !strings.Contains(asked, "/") {
+		return nil, reason.Because(reason.StoreUnknown, reason.Names{"path": "./" + asked}, reason.BadUsage("there is no store %q in %s; a new one is named by its folder", asked, a.Config.Path))
+	}
+	place := asked
+	if place == "" {
+		place = "/var/backups/revlet"
+		if home, err := os.UserHomeDir(); err == nil && os.Geteuid() != 0 {
+			place = filepath.Join(home, "revlet-archives")
+		}
+	}
+	place, err := filepath.Abs(place)
+	if err != nil {
+		return nil, err
+	}
+	if state.Inside(place, root) {
+		return nil, reason.New(reason.StoreInWebroot, nil, "%s", "the store "+place+" would lie inside the webroot, where anyone could download it; choose another folder")
+	}
+	for name, s := range a.Config.Stores {
+		if s.Folder == place {
+			found.Store = name
+			return nil, nil
+		}
+	}
+	found.Store = "here"
+	if _, taken := a.Config.Stores["here"]; taken {
+		found.Store = nameFrom("", place)
+	}
+	return map[string]config.Store{found.Store: {Folder: place}}, nil
+}
+
+// AdoptOrder is a webroot to recognise.
+type AdoptOrder struct {
+	Root string
+	// Name, Store, Address and Settings say what would otherwise be found out.
+	Name, Store, Address, Settings string
+	// Write puts the site into the configuration.
+	Write bool
+}
+
+// Adopt recognises the CMS in a webroot, reads its settings, confirms its databases
+// by looking into them, and writes the site into the configuration. It returns the
+// stores that are new, too.
+func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]config.Store, error) {
+	s, err := a.recognise(o.Root, o.Settings)
+	if err != nil {
+		return nil, nil, err
+	}
+	if others := s.OtherSettings(); len(others) > 1 {
+		a.Tell(SeveralSites{s.Root, others})
+	}
+	found, err := a.confirm(ctx, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	found.Config = a.Config.Path
+	found.Address = cmp.Or(o.Address, found.Address)
+	if found.Site = o.Name; found.Site == "" {
+		found.Site = nameFrom(found.Address, o.Root)
+	}
+	if !config.ValidName(found.Site) {
+		return nil, nil, reason.Because(reason.NameTaken, nil, reason.BadUsage("%q cannot be a site's name, which is of small letters, digits and dashes", found.Site))
+	}
+	if old, taken := a.Config.Sites[found.Site]; taken {
+		return nil, nil, reason.Because(reason.NameTaken, nil, reason.BadUsage("%s has a site %q already (%s)", a.Config.Path, found.Site, old.Root))
+	}
+	stores, err := a.chooseStore(o.Store, found, o.Root)
+	if err != nil || !o.Write {
+		return found, stores, err
+	}
+	entry := config.Site{Root: o.Root, Settings: o.Settings, Address: found.Address, Recipe: found.Recipe, Stores: []string{found.Store}}
+	if found.Address != "" {
+		entry.Check = &config.Check{Path: "/", Status: 200}
+	}
+	for _, st := range stores {
+		if err := a.Disk.MkdirAll(st.Folder, 0o700); err != nil {
+			return nil, nil, fmt.Errorf("make the store folder: %w", err)
+		}
+	}
+	if err := config.Add(a.Disk, a.Config.Path, stores, map[string]config.Site{found.Site: entry}); err != nil {
+		return nil, nil, err
+	}
+	found.Written = true
+	return found, stores, nil
+}

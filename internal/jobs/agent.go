@@ -1,0 +1,244 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"revlet/internal/config"
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/reason"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+	"revlet/internal/site/engine"
+	"revlet/internal/store"
+	"revlet/internal/store/opener"
+	"revlet/internal/watch/history"
+)
+
+// Agent carries out jobs. The fields above the line are set before Open, the
+// others by it.
+type Agent struct {
+	Disk *disk.Disk
+	// Now is the clock.
+	Now func() time.Time
+	// Program is the program's name and version, Person who asks.
+	Program, Person string
+	// Drain is how long a site that was just closed is given for the pages that
+	// are being made.
+	Drain time.Duration
+	// RetryPause is the first pause before a call to a store is tried again; 0 is
+	// the usual one.
+	RetryPause time.Duration
+	// Account and SSHAgent are what a store's address may leave out: who logs in,
+	// and the socket of an agent that holds keys.
+	Account, SSHAgent string
+	// StateHome is the folder for the state of programs, or empty for the usual one.
+	StateHome string
+	// Zone is the name of this machine's time zone.
+	Zone string
+	// Passphrase asks for the words that open a locked key; KeyFile is the key that
+	// was given, or empty.
+	Passphrase func() (string, error)
+	KeyFile    string
+	// Tell is told what a person should hear of meanwhile.
+	Tell func(Event)
+	// Words writes a result as text for the history's log.
+	Words func(result any) string
+	// Remedy says what to do about a kind of alarm.
+	Remedy func(kind string) string
+
+	// ---
+
+	Config  *config.Config
+	State   *state.State
+	History *history.History
+	Keys    *encryption.Keys
+	// opened are the stores that were opened so far, by name.
+	opened map[string]store.Named
+}
+
+// New returns an agent that tells nobody anything, with the clock of this
+// machine; its fields can be set before it is used.
+func New() *Agent {
+	a := &Agent{Disk: &disk.Disk{}, Now: time.Now, Program: "revlet", Drain: DrainTime, Tell: func(Event) {}, Words: func(any) string { return "" }, Remedy: func(string) string { return "" },
+		Passphrase: func() (string, error) {
+			return "", reason.New(reason.NoPassphrase, nil, "the key is locked with a passphrase")
+		}}
+	a.UseKey("")
+	return a
+}
+
+// DrainTime is how long a closed site is given to finish the pages that it is at,
+// unless Agent.Drain says otherwise.
+const DrainTime = 250 * time.Millisecond
+
+// ReadConfig reads the configuration at path; its warnings are told.
+func (a *Agent) ReadConfig(path string) (err error) {
+	if a.Config, err = config.Load(path); err != nil {
+		return err
+	}
+	for _, w := range a.Config.Warnings {
+		a.Tell(Warning{Text: w})
+	}
+	return nil
+}
+
+// ReadConfigIfAny is ReadConfig, but begins an empty configuration when there is
+// no file yet.
+func (a *Agent) ReadConfigIfAny(path string, exists bool) error {
+	if exists {
+		return a.ReadConfig(path)
+	}
+	a.Config = &config.Config{Path: path}
+	return nil
+}
+
+// OpenState opens the state folder dir, or the configured or usual one, and the
+// history in it.
+func (a *Agent) OpenState(ctx context.Context, dir string) (err error) {
+	if dir == "" && a.Config != nil {
+		dir = a.Config.State
+	}
+	if dir == "" {
+		dir = state.DefaultDir(a.StateHome)
+	}
+	if a.State, err = state.Open(a.Disk, dir); err != nil {
+		return err
+	}
+	a.History, err = history.Open(ctx, a.State.History())
+	return err
+}
+
+// Open reads the configuration, opens the state folder, has the history see the
+// clock, and brings restores to an end that were interrupted.
+func (a *Agent) Open(ctx context.Context, configPath, stateDir string) error {
+	if err := a.ReadConfig(configPath); err != nil {
+		return err
+	}
+	if err := a.OpenState(ctx, stateDir); err != nil {
+		return err
+	}
+	if err := a.settleHistory(ctx); err != nil {
+		return err
+	}
+	for _, name := range a.Config.SiteNames() {
+		a.finishInterrupted(ctx, name)
+	}
+	return nil
+}
+
+// Reload reads the configuration anew; a faulty one changes nothing.
+func (a *Agent) Reload() error {
+	fresh, err := config.Load(a.Config.Path)
+	if err != nil {
+		return err
+	}
+	a.closeStores()
+	a.Config = fresh
+	return nil
+}
+
+// Close lets go of stores and history.
+func (a *Agent) Close() {
+	a.closeStores()
+	if a.History != nil {
+		_ = a.History.Close()
+	}
+}
+
+func (a *Agent) closeStores() {
+	for _, s := range a.opened {
+		_ = s.Close()
+	}
+	a.opened = nil
+}
+
+// settleHistory has the history see the clock. One that had to be begun anew is
+// filled from the stores as far as they tell.
+func (a *Agent) settleHistory(ctx context.Context) error {
+	if a.History.SetAside != "" {
+		a.Tell(HistoryLost{Fault: a.History.Fault, SetAside: a.History.SetAside})
+		for _, name := range a.Config.SiteNames() {
+			if _, err := a.List(ctx, name); err != nil {
+				a.warn(err)
+			}
+		}
+	}
+	if err := a.History.SeeClock(ctx, a.Now()); err != nil {
+		return err
+	}
+	return a.History.Tidy(ctx, a.Now())
+}
+
+// SiteConfig finds a configured site by the name that was typed.
+func (a *Agent) SiteConfig(name string) (config.Site, error) {
+	s, ok := a.Config.Sites[name]
+	switch {
+	case ok:
+		return s, nil
+	case len(a.Config.Sites) == 0:
+		return s, reason.Because(reason.NoSites, nil, reason.BadUsage("there is no site %q in %s%s", name, a.Config.Path, a.Config.Suggest(name)))
+	}
+	return s, reason.BadUsage("there is no site %q in %s%s", name, a.Config.Path, a.Config.Suggest(name))
+}
+
+// SitesNamed returns the sites of these names, or all when there are none.
+func (a *Agent) SitesNamed(names []string) ([]string, error) {
+	if len(names) == 0 {
+		names = a.Config.SiteNames()
+	}
+	for _, name := range names {
+		if _, err := a.SiteConfig(name); err != nil {
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
+// Stores opens the stores of a site.
+func (a *Agent) Stores(s config.Site) []store.Named {
+	var all []store.Named
+	for _, name := range s.Stores {
+		all = append(all, a.Store(name))
+	}
+	return all
+}
+
+// Store opens one store, once. One that cannot be opened answers every call
+// with the reason, like one that is down.
+func (a *Agent) Store(name string) store.Named {
+	if s, ok := a.opened[name]; ok {
+		return s
+	}
+	if a.opened == nil {
+		a.opened = map[string]store.Named{}
+	}
+	s, err := a.Opener().Open(name, a.Config.Stores[name])
+	if err != nil {
+		s = store.Named{Name: name, Store: store.Unusable{Err: err, Address: a.Config.Stores[name].Kind()}}
+	}
+	a.opened[name] = s
+	return s
+}
+
+// Opener makes stores of configuration entries.
+func (a *Agent) Opener() *opener.Opener {
+	return &opener.Opener{Disk: a.Disk, KnownHosts: a.State.KnownHosts(), RetryPause: a.RetryPause, Account: a.Account, SSHAgent: a.SSHAgent}
+}
+
+func (a *Agent) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {
+	return engine.Source(ctx, a.Disk, db, scratch)
+}
+
+func (a *Agent) openTarget(ctx context.Context, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	return engine.Target(ctx, a.Disk, db, mode, beside)
+}
+
+// warn tells of something that went wrong and fails nothing.
+func (a *Agent) warn(err error) { a.Tell(Warning{Err: err}) }
+
+func (a *Agent) warnf(format string, args ...any) { a.warn(fmt.Errorf(format, args...)) }

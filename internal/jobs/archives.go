@@ -1,0 +1,409 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/backup"
+)
+
+// List reads the archives of a site, newest first, and has the history know of
+// them. Encrypted records are opened as far as that needs nobody to be asked.
+func (a *Agent) List(ctx context.Context, name string) (*catalog.Listing, error) {
+	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[name]), name, catalog.Options{Keys: a.Keys,
+		Known: a.openRecord})
+	if err != nil {
+		return nil, err
+	}
+	if err := a.know(ctx, name, l); err != nil {
+		a.warn(err)
+	}
+	return l, nil
+}
+
+// openRecord is the open copy of an encrypted archive's record, or nil.
+func (a *Agent) openRecord(site, name string) *archive.Record {
+	return backup.KeptOpen(a.State, site, name)
+}
+
+// know has the history agree with what the stores hold.
+func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error {
+	known, err := a.History.Archives(ctx, site)
+	if err != nil {
+		return err
+	}
+	at := map[string]*history.Archive{}
+	for i := range known {
+		at[known[i].Name] = &known[i]
+	}
+	listed := map[[2]string]bool{}
+	for _, h := range l.Archives {
+		var fresh []string
+		for _, s := range h.Stores {
+			listed[[2]string{h.Name, s.Name}] = true
+			if k := at[h.Name]; k == nil || !k.In(s.Name) {
+				fresh = append(fresh, s.Name)
+			}
+		}
+		if at[h.Name] == nil || len(fresh) > 0 {
+			if err := a.knowArchive(ctx, archiveLine(h.Record), fresh); err != nil {
+				return err
+			}
+		}
+	}
+	for _, k := range known {
+		for _, s := range k.Copies {
+			if s.Gone.IsZero() && !listed[[2]string{k.Name, s.Store}] && a.answered(l, site, k.Name, s.Store) {
+				if err := a.History.WentFrom(ctx, k.Name, s.Store, a.Now(), "it was found missing"); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// listingLag is how long after an archive was written a listing may not show it.
+const listingLag = time.Hour
+
+// answered tells whether it means anything that an archive is not listed in a
+// store: the store was asked, could be read, and has had time to show it.
+func (a *Agent) answered(l *catalog.Listing, site, archiveName, store string) bool {
+	if !slices.Contains(a.Config.Sites[site].Stores, store) {
+		return false
+	}
+	for _, b := range append(slices.Clone(l.Silent), l.Broken...) {
+		if b.Store == store && (b.Name == "" || b.Name == archiveName) {
+			return false
+		}
+	}
+	_, taken, _ := archive.SplitName(archiveName)
+	return !a.Store(store).Offsite() || a.Now().Sub(taken) > listingLag
+}
+
+func (a *Agent) knowArchive(ctx context.Context, line history.Archive, stores []string) error {
+	if err := a.History.SetArchive(ctx, line); err != nil {
+		return err
+	}
+	for _, s := range stores {
+		if err := a.History.CameTo(ctx, line.Name, s, a.Now()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// archiveLine is what the history keeps of an archive.
+func archiveLine(r *archive.Record) history.Archive {
+	return history.Archive{Name: r.Name, Site: r.Site, Taken: r.Taken, Finished: r.Finished, Scope: string(r.Scope), Note: r.Note, Files: r.Totals.Files,
+		FileBytes: r.Totals.FileBytes, DatabaseBytes: r.Totals.DatabaseBytes, StoredBytes: r.Totals.StoredBytes, NewBytes: r.Totals.NewBytes, Gaps: len(r.Gaps), Version: r.Origin.Version}
+}
+
+// Find resolves an archive as typed: its name, a beginning of it, or a site's
+// name for the newest good one, before a moment if that is not zero.
+func (a *Agent) Find(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	var candidates []string
+	for _, name := range a.Config.SiteNames() {
+		if typed == name {
+			candidates = []string{name}
+			break
+		}
+		if strings.HasPrefix(typed, name+"-") || strings.HasPrefix(name, typed) {
+			candidates = append(candidates, name)
+		}
+	}
+	if len(candidates) == 0 {
+		return nil, reason.BadUsage("there is no site or archive %q%s", typed, a.Config.Suggest(typed))
+	}
+	return a.pickFrom(ctx, candidates, typed, before, func(catalog.Held) bool { return true })
+}
+
+// FindFull is Find for what needs files and databases: a site's name means its
+// newest good full archive, as long as there is one.
+func (a *Agent) FindFull(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	if _, isSite := a.Config.Sites[typed]; isSite {
+		if h, err := a.pickFrom(ctx, []string{typed}, typed, before, func(h catalog.Held) bool { return h.Scope == archive.Full }); err == nil {
+			return h, nil
+		}
+	}
+	return a.Find(ctx, typed, before)
+}
+
+// FindOpen is Find, with the record opened if it is encrypted.
+func (a *Agent) FindOpen(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	h, err := a.Find(ctx, typed, before)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.Unseal(h.Keys)
+}
+
+// pickFrom resolves an archive's name among the archives of some sites that are
+// wanted.
+func (a *Agent) pickFrom(ctx context.Context, sites []string, typed string, before time.Time, wanted func(catalog.Held) bool) (*catalog.Held, error) {
+	var failed error
+	for _, name := range sites {
+		l, err := a.List(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, silent := range l.Silent {
+			a.Tell(StoreSilent{Store: silent.Store, Err: silent.Err})
+		}
+		if typed == name {
+			v, err := a.verdicts(ctx)
+			if err != nil {
+				a.warn(err)
+			}
+			l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool { return !v.goodHeld(h) })
+		}
+		l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool { return !wanted(h) })
+		h, err := l.Pick(name, typed, before)
+		if err == nil {
+			return h, nil
+		}
+		failed = errors.Join(failed, err)
+	}
+	return nil, failed
+}
+
+// Listed is one archive in a listing.
+type Listed struct {
+	Name   string        `json:"name"`
+	Site   string        `json:"site"`
+	Taken  time.Time     `json:"taken"`
+	Scope  archive.Scope `json:"scope"`
+	Note   string        `json:"note"`
+	Stored int64         `json:"stored_bytes"`
+	New    int64         `json:"new_bytes"`
+	Gaps   int           `json:"gaps"`
+	Stores []string      `json:"stores"`
+	// Pending are the stores that the archive has yet to come to.
+	Pending []string `json:"pending"`
+	// Held archives are exempt from the keep rules, as far as this machine knows.
+	Held bool `json:"held"`
+	// Encrypted archives whose record cannot be opened here have neither note
+	// nor gaps to show; Sealed says so.
+	Encrypted bool         `json:"encrypted"`
+	Sealed    bool         `json:"sealed"`
+	Verified  *ListedProof `json:"verified"`
+	// Rehearsed is the last rehearsal; null when there was none.
+	Rehearsed *ListedRehearsal `json:"rehearsed"`
+}
+
+// ListedRehearsal is the last rehearsal of an archive.
+type ListedRehearsal struct {
+	At     time.Time `json:"at"`
+	Passed bool      `json:"passed"`
+}
+
+// ListedProof is the last proof of an archive, over all stores.
+type ListedProof struct {
+	Level string    `json:"level"`
+	At    time.Time `json:"at"`
+	Sound bool      `json:"sound"`
+}
+
+// Listing is the archives of some sites, newest first.
+type Listing struct {
+	Archives []Listed
+	// Trouble are the stores and records that could not be read.
+	Trouble []Trouble
+}
+
+// Verdict is the worst that is known of what could not be listed.
+func (l *Listing) Verdict() catalog.Verdict { return worst(l.Trouble) }
+
+// Pending tells whether an archive has yet to come to a store.
+func (l *Listing) Pending() bool {
+	return slices.ContainsFunc(l.Archives, func(one Listed) bool { return len(one.Pending) > 0 })
+}
+
+// Trouble is a store, or a record in it, that could not be used.
+type Trouble struct {
+	Store string
+	Err   error
+}
+
+// Verdict tells a damaged record from a store that was not reached.
+func (t Trouble) Verdict() catalog.Verdict { return catalog.VerdictOf(t.Err) }
+
+// worst is the worst verdict on some stores and records.
+func worst(trouble []Trouble) catalog.Verdict {
+	verdict := catalog.Sound
+	for _, t := range trouble {
+		switch t.Verdict() {
+		case catalog.Damaged:
+			return catalog.Damaged
+		case catalog.NotReached:
+			verdict = catalog.NotReached
+		}
+	}
+	return verdict
+}
+
+// troubles are what a listing could not read.
+func troubles(lists ...[]catalog.Broken) []Trouble {
+	var all []Trouble
+	for _, list := range lists {
+		for _, b := range list {
+			all = append(all, Trouble{b.Store, b.Err})
+		}
+	}
+	return all
+}
+
+// Archives lists the archives of sites, with how well each is proved.
+func (a *Agent) Archives(ctx context.Context, names []string) (*Listing, error) {
+	v, err := a.verdicts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := a.History.Holds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rehearsals, err := a.History.Rehearsals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := &Listing{}
+	for _, name := range names {
+		l, err := a.List(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		pending, err := a.pending(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range l.Archives {
+			one := listing(h, v.proofs[h.Name], pending[h.Name])
+			_, one.Held = holds[h.Name]
+			if r, ok := rehearsals[h.Name]; ok {
+				one.Rehearsed = &ListedRehearsal{r.At, r.Passed}
+			}
+			all.Archives = append(all.Archives, one)
+		}
+		all.Trouble = append(all.Trouble, troubles(l.Broken, l.Silent)...)
+	}
+	return all, nil
+}
+
+// pending maps a site's archives to the stores that they have yet to come to.
+func (a *Agent) pending(ctx context.Context, site string) (map[string][]string, error) {
+	all, err := a.History.Pending(ctx, site)
+	waiting := map[string][]string{}
+	for _, p := range all {
+		waiting[p.Archive] = append(waiting[p.Archive], p.Store)
+	}
+	return waiting, err
+}
+
+func listing(h catalog.Held, proofs []history.Proof, pending []string) Listed {
+	l := Listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
+		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: StoreNames(h.Stores), Pending: nonNil(pending)}
+	for i, p := range proofs {
+		if i == 0 || l.Verified.Sound && !p.Sound {
+			l.Verified = &ListedProof{Level: p.Level, At: p.At, Sound: p.Sound}
+		}
+	}
+	return l
+}
+
+// Component sums up a share of an archive.
+type Component struct {
+	Name  string `json:"name"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// TableRows sums up one table.
+type TableRows struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	Rows     int64  `json:"rows"`
+	Bytes    int64  `json:"bytes"`
+}
+
+// Contents is what one archive holds.
+type Contents struct {
+	Listed
+	Components []Component
+	Tables     []TableRows
+}
+
+// Show sums up what an archive holds.
+func (a *Agent) Show(ctx context.Context, h *catalog.Held) (*Contents, error) {
+	components, tables, err := summarise(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	v, err := a.verdicts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	pending, err := a.pending(ctx, h.Site)
+	if err != nil {
+		return nil, err
+	}
+	return &Contents{listing(*h, v.proofs[h.Name], pending[h.Name]), components, tables}, nil
+}
+
+// summarise reads the list into sums by component and by table.
+func summarise(ctx context.Context, h *catalog.Held) ([]Component, []TableRows, error) {
+	var recipe *site.Recipe
+	if h.Origin.Recipe != "" {
+		recipe, _ = site.RecipeNamed(h.Origin.Recipe) // unknown: everything is "other"
+	}
+	sums := map[string]*Component{}
+	var order []string
+	rows := map[string]*TableRows{}
+	var tableOrder []string
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		switch e.Type {
+		case archive.TypeFile:
+			name := recipe.ComponentOf(strings.TrimPrefix(e.Path, site.RootLabel+"/"))
+			if sums[name] == nil {
+				sums[name] = &Component{Name: name}
+				order = append(order, name)
+			}
+			sums[name].Files++
+			sums[name].Bytes += e.Size
+		case archive.TypeRows:
+			key := e.Database + "\x00" + e.Table
+			if rows[key] == nil {
+				rows[key] = &TableRows{Database: e.Database, Table: e.Table}
+				tableOrder = append(tableOrder, key)
+			}
+			rows[key].Rows += e.Rows
+			rows[key].Bytes += e.Size
+		}
+		return nil
+	})
+	components, tables := []Component{}, []TableRows{}
+	slices.Sort(order)
+	for _, name := range order {
+		components = append(components, *sums[name])
+	}
+	for _, key := range tableOrder {
+		tables = append(tables, *rows[key])
+	}
+	return components, tables, err
+}
+
+// nonNil makes an empty list print as [] in JSON.
+func nonNil[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}

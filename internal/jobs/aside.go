@@ -1,0 +1,246 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/site/engine"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/compare"
+	"revlet/internal/work/restore"
+)
+
+// AsideLine is one aside of a site.
+type AsideLine struct {
+	Site     string    `json:"site"`
+	Archive  string    `json:"archive"`
+	Restored time.Time `json:"restored"`
+	Places   []string  `json:"places"`
+	Files    int64     `json:"files"`
+	Bytes    int64     `json:"bytes"`
+}
+
+// measure counts what lies in a folder.
+func (a *Agent) measure(dir string, l *AsideLine) error {
+	return a.Disk.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		info, err := e.Info()
+		if err == nil {
+			l.Files++
+			l.Bytes += info.Size()
+		}
+		return err
+	})
+}
+
+// newestAside is what the last restore of a site has set aside.
+func (a *Agent) newestAside(name string) (*restore.Aside, error) {
+	if _, err := a.SiteConfig(name); err != nil {
+		return nil, err
+	}
+	all, err := restore.Asides(a.State, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, reason.BadUsage("nothing is set aside for %s", name)
+	}
+	return &all[0], nil
+}
+
+// compareAside tells how the files that are set aside differ from an archive.
+func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restore.Aside) (*compare.Report, error) {
+	recipe, err := recipeOf(h)
+	if err != nil {
+		return nil, err
+	}
+	was := &site.Site{Name: aside.Site, Root: aside.Folders[site.RootLabel], Recipe: recipe, Skip: h.Origin.Skipped, Roots: map[string]string{}}
+	maps.Copy(was.Roots, aside.Folders)
+	delete(was.Roots, site.RootLabel)
+	for label, o := range h.Origin.Databases {
+		if rel, err := filepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && filepath.IsLocal(rel) {
+			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: filepath.Join(was.Root, rel)})
+		}
+	}
+	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true}.Run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.Files = slices.DeleteFunc(r.Files, func(f compare.File) bool { return strings.HasPrefix(f.Path, site.AboveLabel) })
+	return r, nil
+}
+
+// strangers are the files that a whole restore has taken out of the webroot,
+// because the archive does not have them, or not so. That they cannot be told is no reason
+// to call the restore failed.
+func (a *Agent) strangers(ctx context.Context, h *catalog.Held, r *restore.Result) []compare.File {
+	aside := restore.Aside{Journal: r.Journal, Folders: r.Journal.AsideFolders()}
+	if _, ok := aside.Folders[site.RootLabel]; !ok || r.Journal.Partial {
+		return nil
+	}
+	report, err := a.compareAside(ctx, h, &aside)
+	if err != nil {
+		a.warnf("what was taken out of the webroot cannot be told: %w", err)
+		return nil
+	}
+	return slices.DeleteFunc(report.Files, func(f compare.File) bool { return f.How == compare.Removed || f.How == compare.Rights || f.Folder() })
+}
+
+// siteForAside opens the site; when its webroot is broken, its settings are
+// read from the archive that was restored.
+func (a *Agent) siteForAside(ctx context.Context, name string, j *restore.Journal) (*site.Site, error) {
+	s, err := site.Open(name, a.Config.Sites[name])
+	if err == nil && (len(s.Databases) > 0 || len(j.Databases) == 0) {
+		return s, nil
+	}
+	h, second := a.Find(ctx, j.Archive, time.Time{})
+	if second != nil {
+		return s, errors.Join(err, second)
+	}
+	return a.openForRestore(ctx, h)
+}
+
+// Asides lists what restores of sites have set aside, newest first.
+func (a *Agent) Asides(names []string) ([]AsideLine, error) {
+	all := []AsideLine{}
+	for _, name := range names {
+		asides, err := restore.Asides(a.State, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range asides {
+			l := AsideLine{Site: name, Archive: one.Archive, Restored: one.Started, Places: nonNil(one.AsidePlaces())}
+			for _, dir := range one.Folders {
+				if err := a.measure(dir, &l); err != nil {
+					return nil, err
+				}
+			}
+			all = append(all, l)
+		}
+	}
+	return all, nil
+}
+
+// AsideReport is how the newest aside differs from the archive that was restored.
+type AsideReport struct {
+	Archive *catalog.Held
+	Root    string
+	Report  *compare.Report
+	// Tables are set aside in database servers.
+	Tables []string
+}
+
+// CompareAside tells how the newest aside of a site differs from the archive that
+// was restored.
+func (a *Agent) CompareAside(ctx context.Context, name string) (*AsideReport, error) {
+	aside, err := a.newestAside(name)
+	if err != nil {
+		return nil, err
+	}
+	h, err := a.FindOpen(ctx, aside.Archive, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	root, ok := aside.Folders[site.RootLabel]
+	if !ok {
+		return nil, reason.BadUsage("no files are set aside for %s, only %s", name, strings.Join(aside.AsidePlaces(), ", "))
+	}
+	r, err := a.compareAside(ctx, h, aside)
+	return &AsideReport{h, root, r, aside.Tables}, err
+}
+
+// ExportAside packs the newest aside of a site, files and tables, into a new
+// .tar.zst file that only its owner may read.
+func (a *Agent) ExportAside(ctx context.Context, name, file string) error {
+	aside, err := a.newestAside(name)
+	if err != nil {
+		return err
+	}
+	s, err := a.siteForAside(ctx, aside.Site, aside.Journal)
+	if err != nil {
+		return err
+	}
+	f, err := a.Disk.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return reason.BadUsage("%s is there already; choose another name", file)
+	}
+	if err != nil {
+		return err
+	}
+	pack, err := zstd.NewWriter(f)
+	if err == nil {
+		err = errors.Join(a.recoverer(s).ExportAside(ctx, aside, pack), pack.Close())
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, a.Disk.Remove(file))
+	}
+	return nil
+}
+
+// ToTakeBack are the restores of a site that have something set aside, newest
+// first.
+func (a *Agent) ToTakeBack(name string) ([]*restore.Journal, error) {
+	if _, err := a.SiteConfig(name); err != nil {
+		return nil, err
+	}
+	journals, err := restore.Journals(a.State, name)
+	if err == nil && len(journals) == 0 {
+		err = fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
+	}
+	return journals, err
+}
+
+// Undo puts back what the restore set aside that newest names; if another restore
+// was made since, nothing is done.
+func (a *Agent) Undo(ctx context.Context, newest *restore.Journal) ([]restore.Outcome, error) {
+	return a.onAside(ctx, newest, "undo", func(r restore.Recoverer) ([]restore.Outcome, error) {
+		o, err := r.Undo(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return []restore.Outcome{*o}, nil
+	})
+}
+
+// Settle deletes for good what the restores of a site have set aside, the newest of
+// which is given; if another restore was made since, nothing is done.
+func (a *Agent) Settle(ctx context.Context, newest *restore.Journal) ([]restore.Outcome, error) {
+	return a.onAside(ctx, newest, "settle", func(r restore.Recoverer) ([]restore.Outcome, error) { return r.Settle(ctx) })
+}
+
+// onAside runs undo or settle, which begin and end alike. An interrupted restore is
+// theirs to end.
+func (a *Agent) onAside(ctx context.Context, newest *restore.Journal, command string, do func(restore.Recoverer) ([]restore.Outcome, error)) (done []restore.Outcome, err error) {
+	run := history.Run{Site: newest.Site, Command: command, Archive: newest.Archive}
+	err = a.workUnder(ctx, newest.Site, &run, func(ctx context.Context, _ *history.Run) error {
+		journals, err := a.ToTakeBack(newest.Site)
+		if err != nil {
+			return err
+		}
+		if journals[0].ID != newest.ID {
+			return fmt.Errorf("site %s: another run has changed what is set aside; nothing was done", newest.Site)
+		}
+		s, err := a.siteForAside(ctx, newest.Site, newest)
+		if err != nil {
+			return err
+		}
+		done, err = do(a.recoverer(s))
+		return err
+	})
+	return done, err
+}

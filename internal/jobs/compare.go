@@ -1,0 +1,226 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/work/backup"
+	"revlet/internal/work/compare"
+)
+
+// Comparison is what is compared, and with what.
+type Comparison struct {
+	compare.Job
+	Archive *catalog.Held
+	// Other is the other archive, nil for the live site.
+	Other *catalog.Held
+}
+
+// Name words the other side.
+func (c *Comparison) Name() string {
+	if c.Other != nil {
+		return c.Other.Name
+	}
+	return "the live site"
+}
+
+// Comparison opens both sides: an archive, and another or the live site if that is
+// empty.
+func (a *Agent) Comparison(ctx context.Context, typed, other string, before time.Time) (*Comparison, error) {
+	h, err := a.FindFull(ctx, typed, before)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.Unseal(h.Keys); err != nil {
+		return nil, err
+	}
+	c := &Comparison{Archive: h, Job: compare.Job{A: compare.Archive{Held: h}, Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}}
+	if other != "" {
+		if c.Other, err = a.FindOpen(ctx, other, time.Time{}); err != nil {
+			return nil, err
+		}
+		if c.Recipe, err = recipeOf(h); err != nil {
+			return nil, err
+		}
+		c.B = compare.Archive{Held: c.Other}
+		c.Files, c.Tables = c.Files && c.Other.Scope.HasFiles(), c.Tables && c.Other.Scope.HasDatabase()
+		return c, nil
+	}
+	live, err := a.liveSide(h.Site)
+	if err != nil {
+		return nil, err
+	}
+	c.A = compare.Archive{Held: h, Lines: backup.KnownLines(ctx, a.State, h.Site, h.Name)}
+	c.B, c.Recipe = live, live.Site.Recipe
+	return c, nil
+}
+
+// databases reads live databases.
+func (a *Agent) databases() compare.Databases {
+	return compare.Databases{Disk: a.Disk, Scratch: a.State.Dir}
+}
+
+// liveSide is the live site, to compare with.
+func (a *Agent) liveSide(name string) (*compare.Live, error) {
+	cfg, err := a.SiteConfig(name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := site.Open(name, cfg)
+	if err != nil {
+		return nil, a.halfRestored(name, err)
+	}
+	return a.databases().Live(s), nil
+}
+
+// CompareTable tells which rows of one table differ.
+func (a *Agent) CompareTable(ctx context.Context, c *Comparison, name compare.TableName) (*compare.Rows, error) {
+	before, err := compare.TextsOf(ctx, c.Archive)
+	if err != nil {
+		return nil, err
+	}
+	after, done, err := c.B.Texts(ctx, name.Database)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	rows, there := rowsIn(c.Archive, name)
+	if c.Other != nil {
+		others, alsoThere := rowsIn(c.Other, name)
+		rows, there = max(rows, others), there || alsoThere
+	} else if !there {
+		there = wroteSome(ctx, after, name)
+	}
+	if !there {
+		return nil, reason.Because(reason.TableNotHeld, reason.Names{"archive": c.Archive.Name}, reason.BadUsage("there is no table %q on either side", name.Table))
+	}
+	statements, err := c.A.Definitions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	keyed := compare.Keyed(statements[name.Database], name.Table)
+	return compare.CompareRows(ctx, name, c.Archive.Origin.Databases[name.Database].Engine, rows, keyed, before, after)
+}
+
+// Trace tells of what is suspect on the live site when it appeared, and names the
+// newest archive without any of it.
+func (a *Agent) Trace(ctx context.Context, job compare.Job, name string, r *compare.Report) (clean string, err error) {
+	if _, live := job.B.(*compare.Live); !live || len(r.Suspects()) == 0 && len(r.Rows) == 0 {
+		return "", nil
+	}
+	archives, err := a.openArchives(ctx, name)
+	if err == nil {
+		err = r.Trace(ctx, archives)
+	}
+	return r.CleanArchive(archives), err
+}
+
+// recipeOf is the recipe of an archive's site; an unknown one knows nothing.
+func recipeOf(h *catalog.Held) (*site.Recipe, error) {
+	if h.Origin.Recipe == "" || h.Origin.Recipe == "none" {
+		return nil, nil
+	}
+	return site.RecipeNamed(h.Origin.Recipe)
+}
+
+// wroteSome tells whether there is a table to read: even an empty one has a frame.
+func wroteSome(ctx context.Context, texts compare.Texts, name compare.TableName) bool {
+	return errors.Is(texts(ctx, name, firstWrite{}), errFound)
+}
+
+// firstWrite ends a writing at once.
+type firstWrite struct{}
+
+func (firstWrite) Write([]byte) (int, error) { return 0, errFound }
+
+// rowsIn counts a table's rows in an archive, if it is there.
+func rowsIn(h *catalog.Held, name compare.TableName) (rows int64, there bool) {
+	for _, p := range h.Parts {
+		if p.Kind == archive.KindRows && p.Database == name.Database && p.Table == name.Table {
+			rows, there = rows+p.Entries, true
+		}
+	}
+	return rows, there
+}
+
+// errFound ends a search.
+var errFound = errors.New("found")
+
+// openArchives are a site's archives, newest first, each of them open.
+func (a *Agent) openArchives(ctx context.Context, name string) ([]*catalog.Held, error) {
+	l, err := a.List(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var all []*catalog.Held
+	for i := range l.Archives {
+		h := &l.Archives[i]
+		if err := h.Unseal(h.Keys); err != nil {
+			return nil, err
+		}
+		all = append(all, h)
+	}
+	return all, nil
+}
+
+// rowSubject is a row in whatever state.
+func rowSubject(h *catalog.Held, pick database.RowPick) compare.Subject {
+	of := &compare.RowSubject{Is: func(r compare.Row) bool { return r[pick.Column] == pick.Value }}
+	for label, origin := range h.Origin.Databases {
+		for _, table := range []string{pick.Table, origin.Prefix + pick.Table} {
+			if _, there := rowsIn(h, compare.TableName{Database: label, Table: table}); there {
+				of.Table, of.Engine = compare.TableName{Database: label, Table: table}, origin.Engine
+			}
+		}
+	}
+	return compare.Subject{Row: of}
+}
+
+// Since tells in which archive of a site a live file, or a row in whatever state,
+// first appeared: path is the file's, relative to the webroot, unless row is given.
+func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *database.RowPick) (compare.Sighting, error) {
+	subject := compare.Subject{}
+	if row != nil {
+		subject = rowSubject(c.Archive, *row)
+	} else {
+		live, err := a.liveSide(c.Archive.Site)
+		if err != nil {
+			return compare.Sighting{}, err
+		}
+		if subject, err = liveFile(ctx, live, path); err != nil {
+			return compare.Sighting{}, err
+		}
+	}
+	archives, err := a.openArchives(ctx, c.Archive.Site)
+	if err != nil {
+		return compare.Sighting{}, err
+	}
+	seen, err := compare.Trace(ctx, archives, []compare.Subject{subject})
+	if err != nil {
+		return compare.Sighting{}, err
+	}
+	return seen[0], nil
+}
+
+// liveFile finds a file on the live site.
+func liveFile(ctx context.Context, live *compare.Live, path string) (compare.Subject, error) {
+	wanted := site.RootLabel + "/" + strings.TrimPrefix(path, "/")
+	for e, err := range live.Files(ctx) {
+		if err != nil {
+			return compare.Subject{}, err
+		}
+		if e.Path != wanted || e.Digest == nil {
+			continue
+		}
+		digest, err := e.Digest()
+		return compare.Subject{Path: wanted, Digest: digest}, err
+	}
+	return compare.Subject{}, reason.BadUsage("the live site has no file %q; a row is named TABLE:COLUMN=VALUE", path)
+}

@@ -1,0 +1,211 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/config"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+// FoundSite is a site whose archives were found in a store.
+type FoundSite struct {
+	Site     string `json:"site"`
+	Archives int    `json:"archives"`
+	Newest   string `json:"newest"`
+	Root     string `json:"root"`
+	Address  string `json:"address"`
+	// Known tells that the configuration has a site of this name already.
+	Known bool `json:"known"`
+	// Sealed tells that only the key says what the site is.
+	Sealed bool `json:"sealed"`
+	// Encrypted tells that the newest archive is encrypted.
+	Encrypted bool `json:"encrypted"`
+	// Entry describes the site for the configuration.
+	Entry config.Site `json:"-"`
+}
+
+// sitesIn finds the sites in a store. When there are none, it looks one folder
+// deeper, and above, for copies are often nested by one.
+func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, deeper string, err error) {
+	names, err := s.Folders(ctx, "")
+	if err != nil {
+		return nil, "", fmt.Errorf("store %s: %w", s.Name, err)
+	}
+	if slices.Contains(names, "archives") && slices.Contains(names, "parts") {
+		return nil, "", reason.BadUsage("%s is the folder of one site; give the folder above it", s.Where())
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if !config.ValidName(name) {
+			continue
+		}
+		l, err := catalog.List(ctx, []store.Named{s}, name, catalog.Options{Keys: a.Keys})
+		if err != nil {
+			return nil, "", err
+		}
+		if len(l.Archives) > 0 {
+			found, err := a.describeFound(name, l)
+			if err != nil {
+				return nil, "", err
+			}
+			sites = append(sites, found)
+			continue
+		}
+		inner, err := s.Folders(ctx, name)
+		if err != nil {
+			return nil, "", fmt.Errorf("store %s: %w", s.Name, err)
+		}
+		for _, sub := range inner {
+			if l, err := catalog.List(ctx, []store.Named{s}, path.Join(name, sub), catalog.Options{}); err == nil && len(l.Archives)+len(l.Broken) > 0 {
+				deeper = name
+			}
+		}
+	}
+	return sites, deeper, nil
+}
+
+// describeFound makes a configuration entry of the newest archive's origin.
+func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error) {
+	h := l.Archives[0]
+	f := FoundSite{Site: name, Archives: len(l.Archives), Newest: h.Name, Encrypted: h.Encrypted}
+	_, f.Known = a.Config.Sites[name]
+	if err := h.Unseal(a.Keys); err != nil {
+		f.Sealed = true
+		return f, nil
+	}
+	o := h.Origin
+	for _, older := range l.Archives { // a database archive does not say where files go
+		if o.Roots == nil && older.Unseal(a.Keys) == nil {
+			o.Roots = older.Origin.Roots
+		}
+	}
+	f.Root, f.Address = o.Roots[site.RootLabel], o.Address
+	f.Entry = config.Site{Root: f.Root, Address: o.Address, Recipe: o.Recipe, Skip: o.Skipped}
+	if o.Recipe == "" {
+		f.Entry.Recipe = "none"
+		f.Entry.Databases = describedDatabases(o)
+	}
+	for label, dir := range o.Roots {
+		if label != site.RootLabel && label != site.AboveLabel {
+			if f.Entry.Roots == nil {
+				f.Entry.Roots = map[string]string{}
+			}
+			f.Entry.Roots[label] = dir
+		}
+	}
+	if o.Address != "" {
+		f.Entry.Check = &config.Check{Path: "/", Status: 200}
+	}
+	return f, nil
+}
+
+// describedDatabases are the databases of a site that no recipe knows, but for
+// their passwords, which no archive holds.
+func describedDatabases(o archive.Origin) map[string]config.Database {
+	all := map[string]config.Database{}
+	for label, db := range o.Databases {
+		switch db.Engine {
+		case "mysql":
+			all[label] = config.Database{MySQL: db.Where}
+		case "postgres":
+			all[label] = config.Database{Postgres: db.Where}
+		default:
+			all[label] = config.Database{SQLite: db.Where}
+		}
+	}
+	return all
+}
+
+func (a *Agent) writeDiscovered(name string, cfg config.Store, inConfig bool, sites []FoundSite) error {
+	stores := map[string]config.Store{}
+	if !inConfig {
+		stores[name] = cfg
+	}
+	entries := map[string]config.Site{}
+	for _, f := range sites {
+		if !f.Known && !f.Sealed && f.Root != "" {
+			f.Entry.Stores = []string{name}
+			entries[f.Site] = f.Entry
+		}
+	}
+	if len(stores)+len(entries) == 0 {
+		return nil
+	}
+	return config.Add(a.Disk, a.Config.Path, stores, entries)
+}
+
+// exportsIn are portable files that lie in a folder store.
+func exportsIn(cfg config.Store) []string {
+	var found []string
+	for _, pattern := range []string{"*.zip", "*.tar", "*.tar.zst", "*.zip.001", "*.tar.001", "*.tar.zst.001"} {
+		if cfg.Folder == "" {
+			break
+		}
+		matches, _ := filepath.Glob(filepath.Join(cfg.Folder, pattern)) // the patterns are sound
+		found = append(found, matches...)
+	}
+	return found
+}
+
+// Publics are the recipients of the key that was given, as text; none when it cannot
+// be read.
+func (a *Agent) Publics() []string {
+	ids, err := a.identities()
+	if err != nil {
+		return nil
+	}
+	return encryption.Publics(ids)
+}
+
+// Discovery is a store to look into that this machine has never seen.
+type Discovery struct {
+	// Name is what to call it, Store its entry in the configuration.
+	Name  string
+	Store config.Store
+	// Trust accepts the key of an SSH machine that is not known yet.
+	Trust bool
+	// Write puts the store and its sites into the configuration.
+	Write bool
+}
+
+// Discovered is what a store holds.
+type Discovered struct {
+	Name, Where string
+	Sites       []FoundSite
+	// Exports are portable files that lie there.
+	Exports []string
+}
+
+// Discover finds the sites whose archives are in a store.
+func (a *Agent) Discover(ctx context.Context, d Discovery) (*Discovered, error) {
+	o := a.Opener()
+	o.Trust, o.Trusted = d.Trust, a.trusted
+	s, err := o.Open(d.Name, d.Store)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	sites, deeper, err := a.sitesIn(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	if len(sites) == 0 && deeper != "" {
+		return nil, reason.BadUsage("no archives are in %s itself, but some are in its folder %q; give that as the address", s.Where(), deeper)
+	}
+	_, inConfig := a.Config.Stores[d.Name]
+	if d.Write && len(sites) > 0 {
+		if err := a.writeDiscovered(d.Name, d.Store, inConfig, sites); err != nil {
+			return nil, err
+		}
+	}
+	return &Discovered{d.Name, s.Where(), sites, exportsIn(d.Store)}, nil
+}

@@ -1,0 +1,203 @@
+package jobs
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/autostart"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/site/check"
+	"revlet/internal/site/engine"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/rehearse"
+)
+
+// Rehearse puts an archive back into scratch space, compares every byte and row,
+// throws the copy away and remembers what came of it. The live site is not
+// touched.
+func (a *Agent) Rehearse(ctx context.Context, h *catalog.Held, watch progress.Observer) (*rehearse.Result, error) {
+	r, _, err := a.rehearse(ctx, h, watch, "", "")
+	return r, err
+}
+
+// rehearse does so for a person or a duty, and returns the number of the run too.
+func (a *Agent) rehearse(ctx context.Context, h *catalog.Held, watch progress.Observer, origin, duty string) (r *rehearse.Result, id int64, err error) {
+	if err := h.Unseal(h.Keys); err != nil {
+		return nil, 0, err
+	}
+	run := history.Run{Site: h.Site, Command: "rehearse", Archive: h.Name, Origin: origin, Duty: duty}
+	err = a.workUnder(ctx, ".rehearse-"+h.Site, &run, func(ctx context.Context, run *history.Run) error {
+		job, err := a.rehearsal(ctx, h, watch)
+		if err != nil {
+			return err
+		}
+		if r, err = rehearse.Run(ctx, job); err != nil {
+			return err
+		}
+		if !r.Passed() {
+			run.Outcome, run.Detail = history.Damage, strings.Join(r.Trouble, "\n")
+		}
+		run.Log = a.Words(Rehearsed{h, r})
+		return a.History.AddRehearsal(ctx, history.Rehearsal{Archive: h.Name, At: run.Started, Passed: r.Passed(), Took: r.Total, Detail: run.Detail})
+	})
+	return r, run.ID, err
+}
+
+// rehearsal is the job that tries an archive, with what the configuration says
+// about the site's rehearsals.
+func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.Observer) (rehearse.Job, error) {
+	s, err := a.openForRestore(ctx, h)
+	if err != nil {
+		return rehearse.Job{}, err
+	}
+	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.Disk,
+		Open: a.openTarget, Sum: a.databases().Sums, Tables: a.tablesIn, IsDatabase: engine.IsFile, Observer: watch, Now: a.Now}
+	return job, a.completeRehearsal(&job)
+}
+
+// serverDir is a folder with a short path for a site's scratch servers: always
+// the same one, so that what a rehearsal which died has left is found.
+func (a *Agent) serverDir(name string) string {
+	sum := sha256.Sum256([]byte(a.State.Dir + "\x00" + name))
+	return filepath.Join(os.TempDir(), fmt.Sprintf("revlet-%d-%s", os.Getuid(), hex.EncodeToString(sum[:4])))
+}
+
+// completeRehearsal adds what the configuration says about a site's rehearsals.
+func (a *Agent) completeRehearsal(job *rehearse.Job) error {
+	s := job.Site
+	cfg := a.Config.Sites[s.Name].Rehearse
+	if cfg == nil {
+		return nil
+	}
+	var err error
+	if job.Databases, err = site.Described(cfg.Databases); err != nil {
+		return fmt.Errorf("`rehearse: {databases: …}` of site %s: %w", s.Name, err)
+	}
+	for label := range job.Databases {
+		if _, ok := s.Database(label); !ok {
+			return reason.BadUsage("`rehearse: {databases: …}` of site %s: the site has no database %q", s.Name, label)
+		}
+	}
+	if cfg.Serve == "" {
+		return nil
+	}
+	if i := slices.IndexFunc(s.Databases, func(db site.Database) bool { return !a.pointable(s, db) }); i >= 0 {
+		return reason.BadUsage("`rehearse: {serve: …}` of site %s: the copy would use the live database %s, for no recipe knows where its settings are; remove `serve:`", s.Name, s.Databases[i].Where())
+	}
+	if !strings.Contains(cfg.Serve, "{port}") || !strings.Contains(cfg.Serve, "{root}") {
+		return reason.BadUsage("`rehearse: {serve: …}` of site %s needs {port} and {root} in its command", s.Name)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	address := l.Addr().String()
+	job.Address, job.Settings = "http://"+address, a.Config.Sites[s.Name].Settings
+	job.Try = func(ctx context.Context, copied *site.Site) (string, error) {
+		return a.tryCopy(ctx, copied, cfg.Serve, address)
+	}
+	return l.Close()
+}
+
+// pointable tells whether a copy can be made to use a copy of a database: it is a
+// file that goes along, or the recipe knows the setting that leads to it.
+func (a *Agent) pointable(s *site.Site, db site.Database) bool {
+	if _, inside := s.Inside(db); inside {
+		return true
+	}
+	if s.Recipe == nil {
+		return false
+	}
+	_, own := s.Recipe.Databases[db.Label]
+	return own && len(a.Config.Sites[s.Name].Databases) == 0
+}
+
+// tablesIn names the tables of a database.
+func (a *Agent) tablesIn(ctx context.Context, db site.Database) ([]string, error) {
+	source, err := a.openSource(ctx, db, a.State.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil // a file that is not there yet
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer source.Close()
+	tables, err := source.Tables(ctx)
+	var names []string
+	for _, t := range tables {
+		names = append(names, t.Name)
+	}
+	return names, err
+}
+
+// tryCopy serves a copy and asks it with the site's checks.
+func (a *Agent) tryCopy(ctx context.Context, copied *site.Site, command, address string) (answer string, err error) {
+	_, port, _ := strings.Cut(address, ":")
+	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", autostart.ShellQuote(copied.Root)).Replace(command))
+	cmd.Env = append(os.Environ(), rehearse.Mark(copied.Root))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	var said strings.Builder
+	cmd.Stderr = &said
+	if err := cmd.Start(); err != nil {
+		return "", err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	defer func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		<-ended
+	}()
+	if err := answers(ctx, address, ended); err != nil {
+		return "", fmt.Errorf("`%s`: %w: %s", command, err, strings.TrimSpace(said.String()))
+	}
+	asked := *copied
+	asked.Address = "http://" + address
+	asked.Checks = slices.Clone(copied.Checks)
+	for i := range asked.Checks {
+		asked.Checks[i].At = ""
+	}
+	answered := checkSite(ctx, &asked)
+	if worst := check.Worst(answered); worst != nil && !worst.OK() {
+		return "", errors.New(worst.Trouble)
+	}
+	return fmt.Sprintf("%s, as the site's checks want it", english.Plural(len(answered), "answer", "answers")), nil
+}
+
+// serveWait is how long a server may take to answer.
+const serveWait = 20 * time.Second
+
+// answers waits until something listens at an address.
+func answers(ctx context.Context, address string, ended chan error) error {
+	for end := time.Now().Add(serveWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if c, err := net.Dial("tcp", address); err == nil {
+			return c.Close()
+		}
+		select {
+		case err := <-ended:
+			ended <- err
+			return fmt.Errorf("it ended at once (%w)", errors.Join(err))
+		case <-ctx.Done():
+			return ctx.Err()
+		default:
+		}
+	}
+	return errors.New("nothing answers at port " + strconv.Quote(address))
+}

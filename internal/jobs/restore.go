@@ -1,0 +1,162 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/archives/portable"
+	"revlet/internal/database"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/site/check"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/compare"
+	"revlet/internal/work/restore"
+)
+
+// openForRestore opens the site as it is now; when its webroot or its settings
+// are gone, the settings inside the archive serve.
+func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site, error) {
+	cfg := a.Config.Sites[h.Site]
+	s, err := site.Open(h.Site, cfg)
+	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || len(cfg.Databases) > 0) {
+		return s, nil
+	}
+	if !h.Scope.HasFiles() {
+		return s, err
+	}
+	if cfg.Recipe == "" || cfg.Recipe == "auto" {
+		cfg.Recipe = h.Origin.Recipe
+	}
+	fromArchive, second := site.OpenFrom(h.Site, cfg, func(rel string) ([]byte, error) {
+		if name, above := strings.CutPrefix(rel, "../"); above {
+			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
+		}
+		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
+	})
+	if second != nil {
+		return nil, errors.Join(err, second)
+	}
+	if len(cfg.Databases) == 0 && len(fromArchive.Databases) > 0 {
+		a.Tell(SettingsFromArchive{})
+	}
+	return fromArchive, nil
+}
+
+// RestoreOrder is what to put back of an archive: see restore.Job.
+type RestoreOrder struct {
+	Archive   *catalog.Held
+	Site      *site.Site
+	Files     bool
+	Database  bool
+	Selection *restore.FileSelection
+	Rows      map[string]*database.RowSelection
+	Anyway    bool
+	// Clean sets aside, too, what the archive never held.
+	Clean    bool
+	Observer progress.Observer
+}
+
+// Restored is what came of a restore.
+type Restored struct {
+	*restore.Result
+	Archive *catalog.Held
+	Site    *site.Site
+	// Answers are the site's to its checks, TakenOut the files that are gone from the
+	// webroot because the archive does not have them, or not so.
+	Answers  []check.Result
+	TakenOut []compare.File
+	// Clean tells that what the archive never held was set aside, too.
+	Clean bool
+}
+
+// OpenForRestore opens the site of an archive as it is now; when its webroot or its
+// settings are gone, the settings inside the archive serve.
+func (a *Agent) OpenForRestore(ctx context.Context, h *catalog.Held) (*site.Site, error) {
+	return a.openForRestore(ctx, h)
+}
+
+// Uncovered is what of the live site an archive never held: a whole restore of the
+// files carries it over, or sets it aside if it is to be clean. Of a share there is
+// nothing to tell: all else stays.
+func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncovered, error) {
+	if !o.Files || o.Selection != nil {
+		return nil, nil
+	}
+	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
+}
+
+// otherSites maps the folders of the other configured sites to their names.
+func (a *Agent) otherSites(name string) map[string]string {
+	all := map[string]string{}
+	for other, cfg := range a.Config.Sites {
+		if other == name {
+			continue
+		}
+		all[cfg.Root] = other
+		for _, dir := range cfg.Roots {
+			all[dir] = other
+		}
+	}
+	return all
+}
+
+// Restore puts a site back, asks it whether it works, and tells what is gone from
+// the webroot.
+func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
+	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}
+	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
+	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
+		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
+			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Others: a.otherSites(o.Archive.Site)})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	r.Answers = a.checkRestored(ctx, o.Site)
+	r.TakenOut = a.strangers(ctx, o.Archive, r.Result)
+	return r, nil
+}
+
+// OpenForSQL opens a site whose only database is to be restored from SQL text.
+func (a *Agent) OpenForSQL(name string) (*site.Site, site.Database, error) {
+	cfg, err := a.SiteConfig(name)
+	if err != nil {
+		return nil, site.Database{}, err
+	}
+	s, err := site.Open(name, cfg)
+	if err != nil {
+		return nil, site.Database{}, err
+	}
+	if len(s.Databases) != 1 {
+		return nil, site.Database{}, reason.BadUsage("an SQL file is for a site with one database; %s has %d", name, len(s.Databases))
+	}
+	return s, s.Databases[0], nil
+}
+
+// RestoreSQL puts a site's only database back from an SQL file that is no archive.
+func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file string, watch progress.Observer) (*Restored, error) {
+	text, closeText, err := portable.OpenSQL(file)
+	if err != nil {
+		return nil, err
+	}
+	defer closeText()
+	name := filepath.Base(file)
+	r := &Restored{Site: s, Archive: &catalog.Held{Record: &archive.Record{Site: s.Name, Name: name, Taken: a.Now()}}}
+	run := history.Run{Site: s.Name, Command: "restore", Archive: file}
+	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
+		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	r.Answers = a.checkRestored(ctx, s)
+	return r, nil
+}

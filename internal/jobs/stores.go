@@ -1,0 +1,255 @@
+package jobs
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/archives/storelock"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/store"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/replicate"
+)
+
+// StoreTest is what a test of a store found.
+type StoreTest struct {
+	Store string `json:"store"`
+	Where string `json:"where"`
+	OK    bool   `json:"ok"`
+	Why   string `json:"why,omitempty"`
+	Err   error  `json:"-"`
+	// Write and Read are bytes a second.
+	Write int64 `json:"write_bytes_per_second"`
+	Read  int64 `json:"read_bytes_per_second"`
+}
+
+// testBytes is how much a test sends and reads.
+const testBytes = 4 << 20
+
+func testStore(ctx context.Context, s store.Named, t *StoreTest) error {
+	if err := s.Check(ctx); err != nil {
+		return err
+	}
+	sent := make([]byte, testBytes)
+	_, _ = rand.Read(sent)
+	name := fmt.Sprintf("revlet-test/%x", sent[:8])
+	began := time.Now()
+	if err := s.Put(ctx, name, bytes.NewReader(sent), testBytes); err != nil {
+		return fmt.Errorf("write: %w", err)
+	}
+	t.Write = perSecond(began)
+	defer func() { _ = s.Remove(context.WithoutCancel(ctx), name) }()
+	began = time.Now()
+	in, err := s.Open(ctx, name, 0)
+	if err != nil {
+		return fmt.Errorf("read back: %w", err)
+	}
+	got, err := io.ReadAll(in)
+	_ = in.Close()
+	if err != nil {
+		return fmt.Errorf("read back: %w", err)
+	}
+	t.Read = perSecond(began)
+	if !bytes.Equal(sent, got) {
+		return errors.New("what was read back is not what was written")
+	}
+	infos, err := s.List(ctx, path.Dir(name))
+	if err != nil {
+		return fmt.Errorf("list: %w", err)
+	}
+	if !slices.ContainsFunc(infos, func(i store.Info) bool { return i.Name == name && i.Bytes == testBytes }) {
+		return reason.New(reason.ListingLags, nil, "its listing lags behind: what was just written is not in it. Archives are safe there, for Revlet asks again")
+	}
+	if err := s.Remove(ctx, name); err != nil {
+		return fmt.Errorf("delete: %w", err)
+	}
+	if _, err := s.Stat(ctx, name); !errors.Is(err, store.ErrNotFound) {
+		return errors.Join(errors.New("what was deleted is still there"), err)
+	}
+	return nil
+}
+
+func perSecond(began time.Time) int64 {
+	return int64(float64(testBytes) / max(time.Since(began).Seconds(), 1e-6))
+}
+
+// Copied is one archive that was brought into a store.
+type Copied struct {
+	Archive string `json:"archive"`
+	Store   string `json:"store"`
+	Objects int    `json:"objects"`
+	Bytes   int64  `json:"bytes"`
+	Why     string `json:"failed,omitempty"`
+	Err     error  `json:"-"`
+}
+
+// wantedIn are the archives that a store has, or has lost the record of: one
+// that a record there cannot be read of, and that another store has.
+func wantedIn(l *catalog.Listing, target string) []catalog.Held {
+	lost := map[string]bool{}
+	for _, b := range l.Broken {
+		lost[b.Name] = lost[b.Name] || b.Store == target
+	}
+	return slices.DeleteFunc(slices.Clone(l.Archives), func(h catalog.Held) bool {
+		return !slices.Contains(StoreNames(h.Stores), target) && !lost[h.Name]
+	})
+}
+
+// StoreLine is a store in a listing.
+type StoreLine struct {
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Where   string   `json:"where"`
+	Offsite bool     `json:"offsite"`
+	Sites   []string `json:"sites"`
+	Pending int      `json:"pending"`
+}
+
+// KnownStore refuses a name that no store has.
+func (a *Agent) KnownStore(name string) error {
+	if _, ok := a.Config.Stores[name]; !ok {
+		return reason.BadUsage("there is no store %q in %s; the stores are: %s", name, a.Config.Path, strings.Join(a.StoreNames(), ", "))
+	}
+	return nil
+}
+
+// StoreNames are the configured stores, in order.
+func (a *Agent) StoreNames() []string { return slices.Sorted(maps.Keys(a.Config.Stores)) }
+
+// ListStores describes the configured stores and who uses them.
+func (a *Agent) ListStores(ctx context.Context) ([]StoreLine, error) {
+	waiting := map[string]int{}
+	for _, site := range a.Config.SiteNames() {
+		pending, err := a.History.Pending(ctx, site)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range pending {
+			waiting[p.Store]++
+		}
+	}
+	var all []StoreLine
+	for _, name := range a.StoreNames() {
+		s := a.Store(name)
+		d := StoreLine{Name: name, Kind: a.Config.Stores[name].Kind(), Where: s.Where(), Offsite: s.Offsite(), Sites: []string{}, Pending: waiting[name]}
+		for _, site := range a.Config.SiteNames() {
+			if slices.Contains(a.Config.Sites[site].Stores, name) {
+				d.Sites = append(d.Sites, site)
+			}
+		}
+		all = append(all, d)
+	}
+	return all, nil
+}
+
+// TestStore writes, reads back, compares, lists and deletes something in a store.
+// trust accepts the key of an SSH machine that is not known yet, forget drops the
+// accepted one first. What is wrong with the store is in the result.
+func (a *Agent) TestStore(ctx context.Context, name string, trust, forget bool) (StoreTest, error) {
+	t := StoreTest{Store: name}
+	if err := a.KnownStore(name); err != nil {
+		return t, err
+	}
+	cfg := a.Config.Stores[name]
+	o := a.Opener()
+	if forget {
+		if err := o.Forget(cfg); err != nil {
+			return t, err
+		}
+	}
+	o.Trust, o.Trusted = trust, a.trusted
+	s, err := o.Open(name, cfg)
+	if err == nil {
+		t.Where = s.Where()
+		err = testStore(ctx, s, &t)
+		_ = s.Close()
+	}
+	if ctx.Err() != nil {
+		return t, ctx.Err()
+	}
+	if t.OK = err == nil; err != nil {
+		t.Why, t.Err = err.Error(), err
+	}
+	return t, nil
+}
+
+// trusted tells of an SSH key that is accepted from now on.
+func (a *Agent) trusted(host, fingerprint string) { a.Tell(HostTrusted{host, fingerprint}) }
+
+// CopyArchives brings archives of a site into a store: all that it lacks, or, when
+// to is empty, those that are pending into theirs. A copy that fails is in the result.
+func (a *Agent) CopyArchives(ctx context.Context, name, to string, watch progress.Observer) (all []Copied, err error) {
+	err = a.work(ctx, &history.Run{Site: name}, func(ctx context.Context, _ *history.Run) error {
+		l, err := a.List(ctx, name)
+		if err != nil {
+			return err
+		}
+		pending, err := a.pending(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, h := range slices.Backward(l.Archives) {
+			targets := pending[h.Name]
+			if to != "" {
+				targets = []string{to}
+			}
+			for _, target := range targets {
+				if slices.Contains(StoreNames(h.Stores), target) {
+					continue
+				}
+				r, err := a.copyTo(ctx, &h, target, watch)
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				one := Copied{Archive: h.Name, Store: target, Objects: r.Objects, Bytes: r.Bytes, Err: err}
+				if err != nil {
+					one.Why = err.Error()
+				}
+				all = append(all, one)
+			}
+		}
+		return nil
+	})
+	return all, err
+}
+
+// Heal replaces what is damaged or missing of a site in a store from the others;
+// quick compares lengths only.
+func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch progress.Observer) (healed []replicate.Healed, err error) {
+	cfg, err := a.SiteConfig(name)
+	if err != nil {
+		return nil, err
+	}
+	err = a.work(ctx, &history.Run{Site: name}, func(ctx context.Context, _ *history.Run) error {
+		l, err := a.List(ctx, name)
+		if err != nil {
+			return err
+		}
+		others := slices.DeleteFunc(a.Stores(cfg), func(s store.Named) bool { return s.Name == target })
+		scratch, err := a.State.Spool(name + ".copy")
+		if err != nil {
+			return err
+		}
+		defer func() { _ = a.Disk.RemoveAll(scratch) }()
+		job := replicate.Job{Machine: storelock.Machine(a.State.Dir), Site: name, To: a.Store(target), From: others, Disk: a.Disk, Scratch: scratch, Observer: watch}
+		healed, err = job.Heal(ctx, wantedIn(l, target), quick)
+		for _, h := range healed {
+			if h.Left == "" {
+				err = errors.Join(err, a.History.Mended(ctx, target, h.Object))
+			}
+		}
+		return err
+	})
+	return healed, err
+}

@@ -1,0 +1,164 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/verify"
+)
+
+// levelFor is the level for one archive: full unless another was asked for, or
+// unless it is encrypted and no key was given.
+func (a *Agent) levelFor(h *catalog.Held, asked verify.Level) verify.Level {
+	switch {
+	case asked != "":
+		return asked
+	case h.Encrypted && !a.Keys.Given():
+		return verify.Digests
+	default:
+		return verify.Full
+	}
+}
+
+// verifyAll begins with the oldest archive, since later ones share its parts,
+// and reports on the newest first.
+func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string, asked verify.Level) ([]*verify.Report, error) {
+	var reports []*verify.Report
+	found := false
+	for _, h := range slices.Backward(chosen) {
+		for _, s := range slices.Backward(h.Stores) {
+			if only != "" && s.Name != only {
+				continue
+			}
+			found = true
+			level := a.levelFor(h, asked)
+			r, err := v.Archive(ctx, h, s, level)
+			if err != nil {
+				return reports, err
+			}
+			reports = append(reports, r)
+			if err := a.noteDamage(ctx, h, r); err != nil {
+				return reports, err
+			}
+			if r.Verdict() == catalog.NotReached {
+				continue // nothing is known that was not known before
+			}
+			if err := a.History.AddProof(ctx, history.Proof{Archive: h.Name, Store: s.Name, At: a.Now(), Level: string(level), Sound: r.Sound()}); err != nil {
+				return reports, err
+			}
+		}
+	}
+	slices.Reverse(reports)
+	if only != "" && !found && len(chosen) > 0 {
+		return nil, reason.BadUsage("none of the archives is in a store %q", only)
+	}
+	return reports, nil
+}
+
+// noteDamage remembers which parts were found damaged, so that the next backup
+// writes them again if it needs them, and which were not.
+func (a *Agent) noteDamage(ctx context.Context, h *catalog.Held, r *verify.Report) error {
+	known, err := a.History.DamagedIn(ctx, r.Store)
+	if err != nil {
+		return err
+	}
+	bad, unknown := map[string]bool{}, map[string]bool{}
+	for _, d := range r.Damage {
+		bad[d.Object] = true
+	}
+	for _, m := range r.NotReached {
+		unknown[m.Object] = true
+	}
+	for _, p := range h.Parts {
+		object := archive.PartPath(h.Site, p.Name)
+		switch {
+		case bad[p.Name]:
+			err = a.History.Damaged(ctx, r.Store, object)
+		case known[object] && r.Level != verify.Quick && !unknown[p.Name]:
+			err = a.History.Mended(ctx, r.Store, object)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Proof is what a verification found.
+type Proof struct {
+	Reports []*verify.Report
+	Trouble []Trouble
+}
+
+// Verdict is damaged if anything was found damaged, not reached if anything could not
+// be read, and sound only if every copy was read and is sound.
+func (p *Proof) Verdict() catalog.Verdict {
+	verdict := worst(p.Trouble)
+	for _, r := range p.Reports {
+		if v := r.Verdict(); v == catalog.Damaged || v == catalog.NotReached && verdict == catalog.Sound {
+			verdict = v
+		}
+	}
+	return verdict
+}
+
+// Sound tells that every copy was read, and was found sound.
+func (p *Proof) Sound() bool { return p.Verdict() == catalog.Sound }
+
+// Damaged names the copies that were found damaged.
+func (p *Proof) Damaged() []string {
+	var bad []string
+	for _, r := range p.Reports {
+		if r.Verdict() == catalog.Damaged {
+			bad = append(bad, fmt.Sprintf("%s in %s", r.Archive, r.Store))
+		}
+	}
+	return bad
+}
+
+// VerifyOrder says which archives to read, where and how well.
+type VerifyOrder struct {
+	// Archives are names as typed; none means every archive of every site.
+	Archives []string
+	Before   time.Time
+	// Store limits it to one store; Level is the level, or empty for the best that
+	// the keys allow.
+	Store    string
+	Level    verify.Level
+	Observer progress.Observer
+}
+
+// Verify reads archives in their stores and remembers which copies are sound.
+func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
+	proof := &Proof{}
+	var chosen []*catalog.Held
+	for _, typed := range o.Archives {
+		h, err := a.Find(ctx, typed, o.Before)
+		if err != nil {
+			return nil, err
+		}
+		chosen = append(chosen, h)
+	}
+	if len(o.Archives) == 0 {
+		for _, name := range a.Config.SiteNames() {
+			l, err := a.List(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			for i := range l.Archives {
+				chosen = append(chosen, &l.Archives[i])
+			}
+			proof.Trouble = append(proof.Trouble, troubles(l.Broken, l.Silent)...)
+		}
+	}
+	var err error
+	proof.Reports, err = a.verifyAll(ctx, &verify.Verifier{Observer: o.Observer}, chosen, o.Store, o.Level)
+	return proof, err
+}

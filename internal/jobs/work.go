@@ -1,0 +1,126 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/restore"
+)
+
+// work takes the lock of a site, brings an interrupted restore to its end, runs do
+// and remembers what came of it under run.Command; without a command nothing is
+// remembered. do may fill in run; the number of the run in the history is set
+// when work returns.
+//
+// A site that another run works on gives an error that wraps state.ErrBusy, and is
+// not remembered.
+func (a *Agent) work(ctx context.Context, run *history.Run, do func(ctx context.Context, run *history.Run) error) error {
+	return a.workUnder(ctx, run.Site, run, func(ctx context.Context, run *history.Run) error {
+		if err := a.recover(ctx, run.Site); err != nil {
+			return err
+		}
+		return do(ctx, run)
+	})
+}
+
+// workUnder is work under a lock of another name, and without bringing interrupted
+// restores to their end: for what touches no live site, and for what takes a
+// restore back.
+func (a *Agent) workUnder(ctx context.Context, lock string, run *history.Run, do func(ctx context.Context, run *history.Run) error) error {
+	unlock, err := a.State.Lock(lock)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	run.Started, run.Outcome = a.Now(), history.Done
+	err = do(ctx, run)
+	if err != nil {
+		run.Outcome, run.Detail = history.Failed, err.Error()
+	}
+	if run.Command != "" {
+		run.ID = a.remember(ctx, *run)
+	}
+	return err
+}
+
+// remember adds a run to the history and returns its number; that this fails
+// is no reason for the run to fail.
+func (a *Agent) remember(ctx context.Context, r history.Run) int64 {
+	r.Finished = a.Now()
+	if r.Origin == "" {
+		r.Origin = a.Person
+	}
+	id, err := a.History.AddRun(context.WithoutCancel(ctx), r)
+	if err != nil {
+		a.warn(err)
+	}
+	return id
+}
+
+// finishInterrupted brings a restore to an end whose process has died: a site must
+// not stay closed, or half exchanged, until somebody thinks of it. What cannot be
+// finished is told, and is no reason to refuse another job.
+func (a *Agent) finishInterrupted(ctx context.Context, name string) {
+	if !restore.Interrupted(a.State, name) {
+		return
+	}
+	unlock, err := a.State.Lock(name)
+	if err != nil {
+		return // one that is at work is not interrupted
+	}
+	defer unlock()
+	if err := a.recover(ctx, name); err != nil {
+		a.warn(err)
+	}
+}
+
+// recover finishes or reverts a restore of a site that died half-way, and tells of
+// it. The caller holds the site's lock.
+func (a *Agent) recover(ctx context.Context, name string) error {
+	if !restore.Interrupted(a.State, name) {
+		return nil
+	}
+	journals, err := restore.Journals(a.State, name)
+	if err != nil || len(journals) == 0 {
+		return err
+	}
+	s, err := a.siteForAside(ctx, name, journals[0])
+	if err != nil {
+		return a.halfRestored(name, err)
+	}
+	done, err := a.recoverer(s).Recover(ctx)
+	for _, o := range done {
+		a.Tell(Recovered{Site: o.Journal.Site, Archive: o.Journal.Archive, Did: o.Did})
+	}
+	return err
+}
+
+// recoverer finishes or reverts restores of a site that died half-way.
+func (a *Agent) recoverer(s *site.Site) restore.Recoverer {
+	return restore.Recoverer{Site: s, State: a.State, Open: a.openTarget, Drain: a.Drain}
+}
+
+// halfRestored adds to an error about a site that cannot be opened that a
+// restore of it stopped half-way, if one did.
+func (a *Agent) halfRestored(name string, err error) error {
+	half, readErr := a.HalfRestored(name)
+	if half != "" {
+		return reason.New(reason.HalfRestored, reason.Names{"site": name, "archive": half}, "%w\na restore of %s from %s stopped half-way", err, name, half)
+	}
+	return errors.Join(err, readErr)
+}
+
+// HalfRestored names the archive whose restore of a site has stopped half-way, or
+// nothing.
+func (a *Agent) HalfRestored(name string) (string, error) {
+	journals, err := restore.Journals(a.State, name)
+	for _, j := range journals {
+		if j.Phase != restore.Done {
+			return j.Archive, err
+		}
+	}
+	return "", err
+}

@@ -1,0 +1,62 @@
+package autostart
+
+import (
+	"os/exec"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/platform/disk"
+)
+
+// What a shell reads back from ShellQuote is the words that went in.
+func TestShellQuoteIsReadBackByAShell(t *testing.T) {
+	for _, words := range [][]string{
+		{"revlet", "due"}, {""}, {"a b", "c'd", `e"f`}, {"$HOME", "`id`", "$(id)"}, {"a;b", "c|d", "e&f", "g>h"}, {"*", "?", "[a]", "{a,b}"}, {"new\nline"}, {"~", "#no", "!x"}, {`back\slash`},
+	} {
+		out, err := exec.Command("sh", "-c", "printf '%s\\0' "+ShellQuote(words...)).Output()
+		require.NoError(t, err)
+		want := ""
+		for _, w := range words {
+			want += w + "\x00"
+		}
+		assert.Equal(t, want, string(out), "%q", words)
+	}
+}
+
+func TestCronLine(t *testing.T) {
+	c := NewCron([]string{"/opt/revlet", "--config", "/etc/100%/revlet.yaml"}, 1003)
+	assert.Equal(t, "3-59/5 * * * * /opt/revlet --config /etc/100\\%/revlet.yaml  # revlet\n", c.Line)
+}
+
+func TestCronMergeKeepsWhatIsNotOurs(t *testing.T) {
+	c := NewCron([]string{"revlet", "due"}, 0)
+	text, err := c.merge("MAILTO=me\n1 2 * * * other\n4-59/5 * * * * /old/revlet due  # revlet\n# a remark")
+	require.NoError(t, err)
+	assert.Equal(t, "MAILTO=me\n1 2 * * * other\n# a remark\n"+c.Line, text)
+	_, err = c.merge(text)
+	assert.ErrorIs(t, err, ErrThere, "the second time there is nothing to do")
+	text, err = c.merge("")
+	require.NoError(t, err)
+	assert.Equal(t, c.Line, text)
+}
+
+func TestSystemdQuote(t *testing.T) {
+	for in, want := range map[string]string{"plain": "plain", "two words": `"two words"`, "100%": "100%%", "$x": "$$x", `a"b`: `"a\"b"`} {
+		assert.Equal(t, want, systemdQuote(in))
+	}
+}
+
+func TestSystemdLeavesAnotherFileAlone(t *testing.T) {
+	s := Systemd{File: t.TempDir() + "/deep/revlet.service", Text: "ours\n"}
+	d := &disk.Disk{}
+	require.NoError(t, s.Write(d))
+	require.NoError(t, s.Write(d), "the same may be written again")
+	other := s
+	other.Text = "changed\n"
+	assert.ErrorContains(t, other.Write(d), "there already and different")
+	data, err := d.ReadFile(s.File)
+	require.NoError(t, err)
+	assert.Equal(t, "ours\n", string(data))
+}

@@ -1,0 +1,138 @@
+package disk
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Root confines writing to one folder: os.Root refuses names that climb out of
+// it and links that lead out of it. Each call passes the fault hook.
+type Root struct {
+	*os.Root
+	d *Disk
+}
+
+// OpenRoot opens a folder to write in.
+func (d *Disk) OpenRoot(name string) (*Root, error) {
+	if err := d.check("open", name); err != nil {
+		return nil, err
+	}
+	r, err := os.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	return &Root{r, d}, nil
+}
+
+// OpenRoot opens a folder inside the root as a root of its own.
+func (r *Root) OpenRoot(name string) (*Root, error) {
+	if err := r.d.check("open", name); err != nil {
+		return nil, err
+	}
+	inner, err := r.Root.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	return &Root{inner, r.d}, nil
+}
+
+// Create creates a new file for writing; it must not exist.
+func (r *Root) Create(name string, perm fs.FileMode) (*File, error) {
+	if err := r.d.check("open", name); err != nil {
+		return nil, err
+	}
+	f, err := r.Root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	if err != nil {
+		return nil, err
+	}
+	return &File{f, r.d}, nil
+}
+
+// MkdirAll makes a folder and its parents.
+func (r *Root) MkdirAll(name string, perm fs.FileMode) error {
+	if err := r.d.check("mkdir", name); err != nil {
+		return err
+	}
+	return r.Root.MkdirAll(name, perm)
+}
+
+// Symlink makes a symbolic link. Its target may lead anywhere: nothing is
+// written through it.
+func (r *Root) Symlink(target, name string) error {
+	if err := r.d.check("symlink", name); err != nil {
+		return err
+	}
+	return r.Root.Symlink(target, name)
+}
+
+// Link makes a hard link between two names inside the root.
+func (r *Root) Link(old, name string) error {
+	if err := r.d.check("link", name); err != nil {
+		return err
+	}
+	return r.Root.Link(old, name)
+}
+
+// Chmod sets permissions, set-id and sticky bits included.
+func (r *Root) Chmod(name string, mode fs.FileMode) error {
+	if err := r.d.check("chmod", name); err != nil {
+		return err
+	}
+	return r.Root.Chmod(name, mode)
+}
+
+// Lchown sets the owner without following a link.
+func (r *Root) Lchown(name string, uid, gid int) error {
+	if err := r.d.check("chown", name); err != nil {
+		return err
+	}
+	return r.Root.Lchown(name, uid, gid)
+}
+
+// Chtimes sets the access and modification times.
+func (r *Root) Chtimes(name string, atime, mtime time.Time) error {
+	if err := r.d.check("chtimes", name); err != nil {
+		return err
+	}
+	return r.Root.Chtimes(name, atime, mtime)
+}
+
+// MoveTo renames a name inside the root to one inside another root on the same file
+// system. Links in either way are followed only inside their root, as by os.Root;
+// name itself is moved, whatever it is.
+func (r *Root) MoveTo(name string, to *Root, newName string) error {
+	if err := r.d.check("rename", name); err != nil {
+		return err
+	}
+	from, err := r.Root.Open(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	dest, err := to.Root.Open(filepath.Dir(newName))
+	if err != nil {
+		return err
+	}
+	defer dest.Close()
+	if err := unix.Renameat(int(from.Fd()), filepath.Base(name), int(dest.Fd()), filepath.Base(newName)); err != nil {
+		return &os.LinkError{Op: "rename", Old: name, New: newName, Err: err}
+	}
+	return nil
+}
+
+// SyncDir makes the names in a folder inside the root durable.
+func (r *Root) SyncDir(name string) error {
+	if err := r.d.check("sync", name); err != nil {
+		return err
+	}
+	f, err := r.Root.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}

@@ -1,0 +1,168 @@
+// Package reason gives errors a reason that programs decide by, beside the
+// sentence that people read.
+//
+// The packages below the command line say what went wrong and with what: they
+// know nothing of commands and options. Whoever talks to a person looks up what
+// can be done about a reason, and words it. Nothing is decided by the text of a
+// message.
+//
+//	return reason.New(reason.NoArchives, reason.Names{"site": name}, "site %s has none yet", name)
+//
+// Begin with New, and with All for the other side. Reasons survive wrapping with
+// %w and errors.Join. All functions are safe for concurrent use.
+package reason
+
+import "fmt"
+
+// Reason names one thing that can go wrong. The names are stable.
+type Reason string
+
+// The reasons there are.
+const (
+	// Usage is a request that makes no sense as it stands.
+	Usage Reason = "usage"
+	// NoConfig: there is no configuration file; NoSites: it names no site.
+	NoConfig Reason = "no-config"
+	NoSites  Reason = "no-sites"
+	// StateFolder: the state folder cannot be used.
+	StateFolder Reason = "state-folder"
+	// WebrootMissing: a site's webroot is not there.
+	WebrootMissing Reason = "webroot-missing"
+	// CMSBelow: the CMS is one folder deeper, at "path".
+	CMSBelow Reason = "cms-below"
+	// NoArchives: "site" has no archive; UnknownArchive: it has none of that name.
+	NoArchives     Reason = "no-archives"
+	UnknownArchive Reason = "unknown-archive"
+	// ArchiveDamaged: "archive" cannot be restored whole.
+	ArchiveDamaged Reason = "archive-damaged"
+	// NoKey: it is encrypted and no key was given. NobodyToEncryptFor: the
+	// configuration wants encryption and names no recipient.
+	NoKey              Reason = "no-key"
+	KeyUntried         Reason = "key-untried"
+	NoPassphrase       Reason = "no-passphrase"
+	NobodyToEncryptFor Reason = "nobody-to-encrypt-for"
+	// HostUnknown and HostChanged: an SSH host key that nobody has accepted.
+	HostUnknown Reason = "host-unknown"
+	HostChanged Reason = "host-changed"
+	// OlderServer: the archive is of a newer database server.
+	OlderServer Reason = "older-server"
+	// OtherSite: the archive looks like one of another site. OtherCMS: of another
+	// CMS.
+	OtherSite Reason = "other-site"
+	OtherCMS  Reason = "other-cms"
+	// DatabaseUnknown: the site has no database of that label now.
+	DatabaseUnknown Reason = "database-unknown"
+	// ComesWhole: a database can only be restored as a whole.
+	ComesWhole Reason = "comes-whole"
+	// PathNotHeld and TableNotHeld: "archive" does not hold what is wanted.
+	PathNotHeld  Reason = "path-not-held"
+	TableNotHeld Reason = "table-not-held"
+	// TableGone: "table" is not there any more, and cannot be made again alone.
+	TableGone Reason = "table-gone"
+	// ColumnGone: "table" has changed since.
+	ColumnGone Reason = "column-gone"
+	// NoPrimaryKey: rows of "table" cannot be told apart.
+	NoPrimaryKey Reason = "no-primary-key"
+	// KeysTaken: the keys of rows of "table" belong to others now.
+	KeysTaken Reason = "keys-taken"
+	// ParentsGone: rows refer to rows of "table" whose "column" is "value".
+	ParentsGone Reason = "parents-gone"
+	// ParentsRequired: the same, and the database insists on them.
+	ParentsRequired Reason = "parents-required"
+	// StillReferred: rows that would go are still referred to.
+	StillReferred Reason = "still-referred"
+	// OnlySQL: SQL was given where a file archive is needed.
+	OnlySQL Reason = "only-sql"
+	// HalfRestored: a restore of "site" from "archive" has stopped half-way.
+	HalfRestored Reason = "half-restored"
+	// NotRun: the command that was to be guarded was not run.
+	NotRun Reason = "not-run"
+	// SiteNotConfigured: "site" is not in the configuration.
+	SiteNotConfigured Reason = "site-not-configured"
+	// StoreUnknown: a new store needs its folder, such as "path".
+	StoreUnknown Reason = "store-unknown"
+	// SeveralStores: it must be said which store is meant.
+	SeveralStores Reason = "several-stores"
+	// StoreInWebroot: the store would lie inside the webroot.
+	StoreInWebroot Reason = "store-in-webroot"
+	// NameTaken: the name of a site or store is taken or not allowed.
+	NameTaken Reason = "name-taken"
+	// NotPortable: the file is no portable file of this program's.
+	NotPortable Reason = "not-portable"
+	// SiteUnnamed: a copy made by hand does not say which site it is of.
+	SiteUnnamed Reason = "site-unnamed"
+	// ListingLags: a store does not list what was just written.
+	ListingLags Reason = "listing-lags"
+)
+
+// Names are what a reason is about, by role: site, archive, store, table, path …
+type Names map[string]string
+
+// Error is an error with a reason. Its text is that of Err.
+type Error struct {
+	Reason Reason
+	Names  Names
+	Err    error
+}
+
+// New makes an error with a reason; format and args are those of fmt.Errorf.
+func New(r Reason, names Names, format string, args ...any) error {
+	return &Error{Reason: r, Names: names, Err: fmt.Errorf(format, args...)}
+}
+
+// Because gives an error a reason, and keeps its text; nil stays nil.
+func Because(r Reason, names Names, err error) error {
+	if err == nil {
+		return nil
+	}
+	return &Error{Reason: r, Names: names, Err: err}
+}
+
+// BadUsage is an error about a request that makes no sense.
+func BadUsage(format string, args ...any) error { return New(Usage, nil, format, args...) }
+
+// Error implements error.
+func (e *Error) Error() string { return e.Err.Error() }
+
+// Unwrap lets errors.Is and errors.As look inside.
+func (e *Error) Unwrap() error { return e.Err }
+
+// Why returns the reason and what it is about.
+func (e *Error) Why() (Reason, Names) { return e.Reason, e.Names }
+
+// Reasoned is what errors with a reason have in common. Typed errors of other
+// packages implement it too.
+type Reasoned interface {
+	error
+	Why() (Reason, Names)
+}
+
+// All finds every reason in an error and in what it wraps, outermost first.
+func All(err error) []Reasoned {
+	if err == nil {
+		return nil
+	}
+	var all []Reasoned
+	if r, ok := err.(Reasoned); ok {
+		all = append(all, r)
+	}
+	switch inner := err.(type) {
+	case interface{ Unwrap() error }:
+		all = append(all, All(inner.Unwrap())...)
+	case interface{ Unwrap() []error }:
+		for _, one := range inner.Unwrap() {
+			all = append(all, All(one)...)
+		}
+	}
+	return all
+}
+
+// Is tells whether an error has a reason.
+func Is(err error, r Reason) bool {
+	for _, one := range All(err) {
+		if why, _ := one.Why(); why == r {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,76 @@
+// Package engine opens a site's database with the code for its make.
+package engine
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"revlet/internal/database"
+	"revlet/internal/database/mysql"
+	"revlet/internal/database/postgres"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/site"
+)
+
+// Source opens a database for dumping. scratch is a folder for passing copies.
+func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
+	switch db.Engine {
+	case "mysql":
+		return mysql.Open(ctx, mysqlConfig(db))
+	case "postgres":
+		return postgres.Open(ctx, postgresConfig(db))
+	case "sqlite":
+		return sqlite.Open(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
+	default:
+		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
+	}
+}
+
+// CopyFile makes a copy of a database that is a file, as of one moment.
+func CopyFile(ctx context.Context, d *disk.Disk, file, scratch string) (string, error) {
+	return sqlite.Copy(ctx, d, file, scratch)
+}
+
+// IsFile tells whether a file begins as a database does that CopyFile copies.
+func IsFile(head []byte) bool { return string(head) == sqlite.Magic }
+
+// Target opens a database for restoring into. mode and beside are for one that
+// is a file: its permissions, and the folder to stage it in.
+func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	switch db.Engine {
+	case "mysql":
+		return mysql.Open(ctx, mysqlConfig(db))
+	case "postgres":
+		return postgres.Open(ctx, postgresConfig(db))
+	case "sqlite":
+		return sqlite.ForRestore(sqlite.Config{Path: db.Path, Disk: d, Mode: mode, Beside: beside}), nil
+	default:
+		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
+	}
+}
+
+// Statements cuts SQL text, as Revlet writes it for a make of database, into
+// statements.
+func Statements(make string, r io.Reader) ([]string, error) {
+	switch make {
+	case "mysql":
+		return mysql.Statements(r)
+	case "postgres":
+		return postgres.Statements(r)
+	case "sqlite":
+		return sqlite.Statements(r)
+	default:
+		return nil, fmt.Errorf("no engine called %q", make)
+	}
+}
+
+func postgresConfig(db site.Database) postgres.Config {
+	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name}
+}
+
+func mysqlConfig(db site.Database) mysql.Config {
+	return mysql.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password,
+		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables}
+}

@@ -1,0 +1,343 @@
+// Package retry wraps a store.Store so that an unreliable far end can be used:
+//
+//   - transient errors are retried with exponential backoff, errors that another
+//     try will not mend (store.ErrNotFound, store.ErrRefused) are returned at once;
+//   - transfers that stall are given up after a time without a byte;
+//   - interrupted reads resume where they stopped;
+//   - throughput stays below a limit, both ways together.
+//
+// After a call has exhausted its retries the circuit is open: until a call succeeds,
+// later calls are tried once, so that a job does not wait for a store that is down
+// again and again.
+//
+// Begin with New. A Store is safe for concurrent use. The caller still decides what
+// an error means: this package only tells apart what may pass from what will not.
+package retry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync/atomic"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/time/rate"
+
+	"revlet/internal/store"
+)
+
+// Options say how patient and how fast a store is used.
+type Options struct {
+	// Rate bounds the bytes a second, both ways together; 0 is no bound.
+	Rate int64
+	// Silence is how long the far end may say nothing; 0 means a minute.
+	Silence time.Duration
+	// Tries is how often a call is made before its error counts; 0 means 6.
+	Tries uint
+	// Pause is the wait before the second try, doubled for each further one up
+	// to a quarter of a minute; 0 means 400 milliseconds.
+	Pause time.Duration
+}
+
+// Store retries the calls of the store that it wraps.
+type Store struct {
+	store.Store
+	o     Options
+	limit *rate.Limiter
+	// circuitOpen is set after a call has exhausted its retries; until a call
+	// succeeds, later calls are tried once.
+	circuitOpen *atomic.Bool
+}
+
+const (
+	longestPause = 15 * time.Second
+	burst        = 64 << 10
+)
+
+// New wraps inner.
+func New(inner store.Store, o Options) *Store {
+	if o.Silence == 0 {
+		o.Silence = time.Minute
+	}
+	if o.Tries == 0 {
+		o.Tries = 6
+	}
+	if o.Pause == 0 {
+		o.Pause = 400 * time.Millisecond
+	}
+	s := &Store{Store: inner, o: o, circuitOpen: &atomic.Bool{}}
+	if o.Rate > 0 {
+		s.limit = rate.NewLimiter(rate.Limit(o.Rate), int(max(min(o.Rate, burst), 1)))
+	}
+	return s
+}
+
+// errStalled is why a call is given up that makes no progress.
+var errStalled = errors.New("the far end has stopped answering")
+
+// stallTimer cancels a call that makes no progress. Its context is that of the call:
+// a reader has no other way to be ended.
+type stallTimer struct {
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	timer  *time.Timer
+	d      time.Duration
+}
+
+func (s *Store) watchStall(ctx context.Context) *stallTimer {
+	w := &stallTimer{d: s.o.Silence}
+	ctx, w.cancel = context.WithCancelCause(ctx)
+	w.ctx = store.WithAlive(ctx, w.alive)
+	w.timer = time.AfterFunc(w.d, func() { w.cancel(fmt.Errorf("%w for %s", errStalled, w.d)) })
+	return w
+}
+
+func (w *stallTimer) alive() { w.timer.Reset(w.d) }
+
+func (w *stallTimer) rest() { w.timer.Stop() }
+
+func (w *stallTimer) end() {
+	w.timer.Stop()
+	w.cancel(nil)
+}
+
+// explain puts the reason for giving up in place of the error it caused.
+func (w *stallTimer) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	if cause := context.Cause(w.ctx); errors.Is(cause, errStalled) {
+		return cause
+	}
+	return err
+}
+
+// withRetry runs call until it works, cannot work or has been tried often enough.
+func (s *Store) withRetry(ctx context.Context, call func(*stallTimer) error) error {
+	_, err := do(ctx, s, func() (struct{}, error) {
+		w := s.watchStall(ctx)
+		defer w.end()
+		return struct{}{}, w.explain(call(w))
+	})
+	return err
+}
+
+func do[T any](ctx context.Context, s *Store, call func() (T, error)) (T, error) {
+	tries := s.o.Tries
+	if s.circuitOpen.Load() {
+		tries = 1
+	}
+	pace := &backoff.ExponentialBackOff{InitialInterval: s.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: longestPause}
+	v, err := backoff.Retry(ctx, func() (T, error) {
+		v, err := call()
+		if permanent(err) || ctx.Err() != nil && err != nil {
+			err = backoff.Permanent(err)
+		}
+		return v, err
+	}, backoff.WithBackOff(pace), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(0))
+	s.circuitOpen.Store(err != nil && !permanent(err))
+	var final *backoff.PermanentError
+	if errors.As(err, &final) {
+		err = final.Unwrap()
+	}
+	if ctx.Err() != nil && err != nil {
+		return v, ctx.Err()
+	}
+	return v, err
+}
+
+// permanent tells errors that another try will not mend.
+func permanent(err error) bool {
+	return errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
+}
+
+// Check implements store.Store. It is tried twice only: a person waits for it.
+func (s *Store) Check(ctx context.Context) error {
+	brief := *s
+	brief.o.Tries = min(s.o.Tries, 2)
+	return brief.withRetry(ctx, func(w *stallTimer) error { return s.Store.Check(w.ctx) })
+}
+
+// abandoner is a store that keeps what a cut upload has brought over, so that
+// the next try goes on from there.
+type abandoner interface {
+	// Abandon removes what is kept of an upload that is given up.
+	Abandon(ctx context.Context, name string) error
+}
+
+// abandonTime is how long clearing up after an upload may take.
+const abandonTime = 5 * time.Second
+
+// Put implements store.Store.
+func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
+	err := s.withRetry(ctx, func(w *stallTimer) error {
+		if _, err := src.Seek(0, io.SeekStart); err != nil {
+			return store.Refuse("%w", err)
+		}
+		err := s.Store.Put(w.ctx, name, &source{ReadSeeker: src, w: w, s: s, size: size}, size)
+		if errors.Is(err, store.ErrNotFound) {
+			return fmt.Errorf("write %s: %v", name, err) // what is written need not be there
+		}
+		return err
+	})
+	if a, ok := s.Store.(abandoner); ok && err != nil {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), abandonTime)
+		defer cancel()
+		_ = a.Abandon(ctx, name) // what stays is cleared away when it is old
+	}
+	return err
+}
+
+// drainTimes is how much longer the far end may be silent once all was handed
+// over: some MiB may still be on their way in buffers that nobody sees into.
+const drainTimes = 3
+
+// source tells the stallTimer of progress and keeps to the rate.
+type source struct {
+	io.ReadSeeker
+	w    *stallTimer
+	s    *Store
+	size int64
+	read int64
+}
+
+func (r *source) Read(p []byte) (int, error) {
+	n, err := r.ReadSeeker.Read(r.s.chunk(p))
+	if r.read += int64(n); r.read >= r.size {
+		r.w.d = drainTimes * r.s.o.Silence
+	}
+	r.w.alive()
+	if throttleErr := r.s.throttle(r.w.ctx, n); throttleErr != nil {
+		return n, throttleErr
+	}
+	return n, err
+}
+
+// chunk shortens p to what the rate allows at a time.
+func (s *Store) chunk(p []byte) []byte {
+	if s.limit == nil {
+		return p
+	}
+	return p[:min(len(p), s.limit.Burst())]
+}
+
+// throttle waits until the rate allows n bytes.
+func (s *Store) throttle(ctx context.Context, n int) error {
+	if s.limit == nil || n == 0 {
+		return nil
+	}
+	return s.limit.WaitN(ctx, n)
+}
+
+// Open implements store.Store. The reader goes on where a connection broke.
+func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	r := &reader{s: s, ctx: ctx, name: name, at: offset}
+	return r, s.reopen(r)
+}
+
+func (s *Store) reopen(r *reader) error {
+	type opened struct {
+		in io.ReadCloser
+		w  *stallTimer
+	}
+	o, err := do(r.ctx, s, func() (opened, error) {
+		w := s.watchStall(r.ctx)
+		in, err := s.Store.Open(w.ctx, r.name, r.at)
+		if err != nil {
+			err = w.explain(err)
+			w.end()
+			return opened{}, err
+		}
+		w.rest()
+		return opened{in, w}, nil
+	})
+	r.in, r.w = o.in, o.w
+	return err
+}
+
+// reader reads one object through several connections if need be.
+type reader struct {
+	s    *Store
+	ctx  context.Context
+	name string
+	at   int64
+	in   io.ReadCloser
+	w    *stallTimer
+	// broken counts connections lost since the last byte.
+	broken uint
+}
+
+// Read implements io.Reader.
+func (r *reader) Read(p []byte) (int, error) {
+	for {
+		if r.in == nil {
+			if err := r.s.reopen(r); err != nil {
+				return 0, err
+			}
+		}
+		r.w.alive()
+		n, err := r.in.Read(r.s.chunk(p))
+		r.w.rest()
+		r.at += int64(n)
+		if throttleErr := r.s.throttle(r.ctx, n); throttleErr != nil {
+			return n, throttleErr
+		}
+		if n > 0 {
+			r.broken = 0
+		}
+		if err == nil || errors.Is(err, io.EOF) || permanent(err) || r.ctx.Err() != nil {
+			return n, err
+		}
+		r.broken++
+		err = r.w.explain(err)
+		r.drop()
+		if r.broken >= r.s.o.Tries {
+			return n, fmt.Errorf("read %s: %w", r.name, err)
+		}
+		if n > 0 {
+			return n, nil
+		}
+	}
+}
+
+func (r *reader) drop() {
+	if r.in != nil {
+		_ = r.in.Close()
+		r.w.end()
+		r.in = nil
+	}
+}
+
+// Close implements io.Closer.
+func (r *reader) Close() error {
+	r.drop()
+	return nil
+}
+
+// Stat implements store.Store.
+func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
+	err = s.withRetry(ctx, func(w *stallTimer) (err error) { info, err = s.Store.Stat(w.ctx, name); return err })
+	return info, err
+}
+
+// List implements store.Store.
+func (s *Store) List(ctx context.Context, dir string) (infos []store.Info, err error) {
+	err = s.withRetry(ctx, func(w *stallTimer) (err error) {
+		infos, err = s.Store.List(w.ctx, dir)
+		return err
+	})
+	return infos, err
+}
+
+// Folders implements store.Store.
+func (s *Store) Folders(ctx context.Context, dir string) (names []string, err error) {
+	err = s.withRetry(ctx, func(w *stallTimer) (err error) { names, err = s.Store.Folders(w.ctx, dir); return err })
+	return names, err
+}
+
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	return s.withRetry(ctx, func(w *stallTimer) error { return s.Store.Remove(w.ctx, name) })
+}

@@ -1,0 +1,213 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
+)
+
+func (r *run) addGap(g archive.Gap) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.gaps = append(r.gaps, g)
+}
+
+// packFiles walks the webroot and makes parts of what it finds.
+func (r *run) packFiles(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	jobs := make(chan job)
+	names := &owners{}
+	for range r.Workers {
+		g.Go(func() error {
+			enc, err := archive.NewEncoder()
+			if err != nil {
+				return err
+			}
+			k := &packer{disk: r.disk, names: names, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
+				scratch, err := r.scratchIn()
+				if err != nil {
+					return "", err
+				}
+				return r.CopyDatabase(ctx, file, scratch)
+			}, isDatabase: r.IsDatabase}
+			for j := range jobs {
+				if err := r.packJob(ctx, k, j); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	g.Go(func() error {
+		defer close(jobs)
+		return r.walk(ctx, func(j job) error {
+			select {
+			case jobs <- j:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+	return g.Wait()
+}
+
+// walk meets every path: files go to jobs, the rest into the tree part.
+func (r *run) walk(ctx context.Context, emit func(job) error) error {
+	tree, err := newTreePart(r.spool, r.To)
+	if err != nil {
+		return err
+	}
+	defer tree.abandon()
+	p := &planner{emit: emit}
+	add := func(e archive.Entry) error {
+		if e.Type == archive.TypeFolder {
+			r.record.Totals.Folders++
+		} else {
+			r.record.Totals.Links++
+		}
+		if r.HandMade != nil && r.HandMade.Own != nil {
+			r.HandMade.Own(&e)
+		}
+		return errors.Join(tree.add(e), r.list.Add(e))
+	}
+	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
+		file: func(f planned) error { return r.meet(p, f) },
+		tree: add,
+		skip: func(_, rule string) {
+			if rule != "" {
+				r.skipped[rule]++
+				r.record.Totals.Skipped++
+			}
+		}}
+	switch {
+	case r.Imported != nil:
+		err = r.meetImported(p, add)
+	case r.walked != nil && !r.walked.full:
+		err = r.walked.replay(w)
+	default:
+		err = w.walk(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	if err := p.finish(); err != nil {
+		return err
+	}
+	if err := r.nameAgain(tree); err != nil {
+		return err
+	}
+	part, file, err := tree.finish()
+	if err != nil {
+		return err
+	}
+	r.treePart = part.Name
+	return r.publish(numbered{p.seq + 1, part}, file)
+}
+
+// meet takes a file into the list as it was saved before, or has it saved.
+func (r *run) meet(p *planner, f planned) error {
+	if r.reuse == nil {
+		return p.add(f)
+	}
+	l, same, err := r.reuse.take(f)
+	if err != nil {
+		return err
+	}
+	if !same {
+		return p.add(f)
+	}
+	r.count([]archive.Entry{{Size: l.Size}})
+	r.observer.Advance(l.Size)
+	return r.list.AddLines(l)
+}
+
+// nameAgain takes the parts that are reused into the archive, before all new
+// ones, and notes what in them does not belong to it.
+func (r *run) nameAgain(tree *treePart) error {
+	if r.reuse == nil {
+		return nil
+	}
+	parts, err := r.reuse.finish()
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	for i, part := range parts {
+		r.files = append(r.files, numbered{i - len(parts), part})
+	}
+	r.reusedParts += len(parts)
+	r.mu.Unlock()
+	for _, part := range slices.Sorted(maps.Keys(r.reuse.stale)) {
+		if err := tree.stale(part, r.reuse.stale[part]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packJob makes one part, again if a file in it changed meanwhile.
+func (r *run) packJob(ctx context.Context, k *packer, j job) error {
+	for {
+		j.tries++
+		out, err := r.spool.create()
+		if err != nil {
+			return err
+		}
+		part, entries, err := k.pack(ctx, j, out)
+		var moving *movingError
+		if errors.As(err, &moving) {
+			r.spool.discard(out)
+			if j.tries > mostTries {
+				f := j.files[moving.index]
+				r.addGap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: errMoving.Error()})
+				j.files = slices.Delete(slices.Clone(j.files), moving.index, moving.index+1)
+			}
+			continue
+		}
+		if err != nil {
+			r.spool.discard(out)
+			return err
+		}
+		if len(entries) == 0 {
+			r.spool.discard(out)
+			return nil
+		}
+		if err := r.list.Add(entries...); err != nil {
+			return err
+		}
+		r.count(entries)
+		return r.publish(numbered{j.seq, part}, out)
+	}
+}
+
+// reown is what gives files of a hand-made copy their owner, or nil.
+func (r *run) reown() func(*archive.Entry) {
+	if r.HandMade == nil {
+		return nil
+	}
+	return r.HandMade.Own
+}
+
+func (r *run) count(entries []archive.Entry) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range entries {
+		r.record.Totals.Files++
+		r.record.Totals.FileBytes += e.Size
+	}
+}
+
+// publish hands a finished part to the stores and notes it for the record.
+func (r *run) publish(n numbered, file *disk.File) error {
+	r.mu.Lock()
+	r.files = append(r.files, n)
+	r.mu.Unlock()
+	return r.sendPart(n.part, file)
+}

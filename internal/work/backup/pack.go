@@ -1,0 +1,355 @@
+package backup
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strconv"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/encryption"
+)
+
+// partBytes is how much content a part gets, partFiles how many files: the
+// first bounds what a change costs, the second what has to be remembered.
+const (
+	partBytes = 64 << 20
+	partFiles = 8192
+)
+
+// wholeBytes is the size up to which a file is read into memory before its
+// header is written, so that a change while reading costs nothing.
+const wholeBytes = 4 << 20
+
+// job is a part to be made of files.
+type job struct {
+	seq      int
+	files    []planned
+	compress bool
+	tries    int
+}
+
+// planner groups files into jobs in path order: compressible and
+// incompressible ones apart, one larger than a part by itself.
+type planner struct {
+	seq  int
+	open [2]job
+	size [2]int64
+	emit func(job) error
+}
+
+func (p *planner) add(f planned) error {
+	lane := 0
+	if !archive.Packed(f.name) {
+		lane = 1
+	}
+	size := f.info.Size()
+	if size >= partBytes {
+		p.seq++
+		return p.emit(job{seq: p.seq, files: []planned{f}, compress: lane == 1})
+	}
+	if p.size[lane]+size > partBytes || len(p.open[lane].files) >= partFiles {
+		if err := p.flush(lane); err != nil {
+			return err
+		}
+	}
+	p.open[lane].files = append(p.open[lane].files, f)
+	p.size[lane] += size
+	return nil
+}
+
+func (p *planner) flush(lane int) error {
+	if len(p.open[lane].files) == 0 {
+		return nil
+	}
+	p.seq++
+	j := job{seq: p.seq, files: p.open[lane].files, compress: lane == 1}
+	p.open[lane], p.size[lane] = job{}, 0
+	return p.emit(j)
+}
+
+func (p *planner) finish() error { return errors.Join(p.flush(0), p.flush(1)) }
+
+// errMoving means that a file changed while it was read.
+var errMoving = errors.New("it kept changing while it was read")
+
+// movingError names the file that made a part unusable.
+type movingError struct {
+	index int
+	err   error
+}
+
+func (e *movingError) Error() string { return e.err.Error() }
+func (e *movingError) Unwrap() error { return e.err }
+
+// packer makes parts of files; each worker has one.
+type packer struct {
+	disk  *disk.Disk
+	names *owners
+	enc   *zstd.Encoder
+	to    encryption.Recipients
+	buf   []byte
+	gap   func(archive.Gap)
+	pace  func(int64)
+	// reown, if not nil, gives entries another owner.
+	reown func(*archive.Entry)
+	// isDatabase and whole find database files and copy them untorn.
+	isDatabase func(head []byte) bool
+	whole      func(file string) (string, error)
+}
+
+// pack writes a job's files as one part to w and returns its list entries.
+// A *movingError asks to try again, with or without that file.
+func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []archive.Entry, error) {
+	ending := archive.Tar
+	if j.compress {
+		ending = archive.TarZstd
+	}
+	pw, err := archive.NewPartWriter(w, ending, k.enc, k.to)
+	if err != nil {
+		return archive.Part{}, nil, err
+	}
+	tw := tar.NewWriter(pw)
+	var entries []archive.Entry
+	for i, f := range j.files {
+		if err := ctx.Err(); err != nil {
+			return archive.Part{}, nil, err
+		}
+		e, ok, err := k.file(tw, f, j.tries >= mostTries)
+		if errors.Is(err, errMoving) {
+			err = &movingError{i, err}
+		}
+		if err != nil {
+			return archive.Part{}, nil, err
+		}
+		if ok {
+			entries = append(entries, e)
+		}
+	}
+	if err := tw.Close(); err != nil {
+		return archive.Part{}, nil, err
+	}
+	part, err := pw.Finish()
+	part.Kind, part.Entries = archive.KindFiles, int64(len(entries))
+	for i := range entries {
+		entries[i].Part = part.Name
+	}
+	return part, entries, err
+}
+
+// file adds one file to the part. false means that it is left out: it
+// vanished, or it is a gap.
+func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool, error) {
+	in, err := k.disk.Open(f.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return archive.Entry{}, false, nil
+	}
+	if err != nil {
+		k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})
+		return archive.Entry{}, false, nil
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: "it became something else while the archive was made"})
+		return archive.Entry{}, false, nil
+	}
+	if f.as == nil && k.looksLikeDatabase(in, info) {
+		return k.database(tw, f, info)
+	}
+	if info.Size() <= wholeBytes {
+		return k.small(tw, f, in)
+	}
+	return k.large(tw, f, in, info, last)
+}
+
+func (k *packer) looksLikeDatabase(in *disk.File, info fs.FileInfo) bool {
+	if k.isDatabase == nil || info.Size() < 512 {
+		return false
+	}
+	var head [16]byte
+	_, err := in.ReadAt(head[:], 0)
+	return err == nil && k.isDatabase(head[:])
+}
+
+// database saves a database file from a copy of one moment. What only looks
+// like a database is saved like any other file.
+func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
+	from, copyErr := k.whole(f.path)
+	if copyErr != nil {
+		from = f.path
+	} else {
+		defer func() { _ = k.disk.Remove(from) }()
+	}
+	in, err := k.disk.Open(from)
+	if err != nil {
+		return archive.Entry{}, false, err
+	}
+	defer in.Close()
+	now, err := in.Stat()
+	if err != nil {
+		return archive.Entry{}, false, err
+	}
+	if copyErr != nil {
+		return k.large(tw, f, in, now, true)
+	}
+	e, err := k.write(tw, f, resized{info, now.Size()}, in)
+	e.Copied = true
+	return e, err == nil, err
+}
+
+// resized describes a file whose content has another length.
+type resized struct {
+	fs.FileInfo
+	size int64
+}
+
+// Size implements fs.FileInfo.
+func (r resized) Size() int64 { return r.size }
+
+func reason(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// small reads the whole file, as often as it takes for it to hold still.
+func (k *packer) small(tw *tar.Writer, f planned, in *disk.File) (archive.Entry, bool, error) {
+	for range mostTries {
+		before, err := in.Stat()
+		if err != nil {
+			return archive.Entry{}, false, err
+		}
+		if before.Size() > wholeBytes {
+			return archive.Entry{}, false, errMoving
+		}
+		data, err := k.readAll(in)
+		if err != nil {
+			k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})
+			return archive.Entry{}, false, nil
+		}
+		after, err := in.Stat()
+		if err != nil {
+			return archive.Entry{}, false, err
+		}
+		if same(before, after) && int64(len(data)) == after.Size() {
+			e, err := k.write(tw, f, after, bytes.NewReader(data))
+			return e, err == nil, err
+		}
+	}
+	k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: errMoving.Error()})
+	return archive.Entry{}, false, nil
+}
+
+func (k *packer) readAll(in *disk.File) ([]byte, error) {
+	if k.buf == nil {
+		k.buf = make([]byte, wholeBytes+1)
+	}
+	if _, err := in.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	n, err := io.ReadFull(in, k.buf)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return k.buf[:n], err
+}
+
+// large streams a file. If it changed meanwhile the part is useless; on the
+// last try a file that only grew is taken as long as it was, with a gap.
+func (k *packer) large(tw *tar.Writer, f planned, in *disk.File, before fs.FileInfo, last bool) (archive.Entry, bool, error) {
+	e, err := k.write(tw, f, before, io.LimitReader(in, before.Size()))
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return e, false, errMoving
+	}
+	if err != nil {
+		return e, false, err
+	}
+	after, err := in.Stat()
+	if err != nil || !same(before, after) {
+		if err == nil && last && after.Size() > before.Size() {
+			k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: "it grew while it was read; its first " + strconv.FormatInt(before.Size(), 10) + " bytes are saved"})
+			return e, true, nil
+		}
+		return e, false, errMoving
+	}
+	return e, true, nil
+}
+
+func same(a, b fs.FileInfo) bool { return a.Size() == b.Size() && a.ModTime().Equal(b.ModTime()) }
+
+// write puts a header and info.Size() bytes from r into the tar.
+func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
+	e := k.entry(f, info)
+	if err := tw.WriteHeader(header(e)); err != nil {
+		return e, fmt.Errorf("%s: %w", f.name, err)
+	}
+	digest := sha256.New()
+	n, err := io.Copy(io.MultiWriter(tw, digest), r)
+	k.pace(n)
+	if err != nil {
+		return e, err
+	}
+	if n != info.Size() {
+		return e, io.ErrUnexpectedEOF
+	}
+	sum := hex.EncodeToString(digest.Sum(nil))
+	if f.as != nil && sum != f.as.SHA256 {
+		return e, fmt.Errorf("%s: %w: its content is not what was saved", f.name, archive.ErrDamaged)
+	}
+	e.SHA256 = sum
+	return e, nil
+}
+
+// entry describes a file for the list; an imported one as it was.
+func (k *packer) entry(f planned, info fs.FileInfo) archive.Entry {
+	if f.as != nil {
+		return *f.as
+	}
+	e := k.names.entry(archive.TypeFile, f.name, info)
+	e.XAttrs = readXAttrs(f.path)
+	if k.reown != nil {
+		k.reown(&e)
+	}
+	return e
+}
+
+// header describes an entry in tar, POSIX.1-2001 (pax), times to the nanosecond.
+func header(e archive.Entry) *tar.Header {
+	mode, _ := strconv.ParseInt(e.Mode, 8, 32)
+	h := &tar.Header{Name: e.Path, Mode: mode, Uid: e.UID, Gid: e.GID, Uname: e.User, Gname: e.Group,
+		ModTime: e.MTime, Size: e.Size, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
+	switch e.Type {
+	case archive.TypeFolder:
+		h.Typeflag, h.Name = tar.TypeDir, e.Path+"/"
+	case archive.TypeSymlink:
+		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Target
+	case archive.TypeHardlink:
+		h.Typeflag, h.Linkname = tar.TypeLink, e.Target
+	}
+	if len(e.XAttrs) > 0 || e.Sparse {
+		h.PAXRecords = map[string]string{}
+	}
+	for name, value := range e.XAttrs {
+		h.PAXRecords[archive.PAXXAttr+name] = string(value)
+	}
+	if e.Sparse {
+		h.PAXRecords[archive.PAXSparse] = "1"
+	}
+	if h.ModTime.Before(time.Unix(0, 0)) {
+		h.ModTime = time.Unix(0, 0)
+	}
+	return h
+}

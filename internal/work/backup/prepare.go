@@ -1,0 +1,221 @@
+package backup
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/storelock"
+	"revlet/internal/platform/state"
+	"revlet/internal/store"
+)
+
+// withdraw takes the run's marks away. The ledger names them until that is done.
+func (r *run) withdraw(ctx context.Context) error {
+	var err error
+	for _, t := range r.targets {
+		err = errors.Join(err, t.withdraw(ctx))
+	}
+	return err
+}
+
+// prepare refuses what cannot work before anything is written.
+func (r *run) prepare(ctx context.Context) error {
+	for _, s := range r.Stores {
+		if f, ok := s.Store.(interface{ Root() string }); ok && state.Inside(f.Root(), r.Site.Root) {
+			return fmt.Errorf("store %s (%s) %w; move it elsewhere", s.Name, f.Root(), ErrInsideWebroot)
+		}
+	}
+	if state.Inside(r.State.Dir, r.Site.Root) {
+		return fmt.Errorf("the state folder %s %w; set `state:` elsewhere", r.State.Dir, ErrInsideWebroot)
+	}
+	r.checkStores(ctx)
+	if err := r.allFailed(); err != nil {
+		return err
+	}
+	if err := sweep(ctx, r.State, r.Site.Name, r.Stores); err != nil {
+		return err
+	}
+	taken, err := r.claim(ctx)
+	if err != nil {
+		return err
+	}
+	host, _ := os.Hostname()
+	r.record = archive.Record{Format: archive.Format, Name: archive.NewName(r.Site.Name, taken), Site: r.Site.Name,
+		Taken: taken, Scope: r.Scope, Note: r.Note, Program: r.Program, Host: host, Encrypted: len(r.To) > 0,
+		Origin: archive.Origin{Address: r.Site.Address, Version: r.Site.Version(), Skipped: r.Site.Skip}}
+	if r.Site.Recipe != nil {
+		r.record.Origin.Recipe = r.Site.Recipe.Name
+	}
+	if err := r.openSpool(); err != nil {
+		return err
+	}
+	r.list = archive.NewListWriter(r.disk, r.spool.name)
+	return r.recall(ctx)
+}
+
+// checkStores finds out which stores can be written to.
+func (r *run) checkStores(ctx context.Context) {
+	var g errgroup.Group
+	for _, s := range r.Stores {
+		t := newTarget(s)
+		t.damaged = r.Damaged[s.Name]
+		r.targets = append(r.targets, t)
+		if err := r.Down[s.Name]; err != nil {
+			t.fail(err)
+			continue
+		}
+		g.Go(func() error {
+			if err := t.Check(ctx); err != nil {
+				t.fail(err)
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // failures are kept in the targets
+}
+
+// openSpool makes the scratch folder: in a store that takes files over, or else
+// in the state folder.
+func (r *run) openSpool() error {
+	for _, t := range r.live() {
+		if a, ok := t.Store.(adopter); ok {
+			t.own, r.own = a, a
+			break
+		}
+	}
+	dir, err := "", error(nil)
+	if r.own != nil {
+		dir, err = state.Empty(r.disk, filepath.Join(r.own.Incoming(), r.Site.Name))
+	} else {
+		dir, err = r.State.Spool(r.Site.Name)
+	}
+	r.spool = &spool{disk: r.disk, dir: dir}
+	return err
+}
+
+// claim finds the archive's moment, and opens its ledger: now, or a second later
+// as long as an archive of that name exists or is being made by another machine.
+func (r *run) claim(ctx context.Context) (time.Time, error) {
+	raw := make([]byte, 4)
+	_, _ = rand.Read(raw)
+	token := hex.EncodeToString(raw)
+	if r.Imported != nil {
+		return r.Imported.Record.Taken, r.claimImported(ctx, token)
+	}
+	began := r.Now()
+	if r.HandMade != nil {
+		began = r.HandMade.Taken
+	}
+	host, _ := os.Hostname()
+	for t := began.UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
+		name := archive.NewName(r.Site.Name, t)
+		taken, err := r.taken(ctx, name)
+		if err != nil {
+			return t, err
+		}
+		if taken {
+			continue
+		}
+		if r.ledger, err = openLedger(r.State, r.Site.Name, name); err != nil {
+			return t, err
+		}
+		for _, target := range r.live() {
+			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: t}, token, storelock.Machine(r.State.Dir), r.ledger)
+			if err != nil {
+				target.fail(err)
+			}
+			taken = taken || other
+		}
+		if err := r.allFailed(); err != nil {
+			return t, err
+		}
+		if !taken {
+			return t, nil
+		}
+		if err := r.endLedger(ctx); err != nil {
+			return t, err
+		}
+		// Two that give way to each other are not to meet again.
+		t = t.Add(time.Duration(raw[0]%4) * time.Second)
+	}
+}
+
+// taken tells whether a store has an archive of that name.
+func (r *run) taken(ctx context.Context, name string) (bool, error) {
+	for _, t := range r.live() {
+		_, err := t.Stat(ctx, archive.RecordPath(r.Site.Name, name))
+		if err == nil {
+			return true, nil
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			t.fail(err)
+		}
+	}
+	return false, r.allFailed()
+}
+
+// recall reads what is remembered of the last archive and what the stores have
+// of it.
+func (r *run) recall(ctx context.Context) error {
+	if r.Imported != nil || r.HandMade != nil {
+		return nil
+	}
+	files, tables := remembered(ctx, r.State, r.Site.Name, filesHalf), remembered(ctx, r.State, r.Site.Name, databaseHalf)
+	r.before = files
+	useFiles, useTables := r.Scope.HasFiles() && r.usable(files), r.Scope.HasDatabase() && r.usable(tables)
+	if !useFiles && !useTables {
+		return nil
+	}
+	for _, t := range r.live() {
+		var err error
+		if t.has, err = partsIn(ctx, t, r.Site.Name); err != nil {
+			t.fail(err)
+		}
+	}
+	if err := r.allFailed(); err != nil {
+		return err
+	}
+	if useTables {
+		r.lastSQL = tables
+	}
+	if !useFiles {
+		return nil
+	}
+	reuse, err := r.plan(ctx, files)
+	if errors.Is(err, archive.ErrList) {
+		r.observer.Note("note: what is remembered of the last archive cannot be read; this one is made afresh")
+		return nil
+	}
+	r.reuse = reuse
+	return err
+}
+
+// endLedger ends a run that leaves nothing to clear up. When a mark cannot be
+// taken away, the ledger stays, so that the next run tries again.
+func (r *run) endLedger(ctx context.Context) error {
+	if r.withdraw(ctx) != nil {
+		return r.ledger.file.Close()
+	}
+	return r.ledger.close()
+}
+
+// forget removes the parts that a failed run has written, once nothing is on
+// its way any more.
+func (r *run) forget() error {
+	if r.ledger == nil {
+		return nil
+	}
+	_ = r.settleSends() // what failed is being forgotten
+	ctx := context.Background()
+	_ = r.ledger.file.Close()
+	return sweep(ctx, r.State, r.Site.Name, r.Stores)
+}

@@ -1,0 +1,424 @@
+package backup
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"iter"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/archives/changes"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+	"revlet/internal/store/folder"
+)
+
+// previous is what this machine remembers of a site's last archive with files,
+// or with databases: enough to name its parts again. It is only ever a help:
+// without it, everything is read and written afresh.
+type previous struct {
+	// Version is that of this form; another one is as good as nothing.
+	Version int             `json:"version"`
+	Record  *archive.Record `json:"record"`
+	// To are those for whom the archive was encrypted.
+	To []string `json:"to,omitempty"`
+	// Began is when the archive was begun by this machine's own clock, which files'
+	// times are compared with.
+	Began time.Time `json:"began"`
+	// Fresh is when everything was last read.
+	Fresh time.Time `json:"fresh"`
+	// List is the name of the file that holds the open list, ListSHA256 of its bytes.
+	List       string `json:"list,omitempty"`
+	ListSHA256 string `json:"list_sha256,omitempty"`
+	ListBytes  int64  `json:"list_bytes,omitempty"`
+	// Whole tells that the list has folders, links and tables, too.
+	Whole bool `json:"whole,omitempty"`
+	// Stale are the names in each part that the archive does not hold.
+	Stale map[string][][]byte `json:"stale,omitempty"`
+
+	dir  string
+	disk *disk.Disk
+}
+
+const previousVersion = 2
+
+const (
+	filesHalf    = "files.json"
+	databaseHalf = "database.json"
+)
+
+// remembered reads what is remembered of one half of a site. Whatever is wrong
+// with it, it is as if there were nothing.
+func remembered(ctx context.Context, st *state.State, site, half string) *previous {
+	p := &previous{dir: st.Previous(site), disk: st.Disk}
+	data, err := st.Disk.ReadFile(filepath.Join(p.dir, half))
+	if err != nil || json.Unmarshal(data, p) != nil || p.Record == nil || p.Version != previousVersion {
+		return nil
+	}
+	if p.List == "" {
+		return p
+	}
+	if err := catalog.CheckBytes(ctx, folder.New(st.Disk, p.dir), p.List, p.ListBytes, p.ListSHA256, nil); err != nil {
+		return nil
+	}
+	return p
+}
+
+// remember replaces what is remembered of one half; the old list is removed
+// once the new one counts.
+func (p *previous) remember(half string) error {
+	data, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	if err := p.disk.MkdirAll(p.dir, 0o700); err != nil {
+		return err
+	}
+	if err := p.disk.WriteFile(filepath.Join(p.dir, half), data, 0o600); err != nil {
+		return err
+	}
+	if p.List == "" {
+		return nil
+	}
+	names, err := p.disk.ReadNames(p.dir)
+	for _, name := range names {
+		if filepath.Ext(name) == ".zst" && name != p.List {
+			err = errors.Join(err, p.disk.Remove(filepath.Join(p.dir, name)))
+		}
+	}
+	return err
+}
+
+// errEnough ends the reading of a list.
+var errEnough = errors.New("enough")
+
+// entries gives the files of the remembered list, in path order.
+func (p *previous) entries() iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
+		for l, err := range p.allEntries() {
+			if (err != nil || l.File) && !yield(l, err) {
+				return
+			}
+		}
+	}
+}
+
+// allEntries gives whatever is in the remembered list: folders, links and tables
+// too if it is Whole.
+func (p *previous) allEntries() iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
+		f, err := p.disk.Open(filepath.Join(p.dir, p.List))
+		if err != nil {
+			yield(archive.Line{}, err)
+			return
+		}
+		defer f.Close()
+		err = archive.ReadLines(f, func(l archive.Line) error {
+			if !yield(l, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(archive.Line{}, err)
+		}
+	}
+}
+
+// cursor goes through the remembered files beside a walk in the same order.
+type cursor struct {
+	next func() (archive.Line, error, bool)
+	stop func()
+	head archive.Line
+	more bool
+	// passed is told of files that the walk did not meet.
+	passed func(archive.Line)
+}
+
+func (p *previous) cursor(passed func(archive.Line)) (*cursor, error) {
+	c := &cursor{passed: passed}
+	c.next, c.stop = iter.Pull2(p.entries())
+	if err := c.advance(); err != nil {
+		c.stop()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *cursor) advance() (err error) {
+	c.head, err, c.more = c.next()
+	return err
+}
+
+// at returns what is remembered of a name, and goes past it.
+func (c *cursor) at(name string) (archive.Line, bool, error) {
+	for c.more {
+		switch order := archive.ComparePaths(c.head.Path, name); {
+		case order > 0:
+			return archive.Line{}, false, nil
+		case order == 0:
+			e := c.head
+			return e, true, c.advance()
+		}
+		c.passed(c.head)
+		if err := c.advance(); err != nil {
+			return archive.Line{}, false, err
+		}
+	}
+	return archive.Line{}, false, nil
+}
+
+// rest goes past what the walk did not come to.
+func (c *cursor) rest() error {
+	for c.more {
+		c.passed(c.head)
+		if err := c.advance(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// racyWindow is how long before an archive a file must have been at rest: a change
+// within the same tick of the clock as the one before leaves no trace.
+const racyWindow = 2 * time.Second
+
+// unchanged tells whether a file is still the one that was saved: same length,
+// times and inode. One that was saved as a copy of a database is never: its
+// logs may have changed.
+func (p *previous) unchanged(l archive.Line, info fs.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && !l.Copied && l.Size == info.Size() && l.MTime == info.ModTime().UnixNano() && l.Inode == st.Ino &&
+		l.CTime == st.Ctim.Nano() && l.CTime < p.Began.Add(-racyWindow).UnixNano()
+}
+
+// usage is what a part of the last archive is still worth.
+type usage struct {
+	live, files int64
+}
+
+const (
+	// entryBytes is about what a file takes in a tar beside its content.
+	entryBytes = 1 << 10
+	// smallPart is the content below which a part is small; more than mostSmall
+	// of those are gathered into fewer.
+	smallPart = 8 << 20
+	mostSmall = 24
+	// mostStale bounds how many names of stale entries an archive carries along.
+	mostStale = 100_000
+)
+
+// worthKeeping chooses the parts to name again: those that are mostly current.
+// Small ones are written anew together once there are many.
+func (p *previous) worthKeeping(usages map[string]usage, present func(archive.Part) bool) map[string]archive.Part {
+	kept := map[string]archive.Part{}
+	var small []string
+	stale := int64(0)
+	for _, part := range p.Record.Parts {
+		s := usages[part.Name]
+		if part.Kind != archive.KindFiles || s.files == 0 || s.live*2 < part.ContentBytes || !present(part) {
+			continue
+		}
+		if stale += part.Entries - s.files; stale > mostStale {
+			stale -= part.Entries - s.files
+			continue
+		}
+		kept[part.Name] = part
+		if s.live < smallPart {
+			small = append(small, part.Name)
+		}
+	}
+	if len(small) > mostSmall {
+		for _, name := range small {
+			delete(kept, name)
+		}
+	}
+	return kept
+}
+
+// reuse is one run's use of the last archive's files.
+type reuse struct {
+	*previous
+	kept  map[string]archive.Part
+	used  map[string]bool
+	stale map[string][]string
+	c     *cursor
+}
+
+// plan walks the site without reading a file, and chooses the parts that are
+// named again.
+func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
+	usages := map[string]usage{}
+	c, err := p.cursor(func(archive.Line) {})
+	if err != nil {
+		return nil, err
+	}
+	defer c.stop()
+	r.walked = &recording{}
+	w := r.walked.walker()
+	w.disk, w.site, w.isDatabase = r.disk, r.Site, r.IsDatabase
+	record := w.file
+	w.file = func(f planned) error {
+		l, ok, err := c.at(f.name)
+		if ok && p.unchanged(l, f.info) {
+			s := usages[l.Part]
+			usages[l.Part] = usage{s.live + l.Size + entryBytes, s.files + 1}
+		}
+		return errors.Join(err, record(f))
+	}
+	if err := w.walk(ctx); err != nil {
+		return nil, err
+	}
+	kept := p.worthKeeping(usages, r.present)
+	stale := map[string][]string{}
+	for name := range kept {
+		for _, raw := range p.Stale[name] {
+			stale[name] = append(stale[name], string(raw))
+		}
+	}
+	u := &reuse{previous: p, kept: kept, used: map[string]bool{}, stale: stale}
+	if u.c, err = p.cursor(u.pass); err != nil {
+		return nil, err
+	}
+	return u, nil
+}
+
+// present tells whether every store that is written to has a part, with its
+// length.
+func (r *run) present(part archive.Part) bool {
+	name := archive.PartPath(r.Site.Name, part.Name)
+	return !slices.ContainsFunc(r.live(), func(t *target) bool {
+		bytes, ok := t.has[name]
+		return !ok || bytes != part.Bytes || t.damaged[name]
+	})
+}
+
+// pass notes that a file of a part that is kept is no longer the site's.
+func (u *reuse) pass(e archive.Line) {
+	if _, ok := u.kept[e.Part]; ok {
+		u.stale[e.Part] = append(u.stale[e.Part], e.Path)
+	}
+}
+
+// take returns the line of a file that need not be read again.
+func (u *reuse) take(f planned) (archive.Line, bool, error) {
+	e, ok, err := u.c.at(f.name)
+	if !ok || err != nil {
+		return e, false, err
+	}
+	if _, kept := u.kept[e.Part]; !kept || !u.unchanged(e, f.info) {
+		u.pass(e)
+		return e, false, nil
+	}
+	u.used[e.Part] = true
+	return e, true, nil
+}
+
+// finish drops what turned out not to be used, and returns the parts that are
+// named again, in their old order.
+func (u *reuse) finish() ([]archive.Part, error) {
+	err := u.c.rest()
+	var parts []archive.Part
+	for _, part := range u.Record.Parts {
+		if u.used[part.Name] {
+			parts = append(parts, part)
+		}
+	}
+	maps.DeleteFunc(u.stale, func(part string, _ []string) bool { return !u.used[part] })
+	return parts, err
+}
+
+// usable tells whether the last archive may serve this run at all.
+func (r *run) usable(p *previous) bool {
+	return p != nil && !r.Fresh && slices.Equal(p.To, r.RecipientNames) && p.Record.Encrypted == (len(r.To) > 0) &&
+		(r.FreshEvery == 0 || r.Now().Sub(p.Fresh) < r.FreshEvery)
+}
+
+// keep remembers the archive for the next run. That this fails costs time then,
+// no more.
+func (r *run) keep(list *summer, listName string) error {
+	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganHere, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
+	var err error
+	if r.Scope.HasDatabase() {
+		err = p.remember(databaseHalf)
+	}
+	if !r.Scope.HasFiles() {
+		return err
+	}
+	p.Whole = true
+	p.List, p.ListSHA256, p.ListBytes, p.Stale = listName, list.hex(), list.n, map[string][][]byte{}
+	if r.reuse != nil {
+		p.Fresh = r.reuse.Fresh
+		for part, names := range r.reuse.stale {
+			for _, name := range names {
+				p.Stale[part] = append(p.Stale[part], []byte(name))
+			}
+		}
+	}
+	if r.before != nil && err == nil {
+		// That they cannot be compared spoils no archive.
+		r.changes, _ = r.compare(r.before, p)
+	}
+	return errors.Join(err, p.remember(filesHalf))
+}
+
+// compare tells what differs from the archive before.
+func (r *run) compare(before, now *previous) (*changes.Changes, error) {
+	under := func(name string) string { return strings.TrimPrefix(name, site.RootLabel+"/") }
+	judge := changes.Judge{
+		ComponentOf: func(name string) string {
+			if rel := under(name); rel != name {
+				return r.Site.Recipe.ComponentOf(rel)
+			}
+			return ""
+		},
+		Open: func(name string) (io.ReadCloser, error) {
+			return r.disk.Open(filepath.Join(r.Site.Root, filepath.FromSlash(under(name))))
+		},
+	}
+	c, err := judge.Between(before.entries(), now.entries())
+	if err != nil {
+		return nil, err
+	}
+	c.Before = before.Record.Name
+	c.SameVersion = before.Record.Origin.Version == r.record.Origin.Version
+	return c, nil
+}
+
+// keepOpen keeps the record of an encrypted archive readable on this machine,
+// which holds the site itself in the clear anyway.
+func keepOpen(st *state.State, rec *archive.Record) error {
+	data, err := rec.Encode()
+	if err != nil {
+		return err
+	}
+	dir := st.Records(rec.Site)
+	if err := st.Disk.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	return st.Disk.WriteFile(filepath.Join(dir, rec.Name+".json"), data, 0o600)
+}
+
+// KeptOpen returns the copy of an archive's record that this machine has kept
+// readable, or nil.
+func KeptOpen(st *state.State, site, name string) *archive.Record {
+	data, err := st.Disk.ReadFile(filepath.Join(st.Records(site), name+".json"))
+	if err != nil {
+		return nil
+	}
+	rec, err := archive.DecodeRecord(data)
+	if err != nil {
+		return nil
+	}
+	return rec
+}

@@ -1,0 +1,276 @@
+package backup
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/storelock"
+	"revlet/internal/platform/disk"
+	"revlet/internal/store"
+)
+
+// adopter is a store on this machine that takes over a finished file from the
+// folder it offers, without copying it.
+type adopter interface {
+	Incoming() string
+	Root() string
+	Adopt(ctx context.Context, name, file string) error
+}
+
+// target is one of the stores that a run writes to. When something fails there
+// the run goes on with the others, and the archive is pending in this one.
+type target struct {
+	store.Named
+	own   adopter // set in the store that takes scratch files over
+	sends errgroup.Group
+	// has are the parts that were there when the run began, with their lengths.
+	has map[string]int64
+	// mark is the object that tells others of this run.
+	mark string
+
+	// damaged are objects that are there, but damaged.
+	damaged map[string]bool
+
+	mu     sync.Mutex
+	failed error
+	mended []string
+}
+
+// sendsAtOnce is how many objects are sent to a store at a time, unless its
+// configuration says otherwise: it bounds what waits on this machine's disk.
+const sendsAtOnce = 4
+
+func newTarget(s store.Named) *target {
+	t := &target{Named: s}
+	if s.Lanes == 0 {
+		s.Lanes = sendsAtOnce
+	}
+	t.sends.SetLimit(s.Lanes)
+	return t
+}
+
+func (t *target) err() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.failed
+}
+
+func (t *target) fail(err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.failed == nil {
+		t.failed = err
+	}
+}
+
+// live are the targets that nothing has failed in so far.
+func (r *run) live() []*target {
+	var all []*target
+	for _, t := range r.targets {
+		if t.err() == nil {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+// allFailed words why no store is left to write to, or returns nil.
+func (r *run) allFailed() error {
+	var all error
+	for _, t := range r.targets {
+		err := t.err()
+		if err == nil {
+			return nil
+		}
+		all = errors.Join(all, fmt.Errorf("store %s: %w", t.Name, err))
+	}
+	return all
+}
+
+// object is a finished scratch file on its way to every store.
+type object struct {
+	name string
+	size int64
+	file *disk.File
+	// adopted is set once the file has become part of a store.
+	adopted atomic.Bool
+	fresh   atomic.Bool
+	// waits counts the stores that it has not come to yet.
+	waits atomic.Int32
+	done  func(fresh bool)
+}
+
+// send brings a finished scratch file into every store in the background. The
+// ledger names it first, so that it can be found again if the run dies.
+//
+// It is the run's context that counts: what hands a file over may be done, and
+// its context at an end, long before the file has arrived.
+func (r *run) send(name string, size int64, f *disk.File, done func(fresh bool)) error {
+	again, err := r.ledger.note(name)
+	if err != nil || again {
+		r.spool.discard(f)
+		return err
+	}
+	targets := r.live()
+	if len(targets) == 0 {
+		r.spool.discard(f)
+		return r.allFailed()
+	}
+	if r.own != nil {
+		if err := f.Sync(); err != nil {
+			r.spool.discard(f)
+			return fmt.Errorf("write %s: %w", name, err)
+		}
+	}
+	o := &object{name: name, size: size, file: f, done: done}
+	o.waits.Store(int32(len(targets)))
+	for _, t := range targets {
+		t.sends.Go(func() error {
+			if t.err() == nil {
+				if err := r.put(t, o); err != nil {
+					t.fail(err)
+				}
+			}
+			r.arrived(o)
+			return nil
+		})
+	}
+	return nil
+}
+
+// arrived counts a store off; the last one removes the scratch file.
+func (r *run) arrived(o *object) {
+	if o.waits.Add(-1) > 0 {
+		return
+	}
+	if o.adopted.Load() {
+		_ = o.file.Close()
+	} else {
+		r.spool.discard(o.file)
+	}
+	o.done(o.fresh.Load())
+}
+
+// take puts one object into the store unless it is there.
+func (t *target) take(ctx context.Context, o *object) error {
+	info, err := t.Stat(ctx, o.name)
+	if err == nil && info.Bytes == o.size && !t.damaged[o.name] {
+		return nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	o.fresh.Store(true)
+	if t.own != nil {
+		if err := t.own.Adopt(ctx, o.name, o.file.Name()); err != nil {
+			return err
+		}
+		o.adopted.Store(true)
+	} else if err := t.Put(ctx, o.name, io.NewSectionReader(o.file, 0, o.size), o.size); err != nil {
+		return err
+	}
+	if t.damaged[o.name] {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.mended = append(t.mended, o.name)
+	}
+	return nil
+}
+
+// settleSends returns once everything sent so far has come to the stores, or
+// when no store is left.
+func (r *run) settleSends() error {
+	for _, t := range r.targets {
+		_ = t.sends.Wait() // failures are kept in the target
+	}
+	return r.allFailed()
+}
+
+// mark is what a run leaves in a store while it writes there.
+type mark struct {
+	Archive string    `json:"archive"`
+	Host    string    `json:"host"`
+	Began   time.Time `json:"began"`
+}
+
+// announce leaves a mark, so that nobody clears up what has no record yet, and
+// tells whether another run has claimed the archive's name. Of two that see each
+// other both give way: neither knows whether it was seen.
+func (t *target) announce(ctx context.Context, site string, m mark, token, machine string, ledger *ledger) (taken bool, err error) {
+	t.mark = path.Join(archive.RunningDir(site), m.Archive+"."+token)
+	if _, err := ledger.note(t.mark); err != nil {
+		return false, err
+	}
+	data, err := json.Marshal(m)
+	if err != nil {
+		return false, err
+	}
+	if err := putBytes(ctx, t, t.mark, data); err != nil {
+		return false, err
+	}
+	running, err := t.List(ctx, archive.RunningDir(site))
+	if err != nil {
+		return false, err
+	}
+	for _, other := range running {
+		name, _, _ := strings.Cut(path.Base(other.Name), ".")
+		if name == m.Archive && other.Name != t.mark {
+			return true, nil
+		}
+	}
+	return false, storelock.AwaitClear(ctx, t.Named, site, machine)
+}
+
+// withdraw takes the mark away.
+func (t *target) withdraw(ctx context.Context) error {
+	if t.mark == "" {
+		return nil
+	}
+	err := t.Remove(ctx, t.mark)
+	if err == nil {
+		t.mark = ""
+	}
+	return err
+}
+
+// complete makes sure that the store has every part of the archive before the
+// record says so. A listing that lags behind is asked about single parts again.
+func (t *target) complete(ctx context.Context, rec *archive.Record) error {
+	has, err := partsIn(ctx, t, rec.Site)
+	if err != nil {
+		return err
+	}
+	var missing error
+	rec.Objects(func(name string, bytes int64, _ string) {
+		if missing != nil || has[name] == bytes && bytes > 0 {
+			return
+		}
+		info, err := t.Stat(ctx, name)
+		if err == nil && info.Bytes != bytes {
+			err = fmt.Errorf("%s has %d bytes there, %d were sent", name, info.Bytes, bytes)
+		}
+		missing = err
+	})
+	return missing
+}
+
+// partsIn maps the parts in a store to their lengths.
+func partsIn(ctx context.Context, s store.Store, site string) (map[string]int64, error) {
+	infos, err := s.List(ctx, path.Join(site, "parts"))
+	has := make(map[string]int64, len(infos))
+	for _, info := range infos {
+		has[info.Name] = info.Bytes
+	}
+	return has, err
+}

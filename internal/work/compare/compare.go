@@ -1,0 +1,439 @@
+// Package compare tells what differs between an archive and another, or the
+// live site, and what of it a person should look at first.
+package compare
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"path"
+	"slices"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/changes"
+	"revlet/internal/site"
+)
+
+// The ways in which a path or table differs.
+const (
+	Added   = "added"
+	Removed = "removed"
+	Changed = "changed"
+	// Rights is a path with the same content whose mode or owner differs.
+	Rights = "rights"
+)
+
+// File is a path that differs.
+type File struct {
+	Path      string `json:"path"`
+	Component string `json:"component"`
+	// How is added, removed, changed or rights, seen from the first side.
+	How string `json:"how"`
+	// Before and After are lengths in bytes, -1 where the path is not there.
+	Before int64 `json:"before_bytes"`
+	After  int64 `json:"after_bytes"`
+	// Suspect says why a person should look at it; empty as a rule.
+	Suspect string `json:"suspect"`
+	Sighting
+
+	folder bool
+	digest func() (string, error)
+}
+
+// Folder tells whether the path is a folder.
+func (f File) Folder() bool { return f.folder }
+
+// Table is a table that differs.
+type Table struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	How      string `json:"how"`
+	// Before and After count rows, -1 where the table is not there.
+	Before int64 `json:"before_rows"`
+	After  int64 `json:"after_rows"`
+}
+
+// Report is what differs.
+type Report struct {
+	Files  []File  `json:"files"`
+	Tables []Table `json:"tables"`
+	// Definitions are what of the databases' structure differs, Rows the rows that
+	// a person should look at.
+	Definitions []Definition `json:"definitions"`
+	Rows        []SuspectRow `json:"suspect_rows"`
+	// Compared counts paths and tables on the first side.
+	Compared int64 `json:"compared"`
+	// NotRead counts files that were taken for the same by length and time alone.
+	NotRead int64 `json:"not_read"`
+	// Gaps are paths of the live site that cannot be read: whether they differ is
+	// not known.
+	Gaps []archive.Gap `json:"gaps"`
+
+	traced []Sighting
+}
+
+// Same tells whether nothing differs.
+func (r *Report) Same() bool {
+	return len(r.Files) == 0 && len(r.Tables) == 0 && len(r.Definitions) == 0
+}
+
+// Suspects are the files that a person should look at first.
+func (r *Report) Suspects() []File {
+	return slices.DeleteFunc(slices.Clone(r.Files), func(f File) bool { return f.Suspect == "" })
+}
+
+// Side is one of the two states that are compared.
+type Side interface {
+	// Files visits the paths in the order of a list.
+	Files(ctx context.Context) iter.Seq2[Entry, error]
+	// Tables returns what is known of each table.
+	Tables(ctx context.Context) (map[TableName]Sum, error)
+	// Definitions returns the statements that make the tables of a database and
+	// what else is in it, by database.
+	Definitions(ctx context.Context) (map[string][]string, error)
+	// Texts gives the rows of a labelled database's tables, until done is called.
+	Texts(ctx context.Context, label string) (texts Texts, done func(), err error)
+	// Version is what the CMS says of itself.
+	Version() string
+}
+
+// Entry is one path of a side.
+type Entry struct {
+	archive.Entry
+	// line is set when the entry is not decoded yet: only its path is known then.
+	line *archive.Line
+	// Digest reads the file and returns its SHA-256; nil when that is known.
+	Digest func() (string, error)
+}
+
+// complete decodes an entry of which only the path is known.
+func (e *Entry) complete() (err error) {
+	if e.line == nil {
+		return nil
+	}
+	e.Entry, err = e.line.Entry()
+	e.line = nil
+	return err
+}
+
+// untouched tells whether a file has not been touched since its line was written:
+// whatever is done to a file, rights included, changes one of these.
+func (e *Entry) untouched(now *Entry) bool {
+	l := e.line
+	return l != nil && l.File && !l.Copied && now.Digest != nil && l.Size == now.Size && l.Inode == now.Inode &&
+		l.MTime == now.MTime.UnixNano() && l.CTime == now.CTime.UnixNano()
+}
+
+// TableName names a table of a labelled database.
+type TableName struct{ Database, Table string }
+
+// Sum is what tells whether two tables are the same.
+type Sum struct {
+	Rows int64
+	// Digests are those of the table's slices, as SQL text.
+	Digests []string
+}
+
+// Job is a comparison.
+type Job struct {
+	A, B Side
+	// Recipe knows the site's components; nil knows none.
+	Recipe *site.Recipe
+	// Read compares every file by its content; without it, files of the same
+	// length and time are taken for the same.
+	Read bool
+	// Files and Tables choose what is compared.
+	Files, Tables bool
+}
+
+// Run compares.
+func (j Job) Run(ctx context.Context) (*Report, error) {
+	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, Gaps: []archive.Gap{}}
+	if j.Files {
+		if err := j.files(ctx, r); err != nil {
+			return nil, err
+		}
+		j.lonelyScripts(r)
+	}
+	if j.Tables {
+		if err := j.tables(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	if live, ok := j.B.(*Live); ok {
+		r.Gaps = append(r.Gaps, live.gaps...)
+	}
+	return r, nil
+}
+
+// files merges both lists, which are in the same order.
+func (j Job) files(ctx context.Context, r *Report) error {
+	next, stop := iter.Pull2(j.A.Files(ctx))
+	defer stop()
+	a, err, more := next()
+	for b, readErr := range j.B.Files(ctx) {
+		if err := errors.Join(err, readErr); err != nil {
+			return err
+		}
+		for more && archive.ComparePaths(a.Path, b.Path) < 0 {
+			r.Compared++
+			if err := a.complete(); err != nil {
+				return err
+			}
+			j.note(r, Removed, &a, nil)
+			if a, err, more = next(); err != nil {
+				return err
+			}
+		}
+		if !more || a.Path != b.Path {
+			j.note(r, Added, nil, &b)
+			continue
+		}
+		r.Compared++
+		if err := j.both(r, &a, &b); err != nil {
+			return err
+		}
+		if a, err, more = next(); err != nil {
+			return err
+		}
+	}
+	for ; more && err == nil; a, err, more = next() {
+		r.Compared++
+		if err := a.complete(); err != nil {
+			return err
+		}
+		j.note(r, Removed, &a, nil)
+	}
+	return err
+}
+
+// both compares two entries of the same path.
+func (j Job) both(r *Report, a, b *Entry) error {
+	if !j.Read && a.untouched(b) {
+		r.NotRead++
+		return nil
+	}
+	if err := a.complete(); err != nil {
+		return err
+	}
+	how, err := j.differ(r, *a, *b)
+	if err == nil && how != "" {
+		j.note(r, how, a, b)
+	}
+	return err
+}
+
+// differ tells how two entries of the same path differ, if they do.
+func (j Job) differ(r *Report, a, b Entry) (string, error) {
+	switch {
+	case a.Type != b.Type, a.Target != b.Target:
+		return Changed, nil
+	case a.Type == archive.TypeFile && !a.Copied && !b.Copied:
+		same, err := j.sameContent(r, a, b)
+		if err != nil || !same {
+			return Changed, err
+		}
+	}
+	if a.Mode != b.Mode || a.UID != b.UID || a.GID != b.GID {
+		return Rights, nil
+	}
+	return "", nil
+}
+
+func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
+	if a.Size != b.Size {
+		return false, nil
+	}
+	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) {
+		r.NotRead++
+		return true, nil
+	}
+	for _, e := range []*Entry{&a, &b} {
+		if e.Digest != nil {
+			var err error
+			if e.SHA256, err = e.Digest(); err != nil {
+				r.Gaps = append(r.Gaps, archive.Gap{Path: e.Path, Kind: archive.GapUnreadable, Why: err.Error()})
+				return true, nil // nobody knows
+			}
+		}
+	}
+	return a.SHA256 == b.SHA256, nil
+}
+
+// note adds a difference.
+func (j Job) note(r *Report, how string, a, b *Entry) {
+	f := File{How: how, Before: -1, After: -1}
+	for _, side := range []struct {
+		e  *Entry
+		to *int64
+	}{{a, &f.Before}, {b, &f.After}} {
+		if side.e != nil {
+			f.Path, *side.to = side.e.Path, side.e.Size
+		}
+	}
+	rel := strings.TrimPrefix(f.Path, site.RootLabel+"/")
+	f.Component = j.Recipe.ComponentOf(rel)
+	entry := b
+	if entry == nil {
+		entry = a
+	}
+	if entry.Type == archive.TypeFile && how != Rights {
+		f.Suspect = j.suspect(how, rel, f.Component)
+	}
+	f.folder = entry.Type == archive.TypeFolder
+	if b != nil {
+		f.digest = b.Digest
+	}
+	r.Files = append(r.Files, f)
+}
+
+// serverSettings are files that change how a web server treats a folder.
+var serverSettings = []string{".htaccess", ".user.ini", "web.config", "php.ini"}
+
+// suspect says why a path that differs should be looked at.
+func (j Job) suspect(how, rel, component string) string {
+	base := path.Base(rel)
+	script := changes.Executable(rel)
+	switch {
+	case how == Removed && component == "core" && j.sameVersion():
+		return "a file of the CMS itself is gone, and its version is the same"
+	case how == Removed:
+		return ""
+	case component == "uploads" && script:
+		return "a file that can be run, among the uploads"
+	case component == "core" && how == Changed && j.sameVersion():
+		return "a file of the CMS itself differs, and its version is the same"
+	case component == "core" && how == Added && script && j.sameVersion():
+		return "a script that is no part of this version of the CMS"
+	case slices.Contains(serverSettings, base):
+		return "it changes how the web server treats its folder"
+	case script && strings.HasPrefix(base, "."):
+		return "a hidden script"
+	case script && !changes.Executable("x"+path.Ext(base)):
+		return "a script under the name of something else"
+	case component == "settings" && how == Changed:
+		return "the site's settings differ"
+	}
+	return ""
+}
+
+// lonelyScripts finds scripts that differ all alone in their theme or extension: an
+// update changes more than one file, or brings a folder of its own.
+func (j Job) lonelyScripts(r *Report) {
+	of := map[string][]int{}
+	for i, f := range r.Files {
+		if group := j.groupOf(strings.TrimPrefix(f.Path, site.RootLabel+"/"), f.Component); group != "" {
+			of[group] = append(of[group], i)
+		}
+	}
+	for _, members := range of {
+		f := &r.Files[members[0]]
+		if len(members) > 1 || f.Suspect != "" || f.digest == nil || f.How == Rights || !changes.Executable(f.Path) {
+			continue
+		}
+		f.Suspect = "a script that differs alone in its folder; an update would change others too"
+	}
+}
+
+// groupOf is the folder of the theme or extension that a path belongs to.
+func (j Job) groupOf(rel, component string) string {
+	if j.Recipe == nil || component != "themes" && component != "extensions" {
+		return ""
+	}
+	for _, c := range j.Recipe.Components {
+		for _, pattern := range c.Paths {
+			dir, whole := strings.CutSuffix(pattern, "/**")
+			inside, ok := strings.CutPrefix(rel, dir+"/")
+			if !whole || !ok || c.Name != component {
+				continue
+			}
+			if first, _, deeper := strings.Cut(inside, "/"); deeper {
+				return dir + "/" + first
+			}
+		}
+	}
+	return ""
+}
+
+func (j Job) sameVersion() bool { return j.A.Version() == j.B.Version() }
+
+// tables compares the databases.
+func (j Job) tables(ctx context.Context, r *Report) error {
+	before, err := j.A.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	after, err := j.B.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	r.Compared += int64(len(before))
+	for name, a := range before {
+		b, there := after[name]
+		switch {
+		case !there:
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Removed, a.Rows, -1})
+		case !slices.Equal(a.Digests, b.Digests):
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Changed, a.Rows, b.Rows})
+		}
+	}
+	for name, b := range after {
+		if _, there := before[name]; !there {
+			r.Tables = append(r.Tables, Table{name.Database, name.Table, Added, -1, b.Rows})
+		}
+	}
+	slices.SortFunc(r.Tables, func(a, b Table) int {
+		return strings.Compare(a.Database+"\x00"+a.Table, b.Database+"\x00"+b.Table)
+	})
+	if live, ok := j.B.(*Live); ok && live.Statements == nil {
+		return nil // a copy, not a site that somebody gets into
+	}
+	if err := j.definitions(ctx, r); err != nil {
+		return err
+	}
+	return j.watch(ctx, r, before, after)
+}
+
+// watch judges the rows that differ. Only archives know how a database is made.
+func (j Job) watch(ctx context.Context, r *Report, before, after map[TableName]Sum) error {
+	a, ok := j.A.(Archive)
+	if !ok || j.Recipe == nil || len(j.Recipe.Watch) == 0 {
+		return nil
+	}
+	changed := map[string][]string{}
+	for _, t := range r.Tables {
+		if t.How == Changed {
+			changed[t.Database] = append(changed[t.Database], t.Table)
+		}
+	}
+	for label, tables := range changed {
+		origin := a.Origin.Databases[label]
+		w := Watcher{Recipe: j.Recipe, Database: label, Engine: origin.Engine, Prefix: origin.Prefix, Count: func(table string) int64 {
+			name := TableName{label, table}
+			return max(before[name].Rows, after[name].Rows)
+		}}
+		found, err := j.suspectRows(ctx, w, tables)
+		if err != nil {
+			return fmt.Errorf("database %s: %w", label, err)
+		}
+		r.Rows = append(r.Rows, found...)
+	}
+	return nil
+}
+
+func (j Job) suspectRows(ctx context.Context, w Watcher, tables []string) ([]SuspectRow, error) {
+	var done [2]func()
+	var err error
+	for i, side := range []struct {
+		of   Side
+		into *Texts
+	}{{j.A, &w.Before}, {j.B, &w.After}} {
+		if *side.into, done[i], err = side.of.Texts(ctx, w.Database); err != nil {
+			return nil, err
+		}
+		defer done[i]()
+	}
+	return w.Suspects(ctx, tables)
+}

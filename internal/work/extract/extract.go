@@ -1,0 +1,201 @@
+// Package extract copies files and tables out of an archive into a folder,
+// without touching the site.
+package extract
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/store"
+	"revlet/internal/work/unpack"
+)
+
+// Job says what to copy out.
+type Job struct {
+	Archive *catalog.Held
+	// Paths are relative to the webroot: files, folders with all below them,
+	// or doublestar patterns. Tables are names of tables.
+	Paths, Tables []string
+	// To is a folder; it is made when missing. Files in it are not replaced.
+	To       string
+	Disk     *disk.Disk
+	Observer progress.Observer
+}
+
+// Result says what was copied.
+type Result struct {
+	Paths  int64
+	Tables []string
+}
+
+// Run copies. A path or table that the archive does not hold is an error, and
+// nothing is copied then.
+func Run(ctx context.Context, j Job) (*Result, error) {
+	sel := &selection{j: j, hit: map[string]bool{}, parts: map[string]bool{}}
+	if err := j.Archive.ReadList(ctx, sel.entry); err != nil {
+		return nil, err
+	}
+	if err := sel.missing(); err != nil {
+		return nil, err
+	}
+	if err := j.Disk.MkdirAll(j.To, 0o755); err != nil {
+		return nil, fmt.Errorf("extract: %w", err)
+	}
+	ix, err := j.Archive.ReadIndex(ctx)
+	if err != nil {
+		return nil, err
+	}
+	result := &Result{}
+	if len(j.Paths) > 0 {
+		if result.Paths, err = j.files(ctx, sel, ix); err != nil {
+			return nil, fmt.Errorf("extract: %w", err)
+		}
+	}
+	if len(j.Tables) > 0 {
+		if result.Tables, err = j.tables(ctx, ix); err != nil {
+			return nil, fmt.Errorf("extract: %w", err)
+		}
+	}
+	return result, nil
+}
+
+// tables writes one file for each table, after one with the definitions of all.
+func (j Job) tables(ctx context.Context, ix *catalog.Index) ([]string, error) {
+	var files []string
+	for label := range j.Archive.Origin.Databases {
+		file, err := j.sql(ctx, ix, label+"-definitions", func(p archive.Part) bool { return p.Kind == archive.KindSchema && p.Database == label })
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, file)
+	}
+	for _, t := range j.Tables {
+		file, err := j.sql(ctx, ix, t, func(p archive.Part) bool { return p.Table == t })
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, file)
+	}
+	return files, nil
+}
+
+// selection finds which parts hold what was asked for.
+type selection struct {
+	j     Job
+	hit   map[string]bool
+	parts map[string]bool
+}
+
+func (s *selection) entry(e archive.Entry) error {
+	if e.Type == archive.TypeRows && slices.Contains(s.j.Tables, e.Table) {
+		s.hit["table "+e.Table] = true
+		return nil
+	}
+	rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
+	if !ok || !e.IsFileTree() {
+		return nil
+	}
+	if p, matched := match(s.j.Paths, rel); matched {
+		s.hit[p] = true
+		s.parts[e.Part] = true
+	}
+	return nil
+}
+
+// match returns the pattern that a path falls under.
+func match(patterns []string, rel string) (string, bool) {
+	for _, p := range patterns {
+		clean := strings.Trim(strings.TrimPrefix(p, "./"), "/")
+		if rel == clean || strings.HasPrefix(rel, clean+"/") {
+			return p, true
+		}
+		if ok, err := doublestar.Match(clean, rel); err == nil && ok {
+			return p, true
+		}
+	}
+	return "", false
+}
+
+func (s *selection) missing() error {
+	var errs []error
+	for _, p := range s.j.Paths {
+		if !s.hit[p] {
+			errs = append(errs, reason.New(reason.PathNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no %q; paths are relative to the webroot", s.j.Archive.Name, p))
+		}
+	}
+	for _, t := range s.j.Tables {
+		if !s.hit["table "+t] {
+			errs = append(errs, reason.New(reason.TableNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no table %q", s.j.Archive.Name, t))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// files unpacks the parts that are needed, keeping what matches.
+func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int64, error) {
+	some := *j.Archive.Record
+	some.Parts = slices.DeleteFunc(slices.Clone(some.Parts), func(p archive.Part) bool { return !sel.parts[p.Name] })
+	var total int64
+	for _, p := range some.Parts {
+		total += p.Bytes
+	}
+	watch := progress.Or(j.Observer)
+	watch.Phase("extracting from "+some.Name, total)
+	var others []string
+	for label := range some.Origin.Roots {
+		if label != site.RootLabel {
+			others = append(others, label)
+		}
+	}
+	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
+		_, ok := match(j.Paths, rel)
+		return ok
+	}}
+	err := t.Write(ctx, &catalog.Held{Record: &some, Stores: j.Archive.Stores, Keys: j.Archive.Keys}, ix, j.To)
+	return t.Written(), err
+}
+
+// sql writes the parts that are wanted as one SQL file.
+func (j Job) sql(ctx context.Context, ix *catalog.Index, name string, wanted func(archive.Part) bool) (string, error) {
+	file := filepath.Join(j.To, url.PathEscape(name)+".sql")
+	out, err := j.Disk.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return "", err
+	}
+	for _, p := range j.Archive.Parts {
+		if wanted(p) && err == nil {
+			err = j.slice(ctx, ix, p, out)
+		}
+	}
+	return file, errors.Join(err, out.Close())
+}
+
+func (j Job) slice(ctx context.Context, ix *catalog.Index, p archive.Part, out io.Writer) error {
+	return j.Archive.EachStore(func(s store.Named) error {
+		if err := ix.Check(ctx, j.Archive, s, p, nil); err != nil {
+			return err
+		}
+		in, err := j.Archive.OpenPart(ctx, s, p, nil)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		_, err = io.Copy(out, in)
+		return err
+	})
+}

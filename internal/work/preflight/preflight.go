@@ -1,0 +1,364 @@
+// Package preflight looks, before anything is done, whether a backup of a site
+// would work, and what a careful administrator should know about it.
+package preflight
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sys/unix"
+
+	"revlet/internal/database"
+	"revlet/internal/platform/reason"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+// Level sorts findings.
+type Level string
+
+// The levels: all is well, a person should look, a backup would not work.
+const (
+	Passed Level = "passed"
+	Look   Level = "look"
+	Stop   Level = "stop"
+)
+
+// Finding is one thing that was looked at.
+type Finding struct {
+	Level Level  `json:"level"`
+	About string `json:"about"`
+	Text  string `json:"text"`
+	// Reason, if any, tells what can be done about it.
+	Reason reason.Reason `json:"-"`
+}
+
+// Job says what to look at.
+type Job struct {
+	Site   *site.Site
+	Stores []store.Named
+	// UntriedKey tells that archives are encrypted for a key that was never seen
+	// to open one.
+	UntriedKey bool
+	State      *state.State
+	// Scheduled tells that archives are taken by a duty, Told that somebody hears
+	// of trouble.
+	Scheduled, Told bool
+	// Open opens one of the site's databases.
+	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
+	Now  func() time.Time
+}
+
+// Run looks at everything; a finding is never an error.
+func Run(ctx context.Context, j Job) ([]Finding, error) {
+	r := &run{Job: j}
+	if err := r.files(ctx); err != nil {
+		return nil, err
+	}
+	for _, db := range j.Site.Databases {
+		r.database(ctx, db)
+	}
+	if len(j.Site.Databases) == 0 {
+		r.add(Look, "database", "none is known for this site; if it has one, describe it under `databases:`")
+	}
+	r.stores(ctx)
+	r.room()
+	r.clock(ctx)
+	r.leftAlone()
+	order := map[Level]int{Stop: 0, Look: 1, Passed: 2}
+	slices.SortStableFunc(r.found, func(a, b Finding) int { return cmp.Compare(order[a.Level], order[b.Level]) })
+	return r.found, nil
+}
+
+// leftAlone looks whether backups go on without anybody thinking of them.
+func (r *run) leftAlone() {
+	switch {
+	case !r.Scheduled:
+		r.add(Look, "schedule", "no archive is taken by itself; `schedule:` lists duties such as `full, every day at 03:20`")
+	case !r.Told:
+		r.add(Look, "schedule", "nobody is told when a duty fails; `notify:` names a mail server, a webhook or a watchdog")
+	default:
+		r.add(Passed, "schedule", "archives are taken by themselves, and trouble is told")
+	}
+}
+
+type run struct {
+	Job
+	found []Finding
+	// bytes is what the files and databases hold.
+	bytes int64
+}
+
+func (r *run) add(l Level, about, format string, args ...any) {
+	r.found = append(r.found, Finding{Level: l, About: about, Text: fmt.Sprintf(format, args...)})
+}
+
+func size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
+
+// leftover matches names of archives and dumps that people leave in a webroot.
+var leftover = regexp.MustCompile(`(?i)(\.(sql|dump)(\.(gz|zip|bz2|xz|zst))?|\.(tar|tgz|tar\.(gz|bz2|xz|zst)|7z|rar)|(backup|back-up|bak|old|copy|site|www|htdocs|public_html|db)[^/]*\.zip|\.(bak|old|orig|save|swp)|~)$`)
+
+// shown is how many names a finding lists.
+const shown = 3
+
+type sized struct {
+	name  string
+	bytes int64
+}
+
+func (r *run) files(ctx context.Context) error {
+	c := census{site: r.Site, folders: map[string]int64{}}
+	err := filepath.WalkDir(r.Site.Root, func(p string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		c.visit(p, d, err)
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("look at the webroot: %w", err)
+	}
+	r.bytes = c.bytes
+	r.add(Passed, "files", "%s files, %s", humanize.Comma(c.files), size(c.bytes))
+	if c.skipped > 0 {
+		r.add(Passed, "caches", "%s in files that are left out by rule (%s of them)", size(c.skippedBytes), humanize.Comma(c.skipped))
+	}
+	if len(c.unreadable) > 0 {
+		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
+	}
+	if len(c.leftovers) > 0 {
+		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
+	}
+	var dirs []sized
+	for name, bytes := range c.folders {
+		dirs = append(dirs, sized{name + "/", bytes})
+	}
+	if c.files > 0 {
+		r.add(Passed, "large files", "%s", names(top(c.largest)))
+		r.add(Passed, "large folders", "%s", names(top(dirs)))
+	}
+	return nil
+}
+
+// census counts what lies in a webroot.
+type census struct {
+	site                  *site.Site
+	files, bytes          int64
+	skipped, skippedBytes int64
+	// unreadable cannot be read by this account, leftovers look like archives and
+	// dumps that somebody has left.
+	unreadable, leftovers []string
+	largest               []sized
+	// folders are the bytes in each folder at the top.
+	folders map[string]int64
+}
+
+// candidates is how many files are remembered before all but the largest are
+// forgotten.
+const candidates = 200
+
+// visit counts one path; err is why it could not be read.
+func (c *census) visit(p string, d fs.DirEntry, err error) {
+	rel, _ := filepath.Rel(c.site.Root, p)
+	if err != nil {
+		c.unreadable = append(c.unreadable, rel)
+		return
+	}
+	info, err := d.Info()
+	if rel == "." || err != nil {
+		return // err: gone meanwhile
+	}
+	if rule, skip := c.site.Skips(filepath.ToSlash(rel)); skip {
+		if rule != "" && !d.IsDir() {
+			c.skipped++
+			c.skippedBytes += info.Size()
+		}
+		return
+	}
+	if d.Type().IsRegular() {
+		c.count(rel, info.Size())
+	}
+	if d.Type()&fs.ModeSymlink == 0 && unix.Access(p, unix.R_OK) != nil {
+		c.unreadable = append(c.unreadable, rel)
+	}
+}
+
+// count adds a file.
+func (c *census) count(rel string, bytes int64) {
+	c.files++
+	c.bytes += bytes
+	c.largest = append(c.largest, sized{rel, bytes})
+	if len(c.largest) > candidates {
+		c.largest = top(c.largest)
+	}
+	if first, _, inside := strings.Cut(filepath.ToSlash(rel), "/"); inside {
+		c.folders[first] += bytes
+	}
+	if leftover.MatchString(path.Base(rel)) {
+		c.leftovers = append(c.leftovers, fmt.Sprintf("%s (%s)", rel, size(bytes)))
+	}
+}
+
+func top(all []sized) []sized {
+	slices.SortFunc(all, func(a, b sized) int { return cmp.Or(cmp.Compare(b.bytes, a.bytes), cmp.Compare(a.name, b.name)) })
+	return all[:min(len(all), shown)]
+}
+
+func names(all []sized) string {
+	var texts []string
+	for _, s := range all {
+		texts = append(texts, fmt.Sprintf("%s (%s)", s.name, size(s.bytes)))
+	}
+	return strings.Join(texts, ", ")
+}
+
+func list(all []string) string {
+	if len(all) <= shown {
+		return strings.Join(all, ", ")
+	}
+	return fmt.Sprintf("%s … and %d more", strings.Join(all[:shown], ", "), len(all)-shown)
+}
+
+func (r *run) database(ctx context.Context, db site.Database) {
+	about := "database " + db.Label
+	scratch, err := r.State.Spool("preflight-" + r.Site.Name)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	source, err := r.Open(ctx, db, scratch)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	defer source.Close()
+	info := source.Info()
+	r.bytes += info.Bytes
+	tables, err := source.Tables(ctx)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	r.add(Passed, about, "%s: %s %s, %d tables, %s", db.Where(), info.Engine, info.Version, len(tables), size(info.Bytes))
+	var plain []string
+	for _, t := range tables {
+		if t.Plain {
+			plain = append(plain, t.Name)
+		}
+	}
+	if len(plain) > 0 {
+		r.add(Look, about, "%d tables are of an engine without transactions and are locked while they are read: %s", len(plain), list(plain))
+	}
+	snapshot, err := source.Snapshot(ctx)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	defer snapshot.Close()
+	r.add(Passed, about, "consistent: %s", snapshot.Consistency())
+	for _, g := range snapshot.Gaps() {
+		r.add(Look, about, "%s would be a gap: %s", g.Object, g.Why)
+	}
+	if n := snapshot.Neighbours(); len(n) > 0 {
+		r.add(Look, about, "%d tables belong to another site and are left out: %s", len(n), list(n))
+	}
+}
+
+func (r *run) stores(ctx context.Context) {
+	offsite := false
+	for _, s := range r.Stores {
+		about := "store " + s.Name
+		offsite = offsite || s.Offsite()
+		f, isFolder := s.Store.(interface{ Root() string })
+		if isFolder && state.Inside(f.Root(), r.Site.Root) {
+			r.add(Stop, about, "%s lies inside the webroot, where anyone could download it; move it elsewhere", f.Root())
+			continue
+		}
+		if err := s.Check(ctx); err != nil {
+			r.add(Stop, about, "%v", err)
+			continue
+		}
+		r.add(Passed, about, "%s can be written to", s.Where())
+		if !isFolder {
+			continue
+		}
+		free, err := r.State.Disk.Free(f.Root())
+		switch {
+		case err != nil:
+			r.add(Look, about, "%v", err)
+		case free < r.bytes:
+			r.add(Look, about, "%s free, the site holds %s before compression: a first archive may not fit", size(free), size(r.bytes))
+		default:
+			r.add(Passed, about, "%s free, the site holds %s before compression", size(free), size(r.bytes))
+		}
+	}
+	if r.UntriedKey {
+		r.found = append(r.found, Finding{Level: Look, About: "key", Text: "archives are encrypted, and the key was never tried: without it they are lost", Reason: reason.KeyUntried})
+	}
+	if !offsite {
+		r.add(Look, "stores", "every store is on this machine: the archives die with it")
+	}
+	if state.Inside(r.State.Dir, r.Site.Root) {
+		r.add(Stop, "state", "the state folder %s lies inside the webroot; set `state:` elsewhere", r.State.Dir)
+	}
+}
+
+// room looks whether a restore would work, too.
+func (r *run) room() {
+	above := filepath.Dir(r.Site.Root)
+	if real, err := filepath.EvalSymlinks(r.Site.Root); err == nil {
+		above = filepath.Dir(real)
+	}
+	if unix.Access(above, unix.W_OK) != nil {
+		r.add(Look, "restore", "%s is not writable for this account: a restore could not be staged beside the webroot", above)
+		return
+	}
+	free, err := r.State.Disk.Free(above)
+	switch {
+	case err != nil:
+		r.add(Look, "restore", "%v", err)
+	case free < r.bytes:
+		r.add(Look, "restore", "%s free beside the webroot, a restore stages %s there", size(free), size(r.bytes))
+	default:
+		r.add(Passed, "restore", "%s free beside the webroot, a restore stages %s there", size(free), size(r.bytes))
+	}
+}
+
+// clockSlack is how far this machine's clock may be from the web server's.
+const clockSlack = 2 * time.Minute
+
+func (r *run) clock(ctx context.Context) {
+	zone, offset := r.Now().Zone()
+	r.add(Passed, "clock", "%s, time zone %s (UTC%+d)", r.Now().Format("2006-01-02 15:04"), zone, offset/3600)
+	if r.Site.Address == "" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodHead, r.Site.Address, nil)
+	if err != nil {
+		r.add(Look, "address", "%v", err)
+		return
+	}
+	resp, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+	if err != nil {
+		r.add(Look, "address", "%s does not answer: %v", r.Site.Address, err)
+		return
+	}
+	_ = resp.Body.Close()
+	there, err := http.ParseTime(resp.Header.Get("Date"))
+	if apart := r.Now().Sub(there).Abs(); err == nil && apart > clockSlack {
+		r.add(Look, "clock", "this machine and the web server are %s apart; one of the clocks is wrong", apart.Round(time.Second))
+	}
+}

@@ -1,0 +1,513 @@
+// Package rehearse restores an archive into scratch space and a scratch
+// database, proves that it came back as it was saved, and throws it away. The
+// live site and its databases are never touched.
+package rehearse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/scratchserver"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+	"revlet/internal/work/compare"
+	"revlet/internal/work/restore"
+)
+
+// Job is one rehearsal. The caller holds a lock on Scratch and Server.
+type Job struct {
+	Site    *site.Site
+	Archive *catalog.Held
+	// Scratch is a folder for the copy; Server is one with a short path for a
+	// private database server, whose socket's path must be short.
+	Scratch, Server string
+	Disk            *disk.Disk
+	Open            restore.Opener
+	// Sum dumps the databases of a site into digests.
+	Sum        func(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error)
+	IsDatabase func([]byte) bool
+	// Try serves the copy at Address and asks it whether it works; it returns what
+	// was answered. Nil asks nothing.
+	// Settings is its settings file, where that is not the recipe's own.
+	Try               func(ctx context.Context, copied *site.Site) (answer string, err error)
+	Address, Settings string
+	// Databases, by label, are empty ones to restore into instead of a server of
+	// the rehearsal's own. Tables lists what is in one.
+	Databases map[string]site.Database
+	Tables    func(ctx context.Context, db site.Database) ([]string, error)
+	Observer  progress.Observer
+	Now       func() time.Time
+}
+
+// Result is what came of a rehearsal.
+type Result struct {
+	// Files, Database and Total are how long recovery takes on this machine.
+	Files, Database, Total time.Duration
+	Paths, Rows            int64
+	Tables                 int
+	// Servers names the database servers that were started.
+	Servers []string
+	// Tried says what the copy answered when it was served; empty when it was not.
+	Tried string
+	// Trouble is what is wrong; nothing when the archive restores.
+	Trouble []string
+}
+
+// Passed tells whether the archive restores.
+func (r *Result) Passed() bool { return len(r.Trouble) == 0 }
+
+// endWait is how long servers that were killed may take to let go of their files.
+const endWait = 3 * time.Second
+
+// Clean ends servers that a rehearsal which died has left behind, and removes
+// its folders.
+func Clean(d *disk.Disk, scratch, server string) error {
+	for end := time.Now().Add(endWait); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		left := append(serversIn(server), serving(scratch)...)
+		if len(left) == 0 {
+			break
+		}
+		for _, pid := range left {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	err := errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+	if errors.Is(err, syscall.ENOTEMPTY) { // the last of them was still writing
+		time.Sleep(endWait / 10)
+		err = errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
+	}
+	return err
+}
+
+// Mark is a variable for the environment of whatever serves a copy: by it, a later
+// run finds and ends what a rehearsal that was killed has left behind.
+func Mark(root string) string { return "REVLET_REHEARSAL=" + root }
+
+// serving are the processes that serve a copy.
+func serving(scratch string) []int {
+	return processes("environ", func(variables []string) bool {
+		return slices.Contains(variables, Mark(filepath.Join(scratch, "webroot")))
+	})
+}
+
+// programs are those that a scratch server is made and run by.
+var programs = []string{"mariadb", "mysql", "postgres", "initdb"}
+
+// serversIn are the processes that make or run a database server in a folder.
+func serversIn(dir string) (pids []int) {
+	return processes("cmdline", func(words []string) bool {
+		if !strings.Contains(strings.Join(words, "\x00"), dir+"/") {
+			return false
+		}
+		return slices.ContainsFunc(words[:min(len(words), 2)], func(w string) bool { // a script comes after its shell
+			return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(filepath.Base(w), p) })
+		})
+	})
+}
+
+// processes are those whose command, or environment, is of a kind, but for this
+// one.
+func processes(what string, of func(words []string) bool) (pids []int) {
+	files, err := filepath.Glob("/proc/[0-9]*/" + what)
+	if err != nil {
+		return nil
+	}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if err == nil && pid != os.Getpid() && of(strings.Split(string(data), "\x00")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// Run rehearses. What is wrong with the archive is in the result; an error tells
+// that it could not be tried. Nothing is left behind.
+func Run(ctx context.Context, j Job) (r *Result, err error) {
+	clean := func() error {
+		return errors.Join(j.emptyAgain(context.WithoutCancel(ctx)), Clean(j.Disk, j.Scratch, j.Server))
+	}
+	if err := clean(); err != nil {
+		return nil, fmt.Errorf("clear the scratch space: %w", err)
+	}
+	defer func() { err = errors.Join(err, clean()) }()
+	for _, dir := range []string{j.Scratch, j.Server} {
+		if err := j.Disk.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("make the scratch space: %w", err)
+		}
+	}
+	r = &Result{}
+	start := j.Now()
+	copied, stop, err := j.scratchSite(ctx, r)
+	defer stop()
+	if err != nil {
+		return nil, err
+	}
+	if err := j.putBack(ctx, copied, r); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if why := j.untried(ctx, err); why != nil {
+			return nil, why
+		}
+		r.Trouble = append(r.Trouble, err.Error())
+		return r, nil
+	}
+	r.Total = j.Now().Sub(start)
+	if err := j.prove(ctx, copied, r); err != nil {
+		return nil, err
+	}
+	if j.Try != nil && r.Passed() {
+		if err := j.point(ctx, copied); err != nil {
+			return nil, err
+		}
+		if r.Tried, err = j.Try(ctx, copied); err != nil {
+			r.Trouble = append(r.Trouble, "the copy does not work: "+err.Error())
+		}
+	}
+	return r, nil
+}
+
+// untried tells what kept a copy from being made that says nothing about the archive: a
+// store of it that cannot be asked, a connection that broke, this machine's disk. It is
+// nil if the archive itself does not restore.
+func (j Job) untried(ctx context.Context, err error) error {
+	for _, s := range j.Archive.Stores {
+		if _, away := s.List(ctx, archive.RecordsDir(j.Archive.Site)); away != nil {
+			return fmt.Errorf("%w; store %s cannot be asked: %w", err, s.Name, away)
+		}
+	}
+	if catalog.VerdictOf(err) == catalog.Damaged {
+		return nil
+	}
+	var broken net.Error
+	if errors.As(err, &broken) || slices.ContainsFunc(ownTrouble, func(e error) bool { return errors.Is(err, e) }) {
+		return err
+	}
+	return nil
+}
+
+// ownTrouble is trouble of this machine, or a key that was not given.
+var ownTrouble = []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.ENOMEM, syscall.EMFILE, syscall.ENFILE,
+	encryption.ErrNoKey, encryption.ErrWrongKey}
+
+// emptyAgain takes back what this rehearsal, or one that died, has put into
+// databases that are not its own.
+func (j Job) emptyAgain(ctx context.Context) error {
+	if there, err := j.Disk.Exists(j.stateDir()); err != nil || !there || len(j.Databases) == 0 {
+		return err
+	}
+	st, err := state.Open(j.Disk, j.stateDir())
+	if err != nil {
+		return err
+	}
+	s := j.copy()
+	for _, db := range j.Site.Databases {
+		if own, ok := j.Databases[db.Label]; ok {
+			s.Databases = append(s.Databases, inScratch(db, own))
+		}
+	}
+	r := restore.Recoverer{Site: s, State: st, Open: j.Open}
+	for {
+		if _, err := r.Undo(ctx); errors.Is(err, restore.ErrNothingAside) {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("empty the scratch database again: %w", err)
+		}
+	}
+}
+
+func (j Job) stateDir() string { return filepath.Join(j.Scratch, "state") }
+
+// inScratch is a database of the site as it is in a configured place.
+func inScratch(db, own site.Database) site.Database {
+	own.Label, own.Prefix, own.OwnTables = db.Label, db.Prefix, nil
+	return own
+}
+
+// point tells the copy where its databases are, and where it answers.
+func (j Job) point(ctx context.Context, copied *site.Site) error {
+	if copied.Recipe == nil {
+		return nil
+	}
+	copied.Address = j.Address
+	rel, content, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: j.Address}, site.InFolder(copied.Root))
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(copied.Root, filepath.FromSlash(rel))
+	info, err := j.Disk.Stat(file)
+	if err != nil {
+		return err
+	}
+	if err := j.Disk.WriteFile(file, content, info.Mode().Perm()); err != nil {
+		return err
+	}
+	address := copied.Recipe.Address
+	if address.Table == "" {
+		return nil
+	}
+	for _, db := range copied.Databases {
+		if _, own := copied.Recipe.Databases[db.Label]; own {
+			return j.readdress(ctx, db, address)
+		}
+	}
+	return nil
+}
+
+// readdress changes the address that the CMS keeps in its database.
+func (j Job) readdress(ctx context.Context, db site.Database, address site.AddressSource) error {
+	target, err := j.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(db.Path))
+	if err != nil {
+		return err
+	}
+	defer target.Close()
+	for _, is := range append([]string{address.Is}, address.Also...) {
+		if err := target.Change(ctx, db.Prefix+address.Table, address.Column, address.Where, is, j.Address); err != nil {
+			return fmt.Errorf("tell the copy its address: %w", err)
+		}
+	}
+	return nil
+}
+
+// scratchSite is the site with everything that it is made of in scratch space.
+// stop ends the servers that were started for it.
+func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, stop func(), err error) {
+	s := j.copy()
+	servers := &servers{job: j, result: r, roles: map[string]bool{}}
+	for _, db := range j.Site.Databases {
+		moved, err := servers.move(ctx, db, s.Root)
+		if err != nil {
+			return nil, servers.stop, err
+		}
+		s.Databases = append(s.Databases, moved)
+	}
+	return s, servers.stop, nil
+}
+
+// copy is the site in scratch space, its databases still to be found.
+func (j Job) copy() *site.Site {
+	s := *j.Site
+	s.Root = filepath.Join(j.Scratch, "webroot")
+	s.Above, s.Databases = "", nil
+	s.Roots = map[string]string{}
+	for label := range j.Site.Roots {
+		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
+	}
+	return &s
+}
+
+// servers are the private database servers of a rehearsal.
+type servers struct {
+	job    Job
+	result *Result
+	maria  *scratchserver.MariaDB
+	pg     *scratchserver.Postgres
+	// roles are the accounts that were made in pg.
+	roles map[string]bool
+}
+
+func (s *servers) stop() {
+	if s.maria != nil {
+		_ = s.maria.Stop()
+	}
+	if s.pg != nil {
+		_ = s.pg.Stop()
+	}
+}
+
+// move describes a database as it will be in scratch space.
+func (s *servers) move(ctx context.Context, db site.Database, root string) (site.Database, error) {
+	if own, ok := s.job.Databases[db.Label]; ok {
+		return s.job.configured(ctx, db, own)
+	}
+	switch db.Engine {
+	case "sqlite":
+		if rel, inside := s.job.Site.Inside(db); inside {
+			db.Path = filepath.Join(root, filepath.FromSlash(rel))
+		} else {
+			db.Path = filepath.Join(s.job.Scratch, db.Label+".sqlite")
+		}
+		return db, nil
+	case "mysql":
+		return s.mysql(ctx, db)
+	default:
+		return s.postgres(ctx, db)
+	}
+}
+
+// configured makes sure that a database which is to be restored into is of the
+// right make, and empty: so that it is not the live one, or anybody else's.
+func (j Job) configured(ctx context.Context, db, own site.Database) (site.Database, error) {
+	own = inScratch(db, own)
+	if own.Engine != db.Engine {
+		return db, fmt.Errorf("the scratch database %s is a %s one, the site's is %s", own.Where(), own.Engine, db.Engine)
+	}
+	if own.Where() == db.Where() {
+		return db, fmt.Errorf("the scratch database %s is the site's live one; a rehearsal needs another, an empty one", own.Where())
+	}
+	tables, err := j.Tables(ctx, own)
+	if err != nil {
+		return db, err
+	}
+	if len(tables) > 0 {
+		return db, fmt.Errorf("the scratch database %s is not empty: it has %d tables (%s …); a rehearsal needs an empty one of its own", own.Where(), len(tables), tables[0])
+	}
+	return own, nil
+}
+
+func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, error) {
+	if s.maria == nil {
+		dir := filepath.Join(s.job.Server, "m")
+		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
+			return db, err
+		}
+		m, err := scratchserver.StartMariaDB(ctx, dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
+		if err != nil {
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
+		}
+		s.maria = m
+		s.result.Servers = append(s.result.Servers, "MariaDB")
+	}
+	root, err := s.maria.Root()
+	if err != nil {
+		return db, err
+	}
+	defer root.Close()
+	origin := s.job.Archive.Origin.Databases[db.Label]
+	statement := "CREATE DATABASE `" + strings.ReplaceAll(db.Name, "`", "``") + "`"
+	if word(origin.Charset) && word(origin.Collation) {
+		statement += " CHARACTER SET " + origin.Charset + " COLLATE " + origin.Collation
+	}
+	if _, err := root.ExecContext(ctx, statement); err != nil {
+		return db, fmt.Errorf("make a scratch database: %w", err)
+	}
+	// The site's own account, so that nothing of its settings but the server differs.
+	db.Host, db.Port, db.Socket = "127.0.0.1", s.maria.Port, ""
+	if err := s.maria.Account(ctx, db.User, db.Password); err != nil {
+		return db, fmt.Errorf("make an account for the copy: %w", err)
+	}
+	return db, nil
+}
+
+// word tells whether a text is safe to stand in a statement as it is.
+func word(s string) bool {
+	return s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") == ""
+}
+
+func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database, error) {
+	if s.pg == nil {
+		dir := filepath.Join(s.job.Server, "p")
+		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
+			return db, err
+		}
+		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
+			return db, err
+		}
+		p, err := scratchserver.StartPostgres(ctx, dir)
+		if err != nil {
+			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
+		}
+		s.pg = p
+		s.result.Servers = append(s.result.Servers, "PostgreSQL")
+	}
+	root, err := s.pg.Root(ctx, "postgres")
+	if err != nil {
+		return db, err
+	}
+	defer root.Close(ctx)
+	// An account like the site's, so that everything gets the same owner.
+	quote := func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+	statements := []string{"CREATE DATABASE " + quote(db.Name) + " OWNER " + quote(db.User)}
+	if !s.roles[db.User] && db.User != "postgres" {
+		statements = slices.Insert(statements, 0, "CREATE ROLE "+quote(db.User)+" LOGIN")
+	}
+	for _, statement := range statements {
+		if _, err := root.Exec(ctx, statement); err != nil {
+			return db, fmt.Errorf("make a scratch database: %w", err)
+		}
+	}
+	s.roles[db.User] = true
+	db.Host, db.Port, db.Socket = "127.0.0.1", s.pg.Port, ""
+	return db, nil
+}
+
+// putBack restores files, then databases, and times both.
+func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
+	st, err := state.Open(j.Disk, j.stateDir())
+	if err != nil {
+		return err
+	}
+	part := func(files, database bool) (time.Duration, error) {
+		began := j.Now()
+		done, err := restore.Run(ctx, restore.Job{Site: copied, Archive: j.Archive, Files: files, Database: database, State: st, Open: j.Open, Now: j.Now, Observer: j.Observer, Anyway: true})
+		if err != nil {
+			return 0, err
+		}
+		r.Paths, r.Rows, r.Tables = r.Paths+done.Paths, r.Rows+done.Rows, r.Tables+done.Tables
+		return j.Now().Sub(began), nil
+	}
+	if j.Archive.Scope.HasFiles() {
+		if r.Files, err = part(true, false); err != nil {
+			return err
+		}
+	}
+	if j.Archive.Scope.HasDatabase() && len(j.Archive.Origin.Databases) > 0 {
+		r.Database, err = part(false, true)
+	}
+	return err
+}
+
+// mostTrouble is how many differences are named.
+const mostTrouble = 10
+
+// prove compares the copy with the archive, every byte and every row.
+func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
+	progress.Or(j.Observer).Phase("comparing the copy with "+j.Archive.Name, 0)
+	live := &compare.Live{Site: copied, Disk: j.Disk, IsDatabase: j.IsDatabase,
+		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) { return j.Sum(ctx, copied) }}
+	report, err := compare.Job{A: compare.Archive{Held: j.Archive}, B: live, Read: true, Recipe: copied.Recipe,
+		Files: j.Archive.Scope.HasFiles(), Tables: j.Archive.Scope.HasDatabase()}.Run(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range report.Files {
+		if j.differs(f) {
+			r.Trouble = append(r.Trouble, f.Path+" is "+f.How+" in the copy")
+		}
+	}
+	for _, t := range report.Tables {
+		if t.Before != t.After || t.How != compare.Changed {
+			r.Trouble = append(r.Trouble, fmt.Sprintf("table %s of database %s is %s in the copy: %d rows, not %d", t.Table, t.Database, t.How, t.After, t.Before))
+		}
+	}
+	if more := len(r.Trouble) - mostTrouble; more > 0 {
+		r.Trouble = append(r.Trouble[:mostTrouble], fmt.Sprintf("and %d more", more))
+	}
+	return nil
+}
+
+// differs tells whether a difference counts: an ordinary account cannot give
+// files away, and the settings file above the webroot is not restored.
+func (j Job) differs(f compare.File) bool {
+	return f.How != compare.Rights && !strings.HasPrefix(f.Path, site.AboveLabel+"/") && f.Path != site.AboveLabel
+}

@@ -1,0 +1,190 @@
+package restore
+
+import (
+	"archive/tar"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+
+	"revlet/internal/database"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/state"
+)
+
+// Aside is what a restore has replaced and set aside.
+type Aside struct {
+	*Journal
+	// Folders are trees of files by their label; webroot is the site's own.
+	Folders map[string]string
+	// DatabaseFiles are databases that are files, by label; Tables says where
+	// others lie.
+	DatabaseFiles map[string]string
+	Tables        []string
+}
+
+// Asides returns what is set aside for a site, the newest first.
+func Asides(st *state.State, site string) ([]Aside, error) {
+	journals, err := Journals(st, site)
+	if err != nil {
+		return nil, err
+	}
+	var all []Aside
+	for _, j := range journals {
+		if j.Phase != Done {
+			continue
+		}
+		a := Aside{Journal: j, Folders: j.AsideFolders(), DatabaseFiles: map[string]string{}}
+		for _, p := range j.Databases {
+			if p.Engine == "sqlite" && p.Rows == nil {
+				a.DatabaseFiles[p.Label] = p.Aside
+			} else {
+				a.Tables = append(a.Tables, placeOf(p))
+			}
+		}
+		all = append(all, a)
+	}
+	return all, nil
+}
+
+// ExportAside writes what is set aside as a tar (POSIX pax): files with their
+// owners, permissions and times, and tables as SQL text; as evidence, or to look
+// into elsewhere. Nothing is changed.
+func (r Recoverer) ExportAside(ctx context.Context, a *Aside, w io.Writer) error {
+	out := tar.NewWriter(w)
+	for label, dir := range a.Folders {
+		err := r.State.Disk.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+			if err != nil || ctx.Err() != nil {
+				return errors.Join(err, ctx.Err())
+			}
+			rel, err := filepath.Rel(dir, p)
+			if err != nil {
+				return err
+			}
+			return exportPath(r.State.Disk, out, p, path.Join(label, filepath.ToSlash(rel)))
+		})
+		if err != nil {
+			return fmt.Errorf("export what is set aside: %w", err)
+		}
+	}
+	for label, file := range a.DatabaseFiles {
+		err := exportPath(r.State.Disk, out, file, path.Join("database", label+".sqlite"))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) { // it lies in the tree
+			return fmt.Errorf("export what is set aside: %w", err)
+		}
+	}
+	targets, done, err := r.targets(ctx, a.Journal)
+	defer done()
+	if err != nil {
+		return err
+	}
+	for _, p := range a.Databases {
+		if err := r.exportTables(ctx, targets[p.Label], p, out); err != nil {
+			return fmt.Errorf("export the tables that are set aside: %w", err)
+		}
+	}
+	return out.Close()
+}
+
+// exportTables writes the tables of one database, each as a file of SQL text.
+func (r Recoverer) exportTables(ctx context.Context, target database.Target, p *database.Plan, out *tar.Writer) error {
+	source, err := target.AsideSource(ctx, p)
+	if err != nil || source == nil {
+		return err
+	}
+	defer source.Close()
+	snapshot, err := source.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snapshot.Close()
+	for _, u := range snapshot.Units() {
+		name := u.Kind + ".sql"
+		if u.Kind == database.Rows {
+			name = fmt.Sprintf("%s.%d.sql", p.AsideOf(u.Table), max(u.Slice, 1))
+		}
+		if u.Kind == database.Rows && p.Rows != nil && p.AsideOf(u.Table) == u.Table {
+			continue // the rows that came
+		}
+		if u.Kind == database.Objects {
+			continue // those of the live tables; the ones that went are in the plan
+		}
+		err := r.exportText(out, path.Join("database", p.Label, name), func(w io.Writer) error {
+			_, err := snapshot.Dump(ctx, u, w)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if p.OldObjects == "" {
+		return nil
+	}
+	return r.exportText(out, path.Join("database", p.Label, "objects.sql"), func(w io.Writer) error {
+		_, err := io.WriteString(w, p.OldObjects)
+		return err
+	})
+}
+
+// exportText adds a text whose length is known only once it is written.
+func (r Recoverer) exportText(out *tar.Writer, name string, write func(io.Writer) error) error {
+	spool, err := os.CreateTemp(r.State.Dir, "aside-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(spool.Name()) }()
+	defer spool.Close()
+	if err := write(spool); err != nil {
+		return err
+	}
+	size, err := spool.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	if _, err := spool.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if err := out.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, Format: tar.FormatPAX}); err != nil {
+		return err
+	}
+	_, err = io.Copy(out, spool)
+	return err
+}
+
+func exportPath(d *disk.Disk, out *tar.Writer, file, name string) error {
+	info, err := d.Lstat(file)
+	if err != nil {
+		return err
+	}
+	target := ""
+	if info.Mode()&fs.ModeSymlink != 0 {
+		if target, err = d.Readlink(file); err != nil {
+			return err
+		}
+	}
+	if !info.IsDir() && !info.Mode().IsRegular() && target == "" {
+		return nil // sockets and pipes have no content
+	}
+	h, err := tar.FileInfoHeader(info, target)
+	if err != nil {
+		return err
+	}
+	h.Name, h.Format = name, tar.FormatPAX
+	if info.IsDir() {
+		h.Name += "/"
+	}
+	if err := out.WriteHeader(h); err != nil || !info.Mode().IsRegular() {
+		return err
+	}
+	f, err := d.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.Copy(out, f)
+	return err
+}

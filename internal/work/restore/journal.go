@@ -1,0 +1,269 @@
+package restore
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"revlet/internal/database"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+)
+
+// Phase is how far a restore has come. Each is journalled before it begins.
+type Phase string
+
+// The phases. A restore that is found in Staging is reverted, one in Swapping
+// is finished; Undoing, Clearing and Settling are finished.
+const (
+	Staging  Phase = "staging"  // nothing live has changed
+	Swapping Phase = "swapping" // everything is staged; live and staged change places
+	Done     Phase = "done"     // the replaced state is aside
+	Undoing  Phase = "undoing"  // the replaced state is being put back
+	Clearing Phase = "clearing" // it is back; what was restored is being deleted
+	Settling Phase = "settling" // the replaced state is being deleted
+)
+
+// Journal is all that is needed to finish or revert a restore in another
+// process.
+type Journal struct {
+	ID      string    `json:"id"`
+	Site    string    `json:"site"`
+	Archive string    `json:"archive"`
+	Started time.Time `json:"started"`
+	Phase   Phase     `json:"phase"`
+	// Files is nil when the files are not restored.
+	Files *FilesPlan `json:"files,omitempty"`
+	// Extra are the plans for the site's further folders.
+	Extra     []*FilesPlan     `json:"extra,omitempty"`
+	Databases []*database.Plan `json:"databases,omitempty"`
+	// Partial is set when only some of the files are restored.
+	Partial bool `json:"partial,omitempty"`
+	// Switch is the maintenance file, relative to the webroot.
+	Switch     string `json:"switch,omitempty"`
+	SwitchText string `json:"switch_text,omitempty"`
+	// Door is the page that stands in the front door's place of a site without a
+	// switch.
+	Door string `json:"door,omitempty"`
+	// Times are the trees' own, by inode; putting the switch in changes them.
+	Times map[uint64]time.Time `json:"times,omitempty"`
+
+	path  string
+	d     *disk.Disk
+	drain time.Duration
+}
+
+// FilesPlan is the files' share of a restore.
+type FilesPlan struct {
+	// Label is the first path element of what belongs there.
+	Label string `json:"label"`
+	// Root is the webroot with links resolved.
+	Root string `json:"root"`
+	// Box is a folder beside it that only its owner may enter; what is staged
+	// and what is set aside lie in it.
+	Box string `json:"box"`
+	// Inner is set when nothing can be staged beside the webroot: it is a mount
+	// point, or the folder above it is not writable. The box then lies inside
+	// it, and what is in the webroot changes places, name by name.
+	Inner bool `json:"inner,omitempty"`
+	// OldNames and NewNames are what lies directly in both trees then.
+	OldNames []string `json:"old_names,omitempty"`
+	NewNames []string `json:"new_names,omitempty"`
+	// LiveInode and StagedInode tell the two trees apart after a crash.
+	LiveInode   uint64 `json:"live_inode,omitempty"`
+	StagedInode uint64 `json:"staged_inode,omitempty"`
+	// Carried are database files inside the webroot, relative to it, that stay
+	// what they are because only the files are restored.
+	Carried []string `json:"carried,omitempty"`
+	// Kept are paths, relative to the root, that the archive never held: they stay in
+	// whatever tree is the webroot.
+	Kept []string `json:"kept,omitempty"`
+}
+
+// plans are the plans for all folders.
+func (j *Journal) plans() []*FilesPlan {
+	if j.Files == nil {
+		return nil
+	}
+	return append([]*FilesPlan{j.Files}, j.Extra...)
+}
+
+// AsideFolders are the trees of files that are set aside, by label.
+func (j *Journal) AsideFolders() map[string]string {
+	all := map[string]string{}
+	for _, f := range j.plans() {
+		if f.LiveInode != 0 {
+			all[f.Label] = f.aside()
+		}
+	}
+	return all
+}
+
+func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }
+func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
+
+// spare is where a tree waits when the exchange takes several renames.
+func (f *FilesPlan) spare() string { return filepath.Join(f.Box, "next") }
+
+// newBox names the folder for a restore beside a path.
+func newBox(beside, site_, id string) string {
+	return filepath.Join(filepath.Dir(beside), site.LeftoverPrefix+site_+"-"+id)
+}
+
+// newJournal begins a journal under an identity that no other restore of the
+// site has: everything staged and set aside is named after it.
+func newJournal(st *state.State, site, archive string, now time.Time) (*Journal, error) {
+	j := &Journal{Site: site, Archive: archive, Started: now.UTC(), Phase: Staging, d: st.Disk}
+	for at := now.UTC(); ; at = at.Add(time.Second) {
+		j.ID = at.Format("20060102_150405")
+		j.path = filepath.Join(journalDir(st, site), j.ID+".json")
+		taken, err := st.Disk.Exists(j.path)
+		if err != nil {
+			return nil, fmt.Errorf("begin the restore's journal: %w", err)
+		}
+		if !taken {
+			return j, nil
+		}
+	}
+}
+
+func journalDir(st *state.State, site string) string {
+	return filepath.Join(st.Dir, "journals", site)
+}
+
+// enter journals a phase before it begins.
+func (j *Journal) enter(p Phase) error {
+	j.Phase = p
+	return j.save()
+}
+
+func (j *Journal) save() error {
+	data, err := json.MarshalIndent(j, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := j.d.MkdirAll(filepath.Dir(j.path), 0o700); err != nil {
+		return fmt.Errorf("write the restore's journal: %w", err)
+	}
+	if err := j.d.WriteFile(j.path, data, 0o600); err != nil {
+		return fmt.Errorf("write the restore's journal: %w", err)
+	}
+	return nil
+}
+
+func (j *Journal) close() error {
+	if err := j.d.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("close the restore's journal: %w", err)
+	}
+	return nil
+}
+
+// Journals reads the journals of a site, newest first. The caller holds the
+// site's lock.
+func Journals(st *state.State, site string) ([]*Journal, error) {
+	if err := dropStray(st, site); err != nil {
+		return nil, fmt.Errorf("clear the restore journals: %w", err)
+	}
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the restore journals: %w", err)
+	}
+	slices.Sort(names)
+	slices.Reverse(names)
+	var all []*Journal
+	for _, name := range names {
+		if strings.HasPrefix(name, ".") || !strings.HasSuffix(name, ".json") {
+			continue
+		}
+		j := &Journal{path: filepath.Join(journalDir(st, site), name), d: st.Disk}
+		data, err := st.Disk.ReadFile(j.path)
+		if err == nil {
+			err = json.Unmarshal(data, j)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the restore journal %s cannot be read: %w", j.path, err)
+		}
+		all = append(all, j)
+	}
+	return all, nil
+}
+
+// Interrupted tells whether a site has a restore that is not at an end: one that is
+// at work, or whose process has died.
+func Interrupted(st *state.State, site string) bool {
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if err != nil {
+		return false
+	}
+	for _, name := range names {
+		var j Journal
+		data, err := st.Disk.ReadFile(filepath.Join(journalDir(st, site), name))
+		if err != nil || strings.HasPrefix(name, ".") {
+			continue
+		}
+		if json.Unmarshal(data, &j) == nil && j.Phase != Done {
+			return true
+		}
+	}
+	return false
+}
+
+// dropStray removes journals that a process was killed while writing; the
+// caller holds the site's lock, so nobody writes one now.
+func dropStray(st *state.State, site string) error {
+	names, err := st.Disk.ReadNames(journalDir(st, site))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, name := range names {
+		if err == nil && strings.HasPrefix(name, ".") {
+			err = st.Disk.Remove(filepath.Join(journalDir(st, site), name))
+		}
+	}
+	return err
+}
+
+// safeBox refuses to work in a folder that is not one this program made.
+func safeBox(box string) error {
+	if !filepath.IsAbs(box) || !strings.HasPrefix(filepath.Base(box), site.LeftoverPrefix) {
+		return fmt.Errorf("%q is not a folder that Revlet set aside", box)
+	}
+	return nil
+}
+
+func inode(d *disk.Disk, path string) (uint64, error) {
+	info, err := d.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return inodeOf(info), nil
+}
+
+// makeBox creates the folder that holds what is staged and set aside.
+func makeBox(d *disk.Disk, box string) error {
+	if err := d.Mkdir(box, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("make room beside the webroot: %w; the folder above it must be writable for this account", err)
+	}
+	return nil
+}
+
+func inodeOf(info fs.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return st.Ino
+	}
+	return 0
+}

@@ -1,0 +1,235 @@
+package restore
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"revlet/internal/platform/disk"
+	"revlet/internal/site"
+)
+
+// closedFor is after how long the page that closes a site gives way by itself,
+// should this program have died.
+const closedFor = 10 * time.Minute
+
+// frontDoor is the script that all requests for pages of a site without a switch
+// of its own come through, as a rule.
+const frontDoor = "index.php"
+
+// behindDoor is the front door's name while another page stands in its place.
+const behindDoor = site.LeftoverPrefix + frontDoor
+
+// doorText is the page that stands in the front door's place: RFC 9110, sections
+// 15.6.4 and 10.2.3. Once its time is over it lets everybody through.
+const doorText = `<?php
+if (time() < {until}) {
+    http_response_code(503);
+    header('Retry-After: 10');
+    header('Cache-Control: no-store');
+    header('Content-Type: text/html; charset=utf-8');
+    echo '<!doctype html><title>Back in a moment</title><h1>Back in a moment</h1><p>This site is being maintained. Please try again in a few seconds.</p>';
+    exit;
+}
+require __DIR__ . '/` + behindDoor + `';
+`
+
+// planMaintenance chooses how the site is closed: by the CMS's own switch, or at
+// its front door. A webroot that is exchanged name by name has no such door: the
+// names around it change, too.
+func (r *run) planMaintenance() error {
+	if r.journal.Files == nil {
+		return nil
+	}
+	if m := r.maintenance(); m.File != "" {
+		r.journal.Switch = m.File
+		r.journal.SwitchText = strings.ReplaceAll(m.Content, "{unix}", strconv.FormatInt(r.start.Unix(), 10))
+		return nil
+	}
+	if r.journal.Files.Inner {
+		return nil
+	}
+	there, err := r.disk.Exists(filepath.Join(r.journal.Files.Root, frontDoor))
+	if err == nil && there {
+		r.journal.Door = strings.ReplaceAll(doorText, "{until}", strconv.FormatInt(r.start.Add(closedFor).Unix(), 10))
+	}
+	return err
+}
+
+// maintenance is the site's switch: the one in the configuration, or the CMS's.
+func (r *run) maintenance() site.Maintenance {
+	switch {
+	case r.Site.Maintenance.File != "":
+		return r.Site.Maintenance
+	case r.Site.Recipe == nil:
+		return site.Maintenance{}
+	}
+	return r.Site.Recipe.Maintenance
+}
+
+// shutDoor puts the page that closes the site in the front door's place. The door
+// itself stays beside it under another name; it is there at every moment.
+func (j *Journal) shutDoor(d *disk.Disk, tree string) error {
+	door, behind, page := filepath.Join(tree, frontDoor), filepath.Join(tree, behindDoor), filepath.Join(tree, behindDoor+".new")
+	info, err := d.Lstat(door)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil || !info.Mode().IsRegular() {
+		return err
+	}
+	if shut, err := d.Exists(behind); err != nil || shut {
+		return err
+	}
+	// The page first: once the door has its other name, it is all that is missing.
+	if err := writePage(d, page, j.Door, info); err != nil {
+		return err
+	}
+	if err := d.Link(door, behind); err != nil {
+		return err
+	}
+	return d.Rename(page, door)
+}
+
+// writePage writes the page for everybody who could read the door.
+func writePage(d *disk.Disk, file, text string, like fs.FileInfo) error {
+	if err := d.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	f, err := d.Create(file)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write([]byte(text))
+	return errors.Join(err, f.Chmod(like.Mode().Perm()|0o444), f.Close())
+}
+
+// unshut opens one tree again, whatever of its closing was done.
+func (j *Journal) unshut(d *disk.Disk, tree string) error {
+	if j.Switch != "" {
+		return removeIfThere(d, filepath.Join(tree, j.Switch))
+	}
+	door, behind := filepath.Join(tree, frontDoor), filepath.Join(tree, behindDoor)
+	if err := removeIfThere(d, behind+".new"); err != nil {
+		return err
+	}
+	was, err := inode(d, behind)
+	if err != nil || was == 0 {
+		return err
+	}
+	now, err := inode(d, door)
+	if err != nil {
+		return err
+	}
+	if now == was { // a rename between two names of one file does nothing
+		return d.Remove(behind)
+	}
+	return d.Rename(behind, door)
+}
+
+func removeIfThere(d *disk.Disk, file string) error {
+	if err := d.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// trees are all places where a tree of this restore can be.
+func (j *Journal) trees() []string {
+	if j.Files.Inner {
+		return []string{j.Files.Root}
+	}
+	return []string{j.Files.Root, j.Files.staged(), j.Files.aside(), j.Files.spare()}
+}
+
+// closes tells whether the site can be closed for the exchange.
+func (j *Journal) closes() bool { return (j.Switch != "" || j.Door != "") && j.Files != nil }
+
+// closeSite begins a phase and puts the maintenance file into both trees: the
+// live one, and the one that is about to be.
+func closeSite(d *disk.Disk, j *Journal, p Phase) error {
+	var trees []string
+	if j.Times == nil {
+		j.Times = map[uint64]time.Time{}
+	}
+	if j.closes() {
+		for _, tree := range j.trees() {
+			info, err := d.Lstat(tree)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			trees = append(trees, tree)
+			// A time that is known already is the right one: an earlier run may
+			// have died between putting the switch in and setting the time back.
+			if _, known := j.Times[inodeOf(info)]; !known {
+				j.Times[inodeOf(info)] = info.ModTime()
+			}
+		}
+	}
+	if err := j.enter(p); err != nil {
+		return err
+	}
+	for _, tree := range trees {
+		if err := j.shut(d, tree); err != nil {
+			return fmt.Errorf("close the site for maintenance: %w", err)
+		}
+	}
+	if len(trees) > 0 {
+		time.Sleep(j.drain)
+	}
+	return nil
+}
+
+// shut closes one tree, by the CMS's own switch or at its front door.
+func (j *Journal) shut(d *disk.Disk, tree string) error {
+	if j.Switch != "" {
+		return writeSwitch(d, tree, j)
+	}
+	return j.shutDoor(d, tree)
+}
+
+func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
+	root, err := d.OpenRoot(tree)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	f, err := root.Create(j.Switch, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.Write([]byte(j.SwitchText))
+	return errors.Join(err, f.Close())
+}
+
+// openSite takes the maintenance files away, wherever the trees are now.
+func openSite(d *disk.Disk, j *Journal) error {
+	if !j.closes() {
+		return nil
+	}
+	for _, tree := range j.trees() {
+		if err := j.unshut(d, tree); err != nil {
+			return fmt.Errorf("end the maintenance: %w", err)
+		}
+		now, err := inode(d, tree)
+		if err != nil {
+			return err
+		}
+		if t, ok := j.Times[now]; ok && now != 0 {
+			if err := setTimes(d, tree, t); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,265 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+// preflight refuses what cannot work before anything is written.
+func (r *run) preflight(ctx context.Context) error {
+	rec := r.Archive.Record
+	if r.Files && !rec.Scope.HasFiles() {
+		return fmt.Errorf("archive %s holds no files (its scope is %s)", rec.Name, rec.Scope)
+	}
+	if r.Database && !rec.Scope.HasDatabase() {
+		return fmt.Errorf("archive %s holds no database (its scope is %s)", rec.Name, rec.Scope)
+	}
+	if err := r.sameSite(); err != nil {
+		return err
+	}
+	if err := r.partsPresent(ctx); err != nil {
+		return err
+	}
+	if r.Files && r.Selection != nil {
+		if err := r.planShare(ctx); err != nil {
+			return err
+		}
+	}
+	if r.Files {
+		if err := r.planFiles(); err != nil {
+			return err
+		}
+		if err := r.planKept(ctx); err != nil {
+			return err
+		}
+	}
+	if err := r.planMaintenance(); err != nil {
+		return err
+	}
+	return r.openTargets(ctx)
+}
+
+// sameSite refuses to put an archive over what looks like another site.
+func (r *run) sameSite() error {
+	o := r.Archive.Origin
+	switch {
+	case r.Anyway:
+		return nil
+	case o.Recipe != "" && r.Site.Recipe != nil && r.Site.Recipe.Name != "" && o.Recipe != r.Site.Recipe.Name:
+		return reason.New(reason.OtherCMS, nil, "%s is %s now, the archive is of %s: this looks like another site", r.Site.Root, r.Site.Recipe.Name, o.Recipe)
+	case o.Address != "" && r.Site.Address != "" && host(o.Address) != host(r.Site.Address):
+		return reason.New(reason.OtherSite, nil, "the site's address is %s, the archive is of %s: this looks like another site", r.Site.Address, o.Address)
+	}
+	return nil
+}
+
+func host(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return address
+	}
+	return strings.TrimPrefix(u.Hostname(), "www.")
+}
+
+// wanted are the parts that this restore reads.
+func (r *run) wanted() []archive.Part {
+	return slices.DeleteFunc(slices.Clone(r.Archive.Parts), func(p archive.Part) bool {
+		isFile := p.Kind == archive.KindFiles || p.Kind == archive.KindTree
+		return isFile && !r.Files || !isFile && !r.wantsSQL(p)
+	})
+}
+
+// wantsSQL tells whether a part of a database is read.
+func (r *run) wantsSQL(p archive.Part) bool {
+	if !r.Database || r.Rows == nil {
+		return r.Database
+	}
+	if r.Rows[p.Database] == nil {
+		return false
+	}
+	return p.Kind != archive.KindRows || slices.Contains(r.tables(p.Database), p.Table)
+}
+
+func (r *run) partsPresent(ctx context.Context) error {
+	for _, p := range r.wanted() {
+		err := r.Archive.EachStore(func(s store.Named) error {
+			info, err := s.Stat(ctx, archive.PartPath(r.Archive.Site, p.Name))
+			if err == nil && info.Bytes != p.Bytes {
+				err = fmt.Errorf("store %s: part %s: %w: it has %d bytes, %d were written", s.Name, p.Name, archive.ErrDamaged, info.Bytes, p.Bytes)
+			}
+			return err
+		})
+		if err != nil && catalog.VerdictOf(err) != catalog.Damaged {
+			return fmt.Errorf("archive %s cannot be read now: %w", r.Archive.Name, err)
+		}
+		if err != nil {
+			return reason.New(reason.ArchiveDamaged, reason.Names{"archive": r.Archive.Name}, "archive %s cannot be restored whole: %w", r.Archive.Name, err)
+		}
+	}
+	return nil
+}
+
+// margin is kept free beyond what the restored files need.
+const margin = 16 << 20
+
+// planFiles plans the exchange of every folder that the archive holds.
+func (r *run) planFiles() error {
+	totals := r.Archive.Totals
+	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + margin
+	if r.Selection != nil {
+		need = r.Selection.bytes + r.Selection.paths*2048 + totals.Folders*4096 + margin
+	}
+	for _, db := range r.Site.Databases {
+		if _, inside := r.Site.Inside(db); inside && r.Database && r.Rows == nil {
+			need += totals.DatabaseBytes
+		}
+	}
+	f, err := r.planFolder(site.RootLabel, r.Site.Root, need)
+	if err != nil {
+		return err
+	}
+	for _, db := range r.Site.Databases {
+		if rel, inside := r.Site.Inside(db); inside && (!r.Database || r.Rows != nil) {
+			f.Carried = append(f.Carried, rel)
+		}
+	}
+	r.journal.Files, r.journal.Partial = f, r.Selection != nil
+	if r.Selection != nil {
+		return nil // other folders stay as they are
+	}
+	for label := range r.Archive.Origin.Roots {
+		if label == site.RootLabel || label == site.AboveLabel {
+			continue
+		}
+		dir, ok := r.Site.Roots[label]
+		if !ok {
+			return fmt.Errorf("archive %s holds a folder %q that the configuration does not name now; add it under `roots:`", r.Archive.Name, label)
+		}
+		// How the bytes are shared out is not known here: each must have room for all.
+		extra, err := r.planFolder(label, dir, need)
+		if err != nil {
+			return err
+		}
+		r.journal.Extra = append(r.journal.Extra, extra)
+	}
+	return nil
+}
+
+func (r *run) planFolder(label, dir string, need int64) (*FilesPlan, error) {
+	root, err := filepath.EvalSymlinks(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		root, err = dir, r.disk.MkdirAll(filepath.Dir(dir), 0o755)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the folder %s: %w", dir, err)
+	}
+	f := &FilesPlan{Label: label, Root: root, Box: newBox(root, r.Site.Name, r.journal.ID+boxSuffix(label))}
+	if f.Inner, err = needsInner(r.disk, root); err != nil {
+		return nil, err
+	}
+	if f.Inner {
+		f.Box = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+		r.observer.Note("note: nothing can be staged beside " + root + ", so its content is exchanged name by name")
+	}
+	free, err := r.disk.Free(filepath.Dir(f.Box))
+	if err != nil {
+		return nil, err
+	}
+	if free < need {
+		return nil, fmt.Errorf("no room to stage: %s has %d MiB free, %d MiB are needed, for the live site stays until the new one is complete", filepath.Dir(f.Box), free>>20, need>>20)
+	}
+	return f, nil
+}
+
+// boxSuffix keeps the boxes of folders apart that lie side by side.
+func boxSuffix(label string) string {
+	if label == site.RootLabel {
+		return ""
+	}
+	return "-" + label
+}
+
+// openTargets connects to every database that is restored.
+func (r *run) openTargets(ctx context.Context) error {
+	r.targets = map[string]database.Target{}
+	if !r.Database {
+		return nil
+	}
+	for label, origin := range r.Archive.Origin.Databases {
+		if r.Rows != nil && r.Rows[label] == nil {
+			continue
+		}
+		db, ok := r.Site.Database(label)
+		if !ok {
+			return reason.New(reason.DatabaseUnknown, nil, "archive %s holds a database %q that the site does not have now", r.Archive.Name, label)
+		}
+		if db.Engine != origin.Engine {
+			return fmt.Errorf("database %s: the archive's is %s, the site's is %s", label, origin.Engine, db.Engine)
+		}
+		mode := fileMode(origin)
+		rel, inside := r.Site.Inside(db)
+		if inside && r.Files && r.Rows == nil {
+			db.Path = filepath.Join(r.journal.Files.staged(), filepath.FromSlash(rel))
+		}
+		beside := ""
+		if db.Path != "" && !inside {
+			beside = newBox(db.Path, r.Site.Name, r.journal.ID)
+		} else if inside {
+			root, err := filepath.EvalSymlinks(r.Site.Root)
+			if err != nil {
+				root = r.Site.Root
+			}
+			beside = newBox(root, r.Site.Name, r.journal.ID)
+			if f := r.journal.Files; f != nil {
+				beside = f.Box
+			} else if inner, err := needsInner(r.disk, root); err == nil && inner {
+				beside = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+			}
+		}
+		target, err := r.Open(ctx, db, mode, beside)
+		if err != nil {
+			return err
+		}
+		if err := database.CheckVersion(origin.Version, target.Info().Version); err != nil && !r.Anyway && db.Engine != "sqlite" {
+			return errors.Join(err, target.Close())
+		}
+		if inside && r.Files && r.Rows == nil {
+			r.inside = append(r.inside, insideDatabase{db: db, target: target})
+			continue
+		}
+		r.targets[label] = target
+	}
+	return nil
+}
+
+func fileMode(o archive.DBOrigin) sqlite.FileMode {
+	perm, err := strconv.ParseUint(o.Mode, 8, 32)
+	if err != nil {
+		return sqlite.FileMode{}
+	}
+	return sqlite.FileMode{Perm: fs.FileMode(perm & 0o777), UID: o.UID, GID: o.GID}
+}
+
+func (r *run) closeTargets() {
+	for _, t := range r.targets {
+		_ = t.Close()
+	}
+	for _, d := range r.inside {
+		_ = d.target.Close()
+	}
+}

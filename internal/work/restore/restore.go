@@ -1,0 +1,471 @@
+// Package restore puts a site back: it stages an archive beside the live site,
+// lets both change places in one step, and keeps what was replaced, so that a
+// restore can be taken back. Every phase is journalled before it begins.
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+	"revlet/internal/store"
+	"revlet/internal/work/unpack"
+)
+
+// Opener opens a database to restore into. beside, if not empty, is where the
+// files of a database that is one are staged.
+type Opener func(ctx context.Context, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error)
+
+// Job says what to restore where.
+type Job struct {
+	Site    *site.Site
+	Archive *catalog.Held
+	// Files and Database choose the halves.
+	Files, Database bool
+	State           *state.State
+	Open            Opener
+	Now             func() time.Time
+	Observer        progress.Observer
+	// Others maps folders of other sites to their names: what lies in them stays. Clean
+	// sets all else aside that the archive never held.
+	Others map[string]string
+	Clean  bool
+	// Anyway restores what looks like another site or comes from a newer server.
+	Anyway bool
+	// Selection limits Files to some of the webroot; nil is all of it.
+	Selection *FileSelection
+	// Drain is how long to wait, once the site is closed, for pages that are being
+	// made: they would be half of the old site and half of the new one.
+	Drain time.Duration
+	// Rows limits Database to shares of some databases, by label; nil is all of
+	// every one.
+	Rows map[string]*database.RowSelection
+}
+
+// Result is what a restore did.
+type Result struct {
+	Journal *Journal
+	// Paths and Rows count what was put back.
+	Paths, Rows int64
+	Tables      int
+	// Moves are the tables that rows were put into, for a share of a database.
+	Moves []database.RowMove
+	// Swap is how long the site was between its two states.
+	Swap time.Duration
+	Took time.Duration
+	// Aside names where the replaced state lies.
+	Aside []string
+	// Uncovered is what the archive never held: it was carried over, or set aside if
+	// Job.Clean is set.
+	Uncovered []Uncovered
+}
+
+// Run restores. The caller holds the site's lock and has called Recover. Until
+// everything is staged and checked, nothing live changes; an error before that
+// leaves the site as it was.
+func Run(ctx context.Context, j Job) (*Result, error) {
+	if j.Now == nil {
+		j.Now = time.Now
+	}
+	r := &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), start: j.Now()}
+	var err error
+	if r.journal, err = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start); err != nil {
+		return nil, err
+	}
+	if err := r.preflight(ctx); err != nil {
+		return nil, fmt.Errorf("restore %s: %w; nothing was changed", j.Site.Name, err)
+	}
+	defer r.closeTargets()
+	if err := r.stage(ctx); err != nil {
+		err = errors.Join(err, revertStage(context.WithoutCancel(ctx), r.disk, r.journal, r.targets))
+		return nil, fmt.Errorf("restore %s: %w; the site is unchanged", j.Site.Name, err)
+	}
+	// From here on the work is finished even if the person loses patience: the
+	// swap takes moments, and stopping inside it would help nobody.
+	ctx = context.WithoutCancel(ctx)
+	swapStart := j.Now()
+	r.journal.drain = j.Drain
+	if err := swapOrTakeBack(ctx, r.disk, r.journal, r.targets); err != nil {
+		return nil, fmt.Errorf("restore %s: %w", j.Site.Name, err)
+	}
+	r.result.Swap = j.Now().Sub(swapStart)
+	r.restoreAbove(ctx)
+	for _, p := range r.journal.Databases {
+		for _, note := range p.Notes {
+			r.observer.Note("note: database " + p.Label + ": " + note)
+		}
+	}
+	r.result.Took = j.Now().Sub(r.start)
+	r.result.Journal = r.journal
+	r.result.Aside = r.journal.AsidePlaces()
+	return &r.result, nil
+}
+
+// restoreAbove puts the settings file above the webroot back when it is gone.
+// One that is there stays: it is not part of what is exchanged. That it cannot
+// be put back is said, and is no reason to call the restore failed.
+func (r *run) restoreAbove(ctx context.Context) {
+	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files || r.Selection != nil {
+		return
+	}
+	var gone []string
+	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
+		if name, ok := strings.CutPrefix(e.Path, site.AboveLabel+"/"); ok && filepath.IsLocal(name) {
+			there, err := r.disk.Exists(filepath.Join(filepath.Dir(r.Site.Root), name))
+			if err == nil && !there {
+				gone = append(gone, name)
+			}
+			return err
+		}
+		return nil
+	})
+	for _, name := range gone {
+		to := filepath.Join(filepath.Dir(r.Site.Root), name)
+		data, readErr := r.Archive.ReadFile(ctx, site.AboveLabel+"/"+name)
+		if readErr == nil {
+			readErr = r.disk.WriteFile(to, data, 0o600)
+		}
+		if readErr == nil {
+			r.observer.Note("note: the settings file " + to + " was gone and is put back, readable for this account only")
+		}
+		err = errors.Join(err, readErr)
+	}
+	if err != nil {
+		r.observer.Note("note: the settings file above the webroot could not be put back: " + err.Error())
+	}
+}
+
+type run struct {
+	Job
+	disk     *disk.Disk
+	observer progress.Observer
+	journal  *Journal
+	targets  map[string]database.Target
+	inside   []insideDatabase
+	start    time.Time
+	mu       sync.Mutex
+	result   Result
+	// archived are the folders above what stays that the archive holds too.
+	archived map[string]bool
+}
+
+// insideDatabase is a database file that lies in a webroot that is restored
+// with it: it is loaded right into the staged tree.
+type insideDatabase struct {
+	db     site.Database
+	target database.Target
+}
+
+// stage writes everything beside the live site.
+func (r *run) stage(ctx context.Context) error {
+	ix, err := r.Archive.ReadIndex(ctx)
+	if err != nil {
+		return err
+	}
+	var total int64
+	for _, p := range r.wanted() {
+		total += p.Bytes
+	}
+	r.observer.Phase("staging "+r.Archive.Name, total)
+	if err := r.journal.enter(Staging); err != nil {
+		return err
+	}
+	// All plans stand in the journal before anything runs beside it.
+	if err := r.prepareDatabases(ctx); err != nil {
+		return err
+	}
+	g, inGroup := errgroup.WithContext(ctx)
+	if r.Files {
+		g.Go(func() error { return r.stageFiles(inGroup, ix) })
+	}
+	for _, plan := range r.journal.Databases {
+		g.Go(func() error { return r.loadDatabase(inGroup, ix, plan.Label, r.targets[plan.Label], plan) })
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if err := r.selectRows(ctx); err != nil {
+		return err
+	}
+	if err := r.stageInside(ctx, ix); err != nil {
+		return err
+	}
+	return r.noteStaged()
+}
+
+// prepareDatabases plans every database and makes its staging place.
+func (r *run) prepareDatabases(ctx context.Context) error {
+	for _, label := range slices.Sorted(maps.Keys(r.targets)) {
+		target := r.targets[label]
+		plan := target.Plan(r.journal.ID)
+		plan.Label = label
+		if r.Rows != nil {
+			plan.Rows = &database.RowPlan{Staged: r.tables(label)}
+		} else {
+			plan.Large = r.large(label)
+		}
+		r.journal.Databases = append(r.journal.Databases, plan)
+		err := r.journal.save()
+		if err == nil {
+			err = target.Prepare(ctx, plan, r.tables(label))
+		}
+		if err == nil {
+			err = r.journal.save()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// noteStaged makes what was staged durable, and notes by what it is known again.
+func (r *run) noteStaged() (err error) {
+	for _, f := range r.journal.plans() {
+		if err := r.disk.SyncFS(f.Box); err != nil {
+			return err
+		}
+		if f.StagedInode, err = inode(r.disk, f.staged()); err != nil {
+			return err
+		}
+		if f.LiveInode, err = inode(r.disk, f.Root); err != nil {
+			return err
+		}
+		if err := f.noteNames(r.disk); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
+	labels := []string{site.AboveLabel}
+	for label := range r.Archive.Origin.Roots {
+		labels = append(labels, label)
+	}
+	for _, f := range r.journal.plans() {
+		others := slices.DeleteFunc(slices.Clone(labels), func(l string) bool { return l == f.Label })
+		if err := r.stageFolder(ctx, ix, f, others); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, others []string) error {
+	if err := makeBox(r.disk, f.Box); err != nil {
+		return err
+	}
+	if f.Inner {
+		if err := r.disk.WriteFile(filepath.Join(f.Box, ".htaccess"), []byte(denyAll), 0o600); err != nil {
+			return err
+		}
+	}
+	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
+		return err
+	}
+	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
+	var folders []carried
+	var err error
+	switch {
+	case r.Selection != nil:
+		t.Keep = func(rel string) bool { return r.wants(f, rel) }
+		folders, err = r.carryRest(ctx, f)
+	case len(f.Kept) > 0:
+		t.Keep = func(rel string) bool { return !f.keeps(rel) }
+		folders, err = r.makeParents(f)
+	}
+	if err != nil {
+		return err
+	}
+	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
+		return err
+	}
+	if err := r.finishCarried(f, folders); err != nil {
+		return err
+	}
+	r.result.Paths += t.Written()
+	if n := t.Unset(); n > 0 {
+		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
+	}
+	return nil
+}
+
+// stageInside loads databases that lie in the webroot into the staged tree,
+// once its folders stand.
+func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
+	for _, d := range r.inside {
+		plan := d.target.Plan(r.journal.ID)
+		if err := d.target.Prepare(ctx, plan, nil); err != nil {
+			return err
+		}
+		before, err := r.disk.Stat(filepath.Dir(d.db.Path))
+		if err != nil {
+			return err
+		}
+		if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
+			return err
+		}
+		if err := d.target.Swap(ctx, plan); err != nil {
+			return err
+		}
+		// Putting the file in has changed its folder's time.
+		if err := setTimes(r.disk, filepath.Dir(d.db.Path), before.ModTime()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func setTimes(d *disk.Disk, dir string, t time.Time) error {
+	root, err := d.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return root.Chtimes(".", t, t)
+}
+
+// largeBytes is from which size on a table's keys are made after its rows.
+const largeBytes = 8 << 20
+
+// large are the names of a database's large tables.
+func (r *run) large(label string) []string {
+	sizes := map[string]int64{}
+	var names []string
+	for _, p := range r.Archive.Parts {
+		if p.Kind != archive.KindRows || p.Database != label {
+			continue
+		}
+		before := sizes[p.Table]
+		sizes[p.Table] += p.ContentBytes
+		if before < largeBytes && sizes[p.Table] >= largeBytes {
+			names = append(names, p.Table)
+		}
+	}
+	return names
+}
+
+// tables are the names of a database's tables in the archive.
+func (r *run) tables(label string) []string {
+	if r.Rows != nil {
+		return r.Rows[label].Staged(func(table string) bool { return holdsTable(r.Archive.Parts, label, table) })
+	}
+	var names []string
+	for _, p := range r.Archive.Parts {
+		if p.Kind == archive.KindRows && p.Database == label && p.Slice <= 1 {
+			names = append(names, p.Table)
+		}
+	}
+	return append(names, r.Archive.Origin.Databases[label].Sequences...)
+}
+
+// loadDatabase loads schema, rows and objects into the staging place.
+func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string, target database.Target, plan *database.Plan) error {
+	parts := r.wanted()
+	for _, p := range parts {
+		if p.Kind == archive.KindDump && p.Database == label {
+			return r.loadDump(ctx, ix, p, target, plan)
+		}
+	}
+	for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
+		g, ctx := errgroup.WithContext(ctx)
+		g.SetLimit(target.Lanes())
+		for _, p := range parts {
+			if p.Kind == kind && p.Database == label {
+				g.Go(func() error { return r.loadPart(ctx, ix, p, target, plan) })
+			}
+		}
+		if err := g.Wait(); err != nil {
+			return fmt.Errorf("database %s: %w", label, err)
+		}
+	}
+	return nil
+}
+
+// loadDump loads a database that another program has written out. Nothing of it
+// is run before its digest was checked.
+func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
+	loader, ok := target.(dumpLoader)
+	if !ok {
+		return fmt.Errorf("database %s: a %s database cannot be restored from SQL of another program here; use its own client", plan.Label, plan.Engine)
+	}
+	return r.Archive.EachStore(func(s store.Named) error {
+		if err := ix.Check(ctx, r.Archive, s, part, nil); err != nil {
+			return err
+		}
+		p, err := r.Archive.OpenPart(ctx, s, part, r.observer.Advance)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		rows, err := loader.LoadDump(ctx, plan, p)
+		if err != nil {
+			return fmt.Errorf("database %s: %w", plan.Label, err)
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.result.Rows += rows
+		for _, m := range plan.Tables {
+			if m.Staged != "" {
+				r.result.Tables++
+			}
+		}
+		return nil
+	})
+}
+
+// loadPart loads one part. Where another store could stand in for a damaged
+// one, its digest is checked beforehand: rows that came from a damaged part
+// could not be told from good ones. With one store, damage ends the restore.
+func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
+	return r.Archive.EachStore(func(s store.Named) error {
+		if len(r.Archive.Stores) > 1 {
+			if err := ix.Check(ctx, r.Archive, s, part, nil); err != nil {
+				return err
+			}
+		}
+		p, err := r.Archive.OpenPart(ctx, s, part, r.observer.Advance)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		u := database.Unit{Kind: part.Kind, Table: part.Table, Slice: part.Slice}
+		return ix.CheckSQL(p, part, func(content io.Reader) error {
+			rows, err := target.Load(ctx, plan, u, content)
+			if err != nil {
+				return err
+			}
+			if u.Kind == database.Rows && rows != part.Entries {
+				return fmt.Errorf("table %s: %d rows came, %d were saved", part.Table, rows, part.Entries)
+			}
+			if plan.Rows != nil {
+				return nil // counted once they are picked
+			}
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.result.Rows += rows
+			if u.Kind == database.Rows && u.Slice <= 1 {
+				r.result.Tables++
+			}
+			return nil
+		})
+	})
+}

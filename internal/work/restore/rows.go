@@ -1,0 +1,159 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+)
+
+// RowShares makes shares of databases, by label, out of names of tables and of
+// rows as a person gives them: with or without the site's prefix. What belongs to
+// a row is said by the site's recipe.
+func RowShares(s *site.Site, h *catalog.Held, tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
+	shares := map[string]*database.RowSelection{}
+	share := func(label string) *database.RowSelection {
+		if shares[label] == nil {
+			shares[label] = &database.RowSelection{Relations: relations(s, h, label)}
+		}
+		return shares[label]
+	}
+	for _, name := range tables {
+		label, table, err := findTable(h, name)
+		if err != nil {
+			return nil, err
+		}
+		if of := share(label); !slices.Contains(of.Tables, table) {
+			of.Tables = append(of.Tables, table)
+		}
+	}
+	for _, r := range rows {
+		label, table, err := findTable(h, r.Table)
+		if err != nil {
+			return nil, err
+		}
+		r.Table = table
+		of := share(label)
+		if slices.Contains(of.Tables, table) {
+			return nil, fmt.Errorf("table %s is asked for whole and by its rows: choose one", table)
+		}
+		of.Rows = append(of.Rows, r)
+	}
+	return shares, nil
+}
+
+// findTable finds a table of an archive, named with its prefix or without.
+func findTable(h *catalog.Held, name string) (label, table string, err error) {
+	var found [][2]string
+	var all []string
+	for _, p := range h.Parts {
+		if p.Kind == archive.KindDump {
+			return "", "", reason.New(reason.ComesWhole, nil, "archive %s holds a database as another program has written it: it comes back only as a whole", h.Name)
+		}
+		if p.Kind != archive.KindRows || p.Slice > 1 {
+			continue
+		}
+		all = append(all, p.Table)
+		if p.Table == name || p.Table == h.Origin.Databases[p.Database].Prefix+name {
+			found = append(found, [2]string{p.Database, p.Table})
+		}
+	}
+	switch {
+	case len(found) == 0:
+		return "", "", fmt.Errorf("archive %s has no table %q; it has %s", h.Name, name, strings.Join(slices.Sorted(slices.Values(all)), ", "))
+	case len(found) > 1:
+		return "", "", reason.New(reason.ComesWhole, nil, "several databases of archive %s have a table %q", h.Name, name)
+	}
+	return found[0][0], found[0][1], nil
+}
+
+func holdsTable(parts []archive.Part, label, table string) bool {
+	return slices.ContainsFunc(parts, func(p archive.Part) bool {
+		return p.Kind == archive.KindRows && p.Database == label && p.Table == table
+	})
+}
+
+// relations are the recipe's, with the tables' complete names.
+func relations(s *site.Site, h *catalog.Held, label string) []database.Relation {
+	if s.Recipe == nil {
+		return nil
+	}
+	prefix := h.Origin.Databases[label].Prefix
+	var all []database.Relation
+	for _, r := range s.Recipe.Relations {
+		to := r.To
+		if r.Parent != "" {
+			to = r.Parent
+		}
+		from, fromColumn, _ := strings.Cut(r.From, ".")
+		table, column, _ := strings.Cut(to, ".")
+		one := database.Relation{From: prefix + from, FromColumn: fromColumn, Column: column, Where: r.Where, Is: r.Is, Keep: r.Keep, Parent: r.Parent != ""}
+		for _, p := range h.Parts {
+			if p.Kind != archive.KindRows || p.Slice > 1 || p.Database != label {
+				continue
+			}
+			if ok, err := doublestar.Match(table, strings.TrimPrefix(p.Table, prefix)); ok && err == nil {
+				one.Table = p.Table
+				all = append(all, one)
+			}
+		}
+	}
+	return all
+}
+
+// selectRows picks the rows of every share and counts them.
+func (r *run) selectRows(ctx context.Context) error {
+	if r.Rows == nil {
+		return nil
+	}
+	var total int64
+	for _, p := range r.journal.Databases {
+		if err := r.targets[p.Label].Select(ctx, p, *r.Rows[p.Label]); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+		r.result.Moves = append(r.result.Moves, p.Rows.Moves...)
+		for _, m := range p.Rows.Moves {
+			total += m.Put
+			if m.Put > 0 {
+				r.result.Tables++
+			}
+			if m.Triggers {
+				p.Notes = append(p.Notes, "table "+m.Table+" has triggers, which run for each row")
+			}
+			if m.Made {
+				p.Notes = append(p.Notes, "table "+m.Table+" was gone and is made again, without triggers and foreign keys; restoring the whole database brings those back")
+			}
+		}
+		r.caveats(p, r.Rows[p.Label])
+	}
+	r.result.Rows = total
+	if total == 0 && !slices.ContainsFunc(r.journal.Databases, func(p *database.Plan) bool { return len(p.Rows.Moves) > 0 }) {
+		return errors.New("nothing of that is missing")
+	}
+	return r.journal.save()
+}
+
+// caveats notes what rows do not bring along by themselves.
+func (r *run) caveats(p *database.Plan, share *database.RowSelection) {
+	if r.Site.Recipe == nil || r.Files {
+		return
+	}
+	prefix := r.Archive.Origin.Databases[p.Label].Prefix
+	seen := map[string]bool{}
+	for _, pick := range share.Rows {
+		text := r.Site.Recipe.Caveats[strings.TrimPrefix(pick.Table, prefix)]
+		if text != "" && !seen[text] {
+			seen[text] = true
+			p.Notes = append(p.Notes, text)
+		}
+	}
+}

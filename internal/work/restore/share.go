@@ -1,0 +1,234 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/pkg/xattr"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+)
+
+// FileSelection limits a restore of files to some of the webroot. What is not of it is
+// carried over from the live site, so that a share is staged, exchanged and
+// taken back like a whole.
+type FileSelection struct {
+	// Keep tells of a path, relative to the webroot, whether it is of the share.
+	Keep func(rel string) bool
+	// Fill puts back what is missing or differs and leaves what was added since.
+	// Without it, the share becomes exactly the archive's.
+	Fill bool
+
+	// paths and bytes are what of the archive is in the share, parents the folders
+	// above it.
+	paths, bytes int64
+	parents      map[string]bool
+}
+
+// planShare looks up what of the archive is in the share.
+func (r *run) planShare(ctx context.Context) error {
+	r.Selection.parents = map[string]bool{}
+	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
+		rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
+		if !ok || !e.IsFileTree() || !r.Selection.Keep(rel) {
+			return nil
+		}
+		r.Selection.paths++
+		r.Selection.bytes += e.Size
+		for dir := path.Dir(rel); dir != "." && !r.Selection.parents[dir]; dir = path.Dir(dir) {
+			r.Selection.parents[dir] = true
+		}
+		return nil
+	})
+	if err == nil && r.Selection.paths == 0 {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
+	}
+	return err
+}
+
+// wants tells whether a path of the archive is put back: one of the share, or a
+// folder above it that is gone.
+func (r *run) wants(f *FilesPlan, rel string) bool {
+	if r.Selection.Keep(rel) {
+		return true
+	}
+	if !r.Selection.parents[rel] {
+		return false
+	}
+	there, err := r.disk.Exists(filepath.Join(f.Root, filepath.FromSlash(rel)))
+	return err == nil && !there
+}
+
+// carried is a folder of the live site that is made again in the staged tree.
+type carried struct {
+	rel  string
+	info fs.FileInfo
+}
+
+// carryRest makes the staged tree out of the live one: folders anew, everything
+// else as another name of the same file. Left out are the share itself, unless
+// only gaps are filled, and database files: those are carried at the exchange,
+// or loaded.
+func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
+	root, err := r.disk.OpenRoot(f.staged())
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var folders []carried
+	err = r.disk.WalkDir(f.Root, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || ctx.Err() != nil {
+			return errors.Join(err, ctx.Err())
+		}
+		rel, err := filepath.Rel(f.Root, p)
+		if err != nil {
+			return err
+		}
+		if strings.HasPrefix(rel, site.LeftoverPrefix) {
+			return fs.SkipDir // what a restore has set aside inside a mount point
+		}
+		if e.IsDir() {
+			return r.carryFolder(root, rel, e, &folders)
+		}
+		if !r.Selection.Fill && r.Selection.Keep(filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
+			return nil
+		}
+		return r.carryFile(f, rel, e)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("carry over the rest of the site: %w", err)
+	}
+	return folders, nil
+}
+
+func (r *run) carryFolder(root *disk.Root, rel string, e fs.DirEntry, folders *[]carried) error {
+	info, err := e.Info()
+	if errors.Is(err, fs.ErrNotExist) {
+		return fs.SkipDir
+	}
+	if err != nil {
+		return err
+	}
+	if rel != "." {
+		// One of the share that the archive lacks is made only for what is in it.
+		if !r.Selection.Fill && r.Selection.Keep(filepath.ToSlash(rel)) {
+			return nil
+		}
+		if err := root.MkdirAll(rel, 0o700); err != nil {
+			return err
+		}
+	}
+	*folders = append(*folders, carried{rel, info})
+	return nil
+}
+
+func (r *run) carryFile(f *FilesPlan, rel string, e fs.DirEntry) error {
+	to := filepath.Join(f.staged(), rel)
+	if err := r.disk.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	err := r.disk.Link(filepath.Join(f.Root, rel), to)
+	switch {
+	case err == nil, errors.Is(err, fs.ErrNotExist): // removed while we walk
+		return nil
+	case !e.Type().IsRegular() && e.Type()&fs.ModeSymlink == 0:
+		r.observer.Note("note: " + rel + " has no content and is not carried over")
+		return nil
+	case errors.Is(err, syscall.EPERM):
+		return fmt.Errorf("%s belongs to another account and cannot be carried over by this one: restore the whole site, or run as root", rel)
+	}
+	return err
+}
+
+// ofDatabase tells whether a path is a database file of the site, or its log.
+func (r *run) ofDatabase(rel string) bool {
+	return slices.ContainsFunc(r.Site.Databases, func(db site.Database) bool {
+		file, inside := r.Site.Inside(db)
+		suffix, ok := strings.CutPrefix(rel, file)
+		return inside && ok && slices.Contains(databaseFiles, suffix)
+	})
+}
+
+// finishCarried gives carried folders what they had, innermost first. Those of
+// the share have what the archive says.
+func (r *run) finishCarried(f *FilesPlan, folders []carried) error {
+	root, err := r.disk.OpenRoot(f.staged())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, c := range slices.Backward(folders) {
+		if c.rel != "." && r.described(f, filepath.ToSlash(c.rel)) {
+			continue
+		}
+		if st, ok := c.info.Sys().(*syscall.Stat_t); ok {
+			if err := root.Lchown(c.rel, int(st.Uid), int(st.Gid)); err != nil && !errors.Is(err, syscall.EPERM) {
+				return err
+			}
+		}
+		copyXAttrs(filepath.Join(f.Root, c.rel), filepath.Join(f.staged(), c.rel))
+		if err := root.Chmod(c.rel, c.info.Mode().Perm()|c.info.Mode()&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)); err != nil {
+			return err
+		}
+		if err := root.Chtimes(c.rel, c.info.ModTime(), c.info.ModTime()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// described tells whether the archive says what a folder is like.
+func (r *run) described(f *FilesPlan, rel string) bool {
+	if r.Selection == nil {
+		return r.archived[f.Label+"/"+rel]
+	}
+	return r.Selection.Keep(rel) && !r.Selection.Fill
+}
+
+// copyXAttrs copies a folder's extended attributes, such as the rules of access
+// for what is made in it, as far as this account may.
+func copyXAttrs(from, to string) {
+	names, err := xattr.LList(from)
+	if err != nil {
+		return
+	}
+	for _, name := range names {
+		if value, err := xattr.LGet(from, name); err == nil {
+			_ = xattr.LSet(to, name, value)
+		}
+	}
+}
+
+// Matching is the share of the paths that a pattern (doublestar's) means, or that lie
+// in a folder that one means. Paths and patterns are relative to the webroot.
+func Matching(globs []string, fill bool) *FileSelection {
+	return &FileSelection{Fill: fill, Keep: func(rel string) bool {
+		return slices.ContainsFunc(globs, func(g string) bool { return covers(g, rel) })
+	}}
+}
+
+// OfComponents is the share of some of a recipe's components.
+func OfComponents(r *site.Recipe, names []string, fill bool) *FileSelection {
+	return &FileSelection{Fill: fill, Keep: func(rel string) bool { return slices.Contains(names, r.ComponentOf(rel)) }}
+}
+
+// covers tells whether a pattern means a path, or a folder that it lies in.
+func covers(glob, rel string) bool {
+	glob = strings.Trim(strings.TrimPrefix(glob, "./"), "/")
+	if ok, err := doublestar.Match(glob, rel); err == nil && ok {
+		return true
+	}
+	ok, err := doublestar.Match(glob+"/**", rel)
+	return err == nil && ok
+}

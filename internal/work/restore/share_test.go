@@ -1,0 +1,43 @@
+package restore
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/site"
+)
+
+func TestPatternsMeanPathsAndWhatLiesBelow(t *testing.T) {
+	for glob, paths := range map[string]map[string]bool{
+		"uploads":            {"uploads": true, "uploads/2026/a.png": true, "uploads2/a.png": false, "x/uploads": false},
+		"./uploads/":         {"uploads/a.png": true},
+		"uploads/*.png":      {"uploads/a.png": true, "uploads/2026/a.png": false, "uploads/a.jpg": false},
+		"uploads/**/*.png":   {"uploads/a.png": true, "uploads/2026/11/a.png": true},
+		"**/*.php":           {"a.php": true, "x/y/a.php": true, "x/a.phps": false},
+		"{a,b}/c":            {"a/c": true, "b/c/d": true, "ab/c": false},
+		"odd \\[name\\].txt": {"odd [name].txt": true, "odd n.txt": false},
+	} {
+		s := Matching([]string{glob}, false)
+		for p, want := range paths {
+			assert.Equal(t, want, s.Keep(p), "%s in %s", p, glob)
+		}
+	}
+	both := Matching([]string{"a", "b/*.c"}, true)
+	assert.True(t, both.Fill)
+	assert.True(t, both.Keep("a/x"))
+	assert.True(t, both.Keep("b/x.c"))
+	assert.False(t, both.Keep("b/x.d"))
+}
+
+func TestComponentsAreTheRecipes(t *testing.T) {
+	recipe, err := site.RecipeNamed("wordpress")
+	require.NoError(t, err)
+	s := OfComponents(recipe, []string{"themes", "uploads"}, false)
+	for p, want := range map[string]bool{"wp-content/themes/lantern/style.css": true, "wp-content/uploads/2026/a.jpg": true, "wp-content/plugins/x/x.php": false, "wp-load.php": false, "wp-content/themesx": false} {
+		assert.Equal(t, want, s.Keep(p), p)
+	}
+	other := OfComponents(nil, []string{"other"}, false)
+	assert.True(t, other.Keep("anything"), "without a recipe everything is other")
+}

@@ -1,0 +1,96 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+)
+
+// SQLJob says which database to restore from an SQL text that is no archive:
+// one that a server's own dump client, or a database admin page, has written.
+type SQLJob struct {
+	Site *site.Site
+	// Label names the database.
+	Label string
+	// Name is shown as where it came from; Text is the SQL.
+	Name     string
+	Text     io.Reader
+	State    *state.State
+	Open     Opener
+	Now      func() time.Time
+	Observer progress.Observer
+}
+
+// dumpLoader is a target that can stage foreign SQL.
+type dumpLoader interface {
+	LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (rows int64, err error)
+}
+
+// RunSQL stages the text beside the live database and exchanges both, as Run
+// does with an archive.
+func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
+	start := j.Now()
+	fail := func(err error) (*Result, error) {
+		return nil, fmt.Errorf("restore %s from %s: %w; the site is unchanged", j.Site.Name, j.Name, err)
+	}
+	db, ok := j.Site.Database(j.Label)
+	if !ok {
+		return fail(fmt.Errorf("the site has no database %q", j.Label))
+	}
+	target, err := j.Open(ctx, db, sqlite.FileMode{}, "")
+	if err != nil {
+		return fail(err)
+	}
+	defer target.Close()
+	loader, ok := target.(dumpLoader)
+	if !ok {
+		return fail(fmt.Errorf("a %s database cannot be restored from an SQL file here; use its own client", db.Engine))
+	}
+	journal, err := newJournal(j.State, j.Site.Name, j.Name, start)
+	if err != nil {
+		return fail(err)
+	}
+	plan := target.Plan(journal.ID)
+	plan.Label = j.Label
+	journal.Databases = []*database.Plan{plan}
+	targets := map[string]database.Target{j.Label: target}
+	rows, err := stageSQL(ctx, j, journal, target, loader)
+	if err != nil {
+		return fail(errors.Join(err, revertStage(context.WithoutCancel(ctx), j.State.Disk, journal, targets)))
+	}
+	ctx = context.WithoutCancel(ctx)
+	swapStart := j.Now()
+	if err := swapOrTakeBack(ctx, j.State.Disk, journal, targets); err != nil {
+		return nil, fmt.Errorf("restore %s from %s: %w", j.Site.Name, j.Name, err)
+	}
+	tables := 0
+	for _, m := range plan.Tables {
+		if m.Staged != "" {
+			tables++
+		}
+	}
+	return &Result{Journal: journal, Rows: rows, Tables: tables, Swap: j.Now().Sub(swapStart), Took: j.Now().Sub(start), Aside: journal.AsidePlaces()}, nil
+}
+
+func stageSQL(ctx context.Context, j SQLJob, journal *Journal, target database.Target, loader dumpLoader) (int64, error) {
+	progress.Or(j.Observer).Phase("staging "+j.Name, 0)
+	if err := journal.enter(Staging); err != nil {
+		return 0, err
+	}
+	plan := journal.Databases[0]
+	if err := target.Prepare(ctx, plan, nil); err != nil {
+		return 0, err
+	}
+	if err := journal.save(); err != nil {
+		return 0, err
+	}
+	return loader.LoadDump(ctx, plan, j.Text)
+}

@@ -1,0 +1,437 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"time"
+
+	"revlet/internal/database"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+	"revlet/internal/platform/state"
+	"revlet/internal/site"
+)
+
+// swap lets the staged and the live state change places. It can be called
+// again after a crash at any point.
+func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := closeSite(d, j, Swapping); err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := targets[p.Label].Swap(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	for _, f := range j.plans() {
+		if err := f.swap(d); err != nil {
+			return fmt.Errorf("files: %w", err)
+		}
+	}
+	if err := openSite(d, j); err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := dropEmptyStage(ctx, targets[p.Label], p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	return j.enter(Done)
+}
+
+// swapOrTakeBack swaps; when that fails it puts the site back as it was.
+func swapOrTakeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	err := swap(ctx, d, j, targets)
+	if err == nil {
+		return nil
+	}
+	if back := takeBack(ctx, d, j, targets); back != nil {
+		return reason.New(reason.HalfRestored, reason.Names{"site": j.Site, "archive": j.Archive}, "%w; putting the site back failed too: %w", err, back)
+	}
+	return fmt.Errorf("%w; the site was put back as it was", err)
+}
+
+// dropEmptyStage removes the staging place once nothing is in it.
+func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) error {
+	if p.Stage == p.Live && p.Rows == nil {
+		return nil
+	}
+	return t.DropStage(ctx, p)
+}
+
+// takeBack puts back what a restore set aside and deletes what it had staged.
+func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := closeSite(d, j, Undoing); err != nil {
+		return err
+	}
+	for _, p := range j.Databases {
+		if err := targets[p.Label].Revert(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	for _, f := range j.plans() {
+		if err := f.revert(d); err != nil {
+			return fmt.Errorf("files: %w", err)
+		}
+	}
+	if err := openSite(d, j); err != nil {
+		return err
+	}
+	// Once something is deleted, where things are no longer tells what was done.
+	if err := j.enter(Clearing); err != nil {
+		return err
+	}
+	return revertStage(ctx, d, j, targets)
+}
+
+// revertStage deletes everything that is staged or, after takeBack, left over.
+func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	var failed error
+	for _, p := range j.Databases {
+		t, ok := targets[p.Label]
+		if !ok {
+			continue
+		}
+		if err := errors.Join(t.DropStage(ctx, p), t.DropAside(ctx, p)); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("database %s: %w", p.Label, err))
+		}
+	}
+	// The journal goes last: as long as it stands, a later run tries again.
+	if failed = errors.Join(failed, removeBoxes(d, j)); failed != nil {
+		return failed
+	}
+	return j.close()
+}
+
+// settle deletes what a restore set aside.
+func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if err := j.enter(Settling); err != nil {
+		return err
+	}
+	return revertStage(ctx, d, j, targets)
+}
+
+func removeBoxes(d *disk.Disk, j *Journal) error {
+	boxes := map[string]bool{}
+	for _, f := range j.plans() {
+		boxes[f.Box] = true
+	}
+	for _, p := range j.Databases {
+		if p.Engine == "sqlite" {
+			boxes[filepath.Dir(p.Stage)] = true
+		}
+	}
+	for box := range boxes {
+		if err := safeBox(box); err != nil {
+			return err
+		}
+		if err := d.RemoveAll(box); err != nil {
+			return fmt.Errorf("remove %s: %w", box, err)
+		}
+	}
+	return nil
+}
+
+// swap puts the staged tree in the webroot's place and the live one aside.
+func (f *FilesPlan) swap(d *disk.Disk) error {
+	if f.Inner {
+		if err := f.swapInner(d); err != nil {
+			return err
+		}
+		return f.bringKept(d, f.aside())
+	}
+	if err := f.put(d, f.StagedInode, f.LiveInode, f.aside()); err != nil {
+		return err
+	}
+	return f.bringKept(d, f.aside())
+}
+
+// revert puts the tree that was live back and the restored one where it was
+// staged.
+func (f *FilesPlan) revert(d *disk.Disk) error {
+	if f.Inner {
+		if err := f.revertInner(d); err != nil {
+			return err
+		}
+	} else if err := f.put(d, f.LiveInode, f.StagedInode, f.staged()); err != nil {
+		return err
+	}
+	return f.bringKept(d, f.staged())
+}
+
+// put makes the tree with the inode want the webroot and moves the other one to
+// a place in the box. An inode of 0 stands for no tree at all. The trees are
+// told apart by their inodes, so that it can be called again wherever an
+// earlier call has stopped.
+func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
+	now, err := inode(d, f.Root)
+	if err != nil {
+		return err
+	}
+	switch {
+	case now == want:
+	case want == 0:
+		if err := d.Rename(f.Root, place); err != nil {
+			return err
+		}
+	default:
+		from, err := f.find(d, want)
+		if err != nil {
+			return err
+		}
+		if err := f.carry(d, f.Root, from); err != nil {
+			return err
+		}
+		if err := f.exchange(d, from, now != 0); err != nil {
+			return err
+		}
+	}
+	for _, at := range []string{f.staged(), f.aside()} {
+		now, err := inode(d, at)
+		if err != nil {
+			return err
+		}
+		if at != place && now != 0 && now == other {
+			if err := d.Rename(at, place); err != nil {
+				return err
+			}
+		}
+	}
+	return errors.Join(d.SyncDir(f.Box), d.SyncDir(filepath.Dir(f.Root)))
+}
+
+// find returns where in the box the tree with an inode is.
+func (f *FilesPlan) find(d *disk.Disk, want uint64) (string, error) {
+	for _, at := range []string{f.staged(), f.aside(), f.spare()} {
+		now, err := inode(d, at)
+		if err != nil || now == want {
+			return at, err
+		}
+	}
+	return "", fmt.Errorf("the tree that belongs at %s is no longer in %s", f.Root, f.Box)
+}
+
+// exchange lets a tree in the box and the webroot change places: in one atomic
+// step where the file system can, else by renames.
+func (f *FilesPlan) exchange(d *disk.Disk, from string, occupied bool) error {
+	if !occupied {
+		return d.Rename(from, f.Root)
+	}
+	err := d.Exchange(from, f.Root)
+	if err == nil || !disk.ExchangeUnsupported(err) {
+		return err
+	}
+	if err := d.Rename(from, f.spare()); err != nil {
+		return err
+	}
+	if err := d.Rename(f.Root, from); err != nil {
+		return err
+	}
+	return d.Rename(f.spare(), f.Root)
+}
+
+// databaseFiles are the endings of a database file and its logs, itself last.
+var databaseFiles = []string{"-wal", "-journal", "-shm", ""}
+
+// carry links database files that stay what they are from the tree that is
+// live into the one that is about to be.
+func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
+	for _, rel := range f.Carried {
+		// Without it there is nothing to carry, and what is in the other tree may
+		// be the only one.
+		there, err := d.Exists(filepath.Join(live, filepath.FromSlash(rel)))
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		for _, suffix := range databaseFiles {
+			name := filepath.FromSlash(rel + suffix)
+			to := filepath.Join(next, name)
+			if err := d.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			there, err := d.Exists(filepath.Join(live, name))
+			if err != nil {
+				return err
+			}
+			if !there {
+				continue
+			}
+			if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+				return err
+			}
+			if err := d.Link(filepath.Join(live, name), to); err != nil {
+				return fmt.Errorf("keep the database file: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// AsidePlaces names, for people, where the replaced state lies.
+func (j *Journal) AsidePlaces() []string {
+	var all []string
+	for _, f := range j.plans() {
+		if f.LiveInode != 0 {
+			all = append(all, f.aside())
+		}
+	}
+	for _, p := range j.Databases {
+		all = append(all, placeOf(p))
+	}
+	return all
+}
+
+// placeOf names, for people, where a database's replaced tables lie.
+func placeOf(p *database.Plan) string {
+	switch {
+	case p.Engine == "sqlite" && p.Rows != nil:
+		return "tables " + database.AsideNames + " in " + p.Live
+	case p.Engine == "sqlite":
+		return p.Aside
+	case p.Engine == "postgres":
+		return "schema " + p.Aside
+	case p.Aside != p.Live:
+		return "database " + p.Aside
+	default:
+		return "tables " + database.AsideNames + " in database " + p.Live
+	}
+}
+
+// Outcome says what Recover, Undo or Settle did with one restore.
+type Outcome struct {
+	Journal *Journal
+	// Did is reverted, finished, undone or settled.
+	Did string
+}
+
+// Recoverer finishes or reverts restores.
+type Recoverer struct {
+	Site  *site.Site
+	State *state.State
+	Open  Opener
+	// Drain is as in Job.
+	Drain time.Duration
+}
+
+func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database.Target, func(), error) {
+	all := map[string]database.Target{}
+	done := func() {
+		for _, t := range all {
+			_ = t.Close()
+		}
+	}
+	for _, p := range j.Databases {
+		db, ok := r.Site.Database(p.Label)
+		if !ok {
+			return all, done, fmt.Errorf("the site has no database %q any more", p.Label)
+		}
+		t, err := r.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(p.Stage))
+		if err != nil {
+			return all, done, err
+		}
+		all[p.Label] = t
+	}
+	return all, done, nil
+}
+
+// Recover brings a restore that died half-way to one of its two ends: back if
+// nothing live had changed, to the end otherwise. The caller holds the site's
+// lock.
+func (r Recoverer) Recover(ctx context.Context) ([]Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	var all []Outcome
+	for _, j := range journals {
+		if j.Phase == Done {
+			continue
+		}
+		did, err := r.finish(ctx, j)
+		if err != nil {
+			return all, fmt.Errorf("a restore of %s from %s stopped half-way (%s) and cannot be completed: %w", j.Site, j.Archive, j.Phase, err)
+		}
+		all = append(all, Outcome{j, did})
+	}
+	return all, nil
+}
+
+func (r Recoverer) finish(ctx context.Context, j *Journal) (string, error) {
+	targets, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return "", err
+	}
+	switch j.Phase {
+	case Staging, Clearing:
+		return "reverted", revertStage(ctx, r.State.Disk, j, targets)
+	case Swapping:
+		return "finished", swap(ctx, r.State.Disk, j, targets)
+	case Undoing:
+		return "undone", takeBack(ctx, r.State.Disk, j, targets)
+	case Settling:
+		return "settled", settle(ctx, r.State.Disk, j, targets)
+	default:
+		return "", fmt.Errorf("the journal says %q, which this Revlet does not know", j.Phase)
+	}
+}
+
+// ErrNothingAside is wrapped when there is no restore to undo or settle.
+var ErrNothingAside = errors.New("no restore has set anything aside")
+
+// Undo takes the newest restore back.
+func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(journals) == 0 {
+		return nil, fmt.Errorf("site %s: %w", r.Site.Name, ErrNothingAside)
+	}
+	j := journals[0]
+	targets, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	if j.Phase == Staging || j.Phase == Clearing || j.Phase == Settling {
+		did, err := r.finish(ctx, j)
+		return &Outcome{j, did}, err
+	}
+	j.drain = r.Drain
+	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
+		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
+	}
+	return &Outcome{j, "undone"}, nil
+}
+
+// Settle deletes for good what every restore of the site has set aside.
+func (r Recoverer) Settle(ctx context.Context) ([]Outcome, error) {
+	journals, err := Journals(r.State, r.Site.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(journals) == 0 {
+		return nil, fmt.Errorf("site %s: %w", r.Site.Name, ErrNothingAside)
+	}
+	var all []Outcome
+	for _, j := range journals {
+		targets, done, err := r.targets(ctx, j)
+		if err == nil {
+			err = settle(ctx, r.State.Disk, j, targets)
+		}
+		done()
+		if err != nil {
+			return all, fmt.Errorf("settle the restore of %s: %w", j.Archive, err)
+		}
+		all = append(all, Outcome{j, "settled"})
+	}
+	return all, nil
+}

@@ -1,0 +1,384 @@
+package restore
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/archives/changes"
+	"revlet/internal/platform/disk"
+	"revlet/internal/site"
+)
+
+// Uncovered is a path of the live site that an archive never held, so that it could
+// not put it back: a whole restore carries it over, or sets it aside if it is to leave
+// nothing behind.
+type Uncovered struct {
+	// Label is the folder that it lies in, Path where, relative to that.
+	Label string `json:"root"`
+	Path  string `json:"path"`
+	// Why is the rule that left it out, why it was a gap, or whose it is.
+	Why   string `json:"why"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+	// Site is whose folder it is, if it is another site's. It always stays.
+	Site string `json:"site,omitempty"`
+	// Scripts are files in it that a web server may run, at most ScriptsNamed of them.
+	Scripts []string `json:"scripts"`
+}
+
+// Stays tells whether a restore that is clean or not leaves it where it is.
+func (u Uncovered) Stays(clean bool) bool { return !clean || u.Site != "" }
+
+// ScriptsNamed is how many scripts an Uncovered names.
+const ScriptsNamed = 20
+
+// FindUncovered looks through the live folders of a site for what an archive never held:
+// what a person's own `skip:` rules left out when it was taken, its gaps, and the
+// folders of other sites. others maps those folders to the names of their sites.
+// Caches that the recipe knows are not among them, for they are made anew; nor are
+// database files, which come back as databases or stay by themselves.
+func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held, others map[string]string) ([]Uncovered, error) {
+	roots := map[string]string{site.RootLabel: s.Root}
+	for label := range h.Origin.Roots {
+		if dir, ok := s.Roots[label]; ok {
+			roots[label] = dir
+		}
+	}
+	gaps, err := missing(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	var all []Uncovered
+	for _, label := range slices.Sorted(maps.Keys(roots)) {
+		u := uncovered{d: d, label: label, gaps: gaps, others: map[string]string{}, partly: map[string]string{}}
+		if u.root, err = filepath.EvalSymlinks(roots[label]); errors.Is(err, fs.ErrNotExist) {
+			continue
+		} else if err != nil {
+			return nil, err
+		}
+		u.rules, u.caches = ownRules(s, h.Record)
+		for dir, name := range others {
+			if real, err := filepath.EvalSymlinks(dir); err == nil {
+				u.others[real] = name
+			}
+		}
+		if label == site.RootLabel {
+			for _, db := range s.Databases {
+				if rel, inside := s.Inside(db); inside {
+					u.databases = append(u.databases, rel)
+				}
+			}
+		}
+		if err := d.WalkDir(u.root, func(p string, e fs.DirEntry, err error) error { return u.visit(ctx, p, e, err) }); err != nil {
+			return nil, fmt.Errorf("look for what the archive does not cover: %w", err)
+		}
+		all = append(all, u.found...)
+	}
+	return all, nil
+}
+
+// missing are the gaps of an archive that it holds nothing of at all, by their names.
+func missing(ctx context.Context, h *catalog.Held) (map[string]string, error) {
+	gaps := map[string]string{}
+	for _, g := range h.Gaps {
+		gaps[g.Path] = "it could not be saved: " + g.Why
+	}
+	if len(gaps) == 0 {
+		return gaps, nil
+	}
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Type != archive.TypeFolder {
+			delete(gaps, e.Path)
+		}
+		return nil
+	})
+	return gaps, err
+}
+
+// ownRules tells a person's own rules of an archive from those that the recipe knows.
+func ownRules(s *site.Site, rec *archive.Record) (own, caches []string) {
+	recipe := s.Recipe
+	if recipe == nil && rec.Origin.Recipe != "" {
+		recipe, _ = site.RecipeNamed(rec.Origin.Recipe) // unknown: every rule is a person's own
+	}
+	for _, rule := range rec.Origin.Skipped {
+		if recipe != nil && slices.Contains(recipe.Skip, rule) {
+			caches = append(caches, rule)
+		} else {
+			own = append(own, rule)
+		}
+	}
+	return own, caches
+}
+
+// uncovered is a search in one folder.
+type uncovered struct {
+	d             *disk.Disk
+	label, root   string
+	rules, caches []string
+	gaps, others  map[string]string
+	// databases are files inside the folder that are told of elsewhere, partly the
+	// folders above them, with why what else lies in those is not covered.
+	databases []string
+	partly    map[string]string
+	found     []Uncovered
+}
+
+func (u *uncovered) visit(ctx context.Context, p string, e fs.DirEntry, err error) error {
+	rel, relErr := filepath.Rel(u.root, p)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // gone meanwhile
+	case errors.Is(err, fs.ErrPermission) && rel != ".":
+		return fs.SkipDir // what lies in it is set aside with it
+	case relErr != nil || rel == ".":
+		return errors.Join(err, relErr)
+	}
+	rel = filepath.ToSlash(rel)
+	why := u.why(p, rel)
+	switch {
+	case strings.HasPrefix(path.Base(rel), site.LeftoverPrefix) || why == "" && matching(u.caches, rel) != "":
+	case why == "" || u.isDatabase(rel):
+		return err
+	case slices.ContainsFunc(u.databases, func(db string) bool { return strings.HasPrefix(db, rel+"/") }):
+		u.partly[rel] = why
+		return err
+	default:
+		found, err := u.measure(rel, why)
+		found.Site = u.others[p]
+		if err != nil {
+			return err
+		}
+		u.found = append(u.found, found)
+	}
+	if e.IsDir() {
+		return fs.SkipDir
+	}
+	return nil
+}
+
+// why says why an archive does not hold a path; it is empty if it may.
+func (u *uncovered) why(p, rel string) string {
+	rule := matching(u.rules, rel)
+	if rule != "" {
+		rule = "left out by the rule " + rule
+	}
+	other := u.others[p]
+	if other != "" {
+		other = "it belongs to site " + other
+	}
+	return cmp.Or(other, u.gaps[u.label+"/"+rel], rule, u.partly[path.Dir(rel)])
+}
+
+// isDatabase tells whether a path is a database file or a log of one.
+func (u *uncovered) isDatabase(rel string) bool {
+	return slices.ContainsFunc(u.databases, func(db string) bool {
+		suffix, ok := strings.CutPrefix(rel, db)
+		return ok && slices.Contains(databaseFiles, suffix)
+	})
+}
+
+// matching is the first rule that means a path.
+func matching(rules []string, rel string) string {
+	for _, rule := range rules {
+		if site.Matches(rule, rel) {
+			return rule
+		}
+	}
+	return ""
+}
+
+// measure counts what lies in a path.
+func (u *uncovered) measure(rel, why string) (Uncovered, error) {
+	found := Uncovered{Label: u.label, Path: rel, Why: why, Scripts: []string{}}
+	err := u.d.WalkDir(filepath.Join(u.root, filepath.FromSlash(rel)), func(p string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			return nil // what cannot be read is carried over all the same
+		}
+		if err != nil || e.IsDir() {
+			return err
+		}
+		found.Files++
+		if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+			found.Bytes += info.Size()
+		}
+		if inside, err := filepath.Rel(u.root, p); err == nil && changes.Executable(inside) && len(found.Scripts) < ScriptsNamed {
+			found.Scripts = append(found.Scripts, filepath.ToSlash(inside))
+		}
+		return nil
+	})
+	return found, err
+}
+
+// planKept notes in the journal what stays, whatever the archive holds.
+func (r *run) planKept(ctx context.Context) error {
+	if r.Selection != nil || !r.Files {
+		return nil
+	}
+	var err error
+	if r.result.Uncovered, err = FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others); err != nil {
+		return err
+	}
+	for _, u := range r.result.Uncovered {
+		for _, f := range r.journal.plans() {
+			if f.Label != u.Label || !u.Stays(r.Clean) {
+				continue
+			}
+			if err := sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, filepath.FromSlash(u.Path))); err != nil {
+				return err
+			}
+			f.Kept = append(f.Kept, u.Path)
+		}
+	}
+	return r.noteArchived(ctx)
+}
+
+// sameFileSystem refuses what cannot be carried over by renaming it.
+func sameFileSystem(d *disk.Disk, root, p string) error {
+	var devices [2]uint64
+	for i, name := range []string{root, p} {
+		info, err := d.Lstat(name)
+		if err != nil {
+			return err
+		}
+		if st, ok := info.Sys().(*syscall.Stat_t); ok {
+			devices[i] = uint64(st.Dev)
+		}
+	}
+	if devices[0] != devices[1] {
+		return fmt.Errorf("%s lies on another file system than the webroot, and the archive does not hold it: it can neither be put back nor carried over; unmount it first", p)
+	}
+	return nil
+}
+
+// noteArchived looks up which folders above what stays the archive holds too. It refuses
+// if one of them is no folder there: nothing can stay below a file or a link.
+func (r *run) noteArchived(ctx context.Context) error {
+	above := map[string]bool{}
+	for _, f := range r.journal.plans() {
+		for _, rel := range f.Kept {
+			for dir := path.Dir(rel); dir != "."; dir = path.Dir(dir) {
+				above[f.Label+"/"+dir] = true
+			}
+		}
+	}
+	if len(above) == 0 {
+		return nil
+	}
+	r.archived = map[string]bool{}
+	return r.Archive.ReadList(ctx, func(e archive.Entry) error {
+		if !above[e.Path] {
+			return nil
+		}
+		if e.Type != archive.TypeFolder {
+			return fmt.Errorf("%s is a folder with something in it that the archive never held, and no folder in the archive: move it away first", e.Path)
+		}
+		r.archived[e.Path] = true
+		return nil
+	})
+}
+
+// keeps tells whether a path is one that stays, or lies in one.
+func (f *FilesPlan) keeps(rel string) bool {
+	return slices.ContainsFunc(f.Kept, func(k string) bool { return rel == k || strings.HasPrefix(rel, k+"/") })
+}
+
+// makeParents makes the folders that what stays lies in, in the staged tree. The archive
+// gives them what it knows of them; of the others, what they are now is returned.
+func (r *run) makeParents(f *FilesPlan) (folders []carried, err error) {
+	root, err := r.disk.OpenRoot(f.staged())
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	made := map[string]bool{".": true}
+	for _, rel := range f.Kept {
+		dir := path.Dir(rel)
+		if err := root.MkdirAll(filepath.FromSlash(dir), 0o700); err != nil {
+			return nil, err
+		}
+		for ; !made[dir]; dir = path.Dir(dir) {
+			made[dir] = true
+			info, err := r.disk.Lstat(filepath.Join(f.Root, filepath.FromSlash(dir)))
+			if err != nil {
+				return nil, err
+			}
+			folders = append(folders, carried{filepath.FromSlash(dir), info})
+		}
+	}
+	return folders, nil
+}
+
+// bringKept moves what stays from the tree that was the webroot into the one that is.
+// What is there already stays: the step was taken, or the site has made it anew.
+// Whoever owns the trees may change them meanwhile: no link leads out of them.
+func (f *FilesPlan) bringKept(d *disk.Disk, from string) error {
+	if len(f.Kept) == 0 {
+		return nil
+	}
+	was, err := d.OpenRoot(from)
+	if err != nil {
+		return err
+	}
+	defer was.Close()
+	is, err := d.OpenRoot(f.Root)
+	if err != nil {
+		return err
+	}
+	defer is.Close()
+	for _, rel := range f.Kept {
+		if err := bringOne(was, is, filepath.FromSlash(rel)); err != nil {
+			return fmt.Errorf("carry over %s: %w", rel, err)
+		}
+	}
+	return nil
+}
+
+// bringOne renames a path and gives both folders their times back: nobody has changed
+// anything there.
+func bringOne(was, is *disk.Root, rel string) error {
+	if _, err := is.Lstat(rel); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := was.Lstat(rel); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
+	dir := filepath.Dir(rel)
+	var times [2]time.Time
+	for i, tree := range []*disk.Root{was, is} {
+		info, err := tree.Stat(dir)
+		if err != nil {
+			return err
+		}
+		times[i] = info.ModTime()
+	}
+	if err := was.MoveTo(rel, is, rel); err != nil {
+		return err
+	}
+	for i, tree := range []*disk.Root{was, is} {
+		if err := tree.Chtimes(dir, times[i], times[i]); err != nil && !errors.Is(err, fs.ErrPermission) {
+			return err
+		}
+		if err := tree.SyncDir(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,386 @@
+// Package unpack writes the file tree of an archive into a folder, and nowhere
+// else.
+package unpack
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/user"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/pkg/xattr"
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/disk"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+// Tree writes an archive's file tree into a folder, confined to it.
+type Tree struct {
+	Disk *disk.Disk
+	// Label is the first path element of what is written; empty means the
+	// webroot. Others are passed over.
+	Label  string
+	Others []string
+	// Keep tells which paths, relative to the webroot, are written; nil is all.
+	Keep func(rel string) bool
+	// Pace is told of stored bytes read.
+	Pace func(int64)
+	// KeepExisting refuses to replace what lies in the folder already.
+	KeepExisting bool
+	// Workers is how many parts are unpacked at a time; 0 means 2.
+	Workers int
+
+	root    *disk.Root
+	made    sync.Map // folders that exist
+	owners  owners
+	mu      sync.Mutex
+	folders []*tar.Header
+	written int64
+	unset   int64
+}
+
+// Write unpacks every part of files and then the tree part into dir, which
+// exists and is empty. Every digest is checked as it is written. A part that
+// is damaged in one store is taken from the next; what was written of it is
+// written again.
+func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, dir string) error {
+	root, err := t.Disk.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	t.root = root
+	if t.Label == "" {
+		t.Label = site.RootLabel
+	}
+	workers := t.Workers
+	if workers == 0 {
+		workers = 2
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(workers)
+	for _, p := range h.Parts {
+		if p.Kind != archive.KindFiles || !ix.Holds(p.Name, t.Label) {
+			continue
+		}
+		g.Go(func() error { return t.part(gctx, h, ix, p) })
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for _, p := range h.Parts {
+		if p.Kind == archive.KindTree {
+			if err := t.part(ctx, h, ix, p); err != nil {
+				return err
+			}
+		}
+	}
+	return t.finishFolders()
+}
+
+// Unset is how many extended attributes could not be set.
+func (t *Tree) Unset() int64 { return t.unset }
+
+// Written is how many paths were written.
+func (t *Tree) Written() int64 { return t.written }
+
+func (t *Tree) part(ctx context.Context, h *catalog.Held, ix *catalog.Index, part archive.Part) error {
+	return h.EachStore(func(s store.Named) error {
+		p, err := h.OpenPart(ctx, s, part, t.Pace)
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		return ix.ReadTar(p, part, func(hdr *tar.Header, content io.Reader) error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			return t.entry(hdr, content)
+		})
+	})
+}
+
+// longestName is the kernel's limit on a path (PATH_MAX): nothing longer can
+// have been archived.
+const longestName = 4096
+
+// relative takes the label off a name and refuses what could lead out.
+func (t *Tree) relative(name string) (string, error) {
+	if len(name) > longestName {
+		return "", fmt.Errorf("the name %.60q… is longer than any path can be: refused", name)
+	}
+	clean := strings.TrimSuffix(name, "/")
+	if clean == t.Label {
+		return ".", nil
+	}
+	rel, ok := strings.CutPrefix(clean, t.Label+"/")
+	if !ok || !filepath.IsLocal(rel) || path.Clean(rel) != rel {
+		return "", fmt.Errorf("the name %q leads out of the folder: refused", name)
+	}
+	return rel, nil
+}
+
+func (t *Tree) entry(h *tar.Header, content io.Reader) error {
+	if label, _, _ := strings.Cut(h.Name, "/"); slices.Contains(t.Others, label) {
+		return nil
+	}
+	rel, err := t.relative(h.Name)
+	if err != nil {
+		return err
+	}
+	if t.Keep != nil && rel != "." && !t.Keep(rel) {
+		return nil
+	}
+	if rel == "." && t.Keep != nil {
+		return nil // the folder to extract into keeps its own permissions
+	}
+	t.mu.Lock()
+	t.written++
+	t.mu.Unlock()
+	switch h.Typeflag {
+	case tar.TypeReg:
+		return t.file(rel, h, content)
+	case tar.TypeDir:
+		if err := t.folder(rel); err != nil {
+			return err
+		}
+		t.folders = append(t.folders, h)
+		return nil
+	case tar.TypeSymlink:
+		return t.symlink(rel, h)
+	case tar.TypeLink:
+		return t.hardlink(rel, h)
+	default:
+		return fmt.Errorf("%q is of a kind (%q) that is never restored: refused", h.Name, h.Typeflag)
+	}
+}
+
+func (t *Tree) folder(rel string) error {
+	if _, ok := t.made.Load(rel); ok || rel == "." {
+		return nil
+	}
+	if err := t.root.MkdirAll(rel, 0o700); err != nil {
+		return err
+	}
+	t.made.Store(rel, true)
+	return nil
+}
+
+// fresh removes what an earlier, damaged copy of the part has left under a name.
+func (t *Tree) fresh(rel string, make func() error) error {
+	err := make()
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if t.KeepExisting {
+		return fmt.Errorf("%s is there already and is not replaced; choose an empty folder", rel)
+	}
+	if err := t.root.Remove(rel); err != nil {
+		return err
+	}
+	return make()
+}
+
+func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
+	if err := t.folder(path.Dir(rel)); err != nil {
+		return err
+	}
+	var f *disk.File
+	err := t.fresh(rel, func() (err error) {
+		f, err = t.root.Create(rel, 0o600)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if h.PAXRecords[archive.PAXSparse] != "" {
+		err = copySparse(f, content, h.Size)
+	} else {
+		_, err = io.Copy(f, content)
+	}
+	if err == nil {
+		err = t.owners.apply(h, f.Chown)
+	}
+	if err == nil {
+		err = f.Chmod(goMode(h.Mode))
+	}
+	if err == nil {
+		t.setXAttrs(h, f.File)
+		f.StartWriteback()
+		if f.SetTimes(h.ModTime) != nil { // without /proc it takes the name
+			err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
+		}
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("write %s: %w", rel, err)
+	}
+	return nil
+}
+
+func (t *Tree) symlink(rel string, h *tar.Header) error {
+	if err := t.folder(path.Dir(rel)); err != nil {
+		return err
+	}
+	if err := t.fresh(rel, func() error { return t.root.Symlink(h.Linkname, rel) }); err != nil {
+		return err
+	}
+	return t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+}
+
+func (t *Tree) hardlink(rel string, h *tar.Header) error {
+	target, err := t.relative(h.Linkname)
+	if err != nil {
+		return err
+	}
+	if err := t.folder(path.Dir(rel)); err != nil {
+		return err
+	}
+	return t.fresh(rel, func() error { return t.root.Link(target, rel) })
+}
+
+// finishFolders gives folders their owners, permissions and times, innermost
+// first: writing into one changes its time, and it may end up read-only.
+func (t *Tree) finishFolders() error {
+	for i := len(t.folders) - 1; i >= 0; i-- {
+		h := t.folders[i]
+		rel, err := t.relative(h.Name)
+		if err != nil {
+			return err
+		}
+		err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+		if err == nil {
+			err = t.root.Chmod(rel, goMode(h.Mode))
+		}
+		if err == nil && len(h.PAXRecords) > 0 {
+			var f *os.File
+			if f, err = t.root.Open(rel); err == nil {
+				t.setXAttrs(h, f)
+				err = f.Close()
+			}
+		}
+		if err == nil {
+			err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
+		}
+		if err != nil {
+			return fmt.Errorf("folder %s: %w", rel, err)
+		}
+	}
+	return nil
+}
+
+// setXAttrs sets a path's extended attributes. What this account or file
+// system may not have is counted, not fatal: the content is there.
+func (t *Tree) setXAttrs(h *tar.Header, f *os.File) {
+	for key, value := range h.PAXRecords {
+		name, ok := strings.CutPrefix(key, archive.PAXXAttr)
+		if ok && xattr.FSet(f, name, []byte(value)) != nil {
+			t.mu.Lock()
+			t.unset++
+			t.mu.Unlock()
+		}
+	}
+}
+
+// copySparse writes content with holes for what is nothing but zeros.
+func copySparse(f *disk.File, content io.Reader, size int64) error {
+	block := make([]byte, 64<<10)
+	zeros := make([]byte, len(block))
+	for {
+		n, err := io.ReadFull(content, block)
+		if n > 0 && bytes.Equal(block[:n], zeros[:n]) {
+			if _, err := f.Seek(int64(n), io.SeekCurrent); err != nil {
+				return err
+			}
+		} else if n > 0 {
+			if _, err := f.Write(block[:n]); err != nil {
+				return err
+			}
+		}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return f.Truncate(size)
+		case err != nil:
+			return err
+		}
+	}
+}
+
+func goMode(unix int64) fs.FileMode {
+	m := fs.FileMode(unix & 0o777)
+	if unix&0o4000 != 0 {
+		m |= fs.ModeSetuid
+	}
+	if unix&0o2000 != 0 {
+		m |= fs.ModeSetgid
+	}
+	if unix&0o1000 != 0 {
+		m |= fs.ModeSticky
+	}
+	return m
+}
+
+// owners maps account names to this machine's numbers: another machine may
+// number the web server's account otherwise.
+type owners struct {
+	mu            sync.Mutex
+	users, groups map[string]int
+}
+
+// apply sets the owner where this account may: as root. Otherwise everything
+// belongs to the account that restores.
+func (o *owners) apply(h *tar.Header, chown func(uid, gid int) error) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	o.mu.Lock()
+	if o.users == nil {
+		o.users, o.groups = map[string]int{}, map[string]int{}
+	}
+	uid := cached(o.users, h.Uname, h.Uid, func(name string) (string, error) {
+		u, err := user.Lookup(name)
+		if err != nil {
+			return "", err
+		}
+		return u.Uid, nil
+	})
+	gid := cached(o.groups, h.Gname, h.Gid, func(name string) (string, error) {
+		g, err := user.LookupGroup(name)
+		if err != nil {
+			return "", err
+		}
+		return g.Gid, nil
+	})
+	o.mu.Unlock()
+	return chown(uid, gid)
+}
+
+func cached(known map[string]int, name string, number int, look func(string) (string, error)) int {
+	if name == "" {
+		return number
+	}
+	if id, ok := known[name]; ok {
+		return id
+	}
+	known[name] = number
+	if text, err := look(name); err == nil {
+		if id, err := strconv.Atoi(text); err == nil {
+			known[name] = id
+		}
+	}
+	return known[name]
+}

@@ -1,0 +1,279 @@
+// Package verify proves that archives are whole: that every part is there with
+// the right length (quick), that every stored byte is the one that was written
+// (digests), or that every file and every table is what was saved (full).
+package verify
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/progress"
+	"revlet/internal/site"
+	"revlet/internal/store"
+)
+
+// Level is how well archives are looked at.
+type Level string
+
+// The levels. Quick and Digests need no key for encrypted archives.
+const (
+	Quick   Level = "quick"
+	Digests Level = "digests"
+	Full    Level = "full"
+)
+
+// Damage is one object of an archive that is missing or not what was written.
+type Damage struct {
+	Store string `json:"store"`
+	// Object is the part's name, or `list`.
+	Object string `json:"object"`
+	Why    string `json:"why"`
+	// Held are paths and tables that were in it, at most HeldShown of them;
+	// HeldTotal counts all.
+	Held      []string `json:"held"`
+	HeldTotal int      `json:"held_total"`
+}
+
+// HeldShown is how many names a Damage lists.
+const HeldShown = 10
+
+// Report is the outcome for one archive in one store.
+type Report struct {
+	Archive string   `json:"archive"`
+	Store   string   `json:"store"`
+	Level   Level    `json:"level"`
+	Parts   int      `json:"parts"`
+	Bytes   int64    `json:"bytes"`
+	Damage  []Damage `json:"damage"`
+	// NotReached are objects that could not be read, so that nothing is known of
+	// them: a store that is down, a connection that broke.
+	NotReached []Missed      `json:"not_reached"`
+	Took       time.Duration `json:"-"`
+}
+
+// Missed is an object that could not be read, and why.
+type Missed struct {
+	Object string `json:"object"`
+	Why    string `json:"why"`
+}
+
+// Verdict is what is known of the archive in the store now.
+func (r *Report) Verdict() catalog.Verdict {
+	switch {
+	case len(r.Damage) > 0:
+		return catalog.Damaged
+	case len(r.NotReached) > 0:
+		return catalog.NotReached
+	}
+	return catalog.Sound
+}
+
+// Sound tells whether everything was reached and nothing found.
+func (r *Report) Sound() bool { return r.Verdict() == catalog.Sound }
+
+// note files what an object's check came to.
+func (r *Report) note(object string, err error) {
+	if catalog.VerdictOf(err) == catalog.Damaged {
+		r.Damage = append(r.Damage, Damage{Store: r.Store, Object: object, Why: why(err), Held: []string{}})
+	} else {
+		r.NotReached = append(r.NotReached, Missed{Object: object, Why: err.Error()})
+	}
+}
+
+// Verifier remembers parts that it has proved, so that those which archives
+// share are read once. That saves most when older archives come first.
+type Verifier struct {
+	Observer progress.Observer
+	// Workers is how many parts are read at a time; 0 means 2.
+	Workers int
+
+	mu     sync.Mutex
+	proved map[proof]*proved
+}
+
+// proof names a part that was looked at.
+type proof struct {
+	store, part string
+	level       Level
+}
+
+// proved is what came of it; in a full one, of the entries that were expected.
+type proved struct {
+	err      error
+	expected []catalog.Expected
+}
+
+// Archive checks one archive in one store.
+func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named, level Level) (*Report, error) {
+	start := time.Now()
+	r := &Report{Archive: h.Name, Store: s.Name, Level: level, Parts: len(h.Parts), Bytes: h.Totals.StoredBytes, Damage: []Damage{}, NotReached: []Missed{}}
+	progress.Or(v.Observer).Phase("verifying "+h.Name+" in "+s.Name, h.Totals.StoredBytes)
+	here := &catalog.Held{Record: h.Record, Stores: []store.Named{s}, Keys: h.Keys}
+	if err := catalog.CheckList(ctx, s, h.Record); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		r.note("list", err)
+	}
+	var ix *catalog.Index
+	if level == Full && r.Sound() {
+		var err error
+		if ix, err = here.ReadIndex(ctx); err != nil {
+			if ctx.Err() != nil || errors.Is(err, encryption.ErrNoKey) || errors.Is(err, encryption.ErrWrongKey) {
+				return nil, err
+			}
+			r.note("list", err)
+		}
+	}
+	check := func(p archive.Part) error {
+		pace := progress.Or(v.Observer).Advance
+		switch {
+		case level == Quick:
+			return sized(ctx, s, h.Site, p)
+		case ix == nil:
+			return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes, p.SHA256, pace)
+		default:
+			return ix.Check(ctx, h, s, p, pace)
+		}
+	}
+	bad, err := v.parts(ctx, h, proof{store: s.Name, level: level}, ix, check)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range h.Parts {
+		if err, isBad := bad[p.Name]; isBad {
+			r.note(p.Name, err)
+			delete(bad, p.Name)
+		}
+	}
+	r.Took = time.Since(start)
+	return r, nameHeld(ctx, h, r)
+}
+
+// parts checks each part once and returns the bad ones.
+func (v *Verifier) parts(ctx context.Context, h *catalog.Held, key proof, ix *catalog.Index, check func(archive.Part) error) (map[string]error, error) {
+	workers := v.Workers
+	if workers == 0 {
+		workers = 2
+	}
+	bad := map[string]error{}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(workers)
+	for _, p := range h.Parts {
+		key.part = p.Name
+		now := &proved{}
+		if ix != nil {
+			now.expected = ix.Expects(p.Name)
+		}
+		known, done := v.claim(key, now)
+		if done {
+			if known != nil {
+				v.mu.Lock()
+				bad[p.Name] = known
+				v.mu.Unlock()
+			}
+			continue
+		}
+		g.Go(func() error {
+			err := check(p)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err != nil {
+				v.mu.Lock()
+				defer v.mu.Unlock()
+				now.err, bad[p.Name] = err, err
+			}
+			return nil
+		})
+	}
+	return bad, g.Wait()
+}
+
+// claim tells what is known of a part; when nothing is, or not about all that is
+// expected of it now, it notes that now will be.
+func (v *Verifier) claim(key proof, now *proved) (known error, done bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	before := v.proved[key]
+	if before != nil && (before.err != nil || catalog.Within(now.expected, before.expected)) {
+		return before.err, true
+	}
+	if v.proved == nil {
+		v.proved = map[proof]*proved{}
+	}
+	v.proved[key] = now
+	return nil, false
+}
+
+// sized tells whether a part is there with the right length.
+func sized(ctx context.Context, s store.Named, site string, p archive.Part) error {
+	info, err := s.Stat(ctx, archive.PartPath(site, p.Name))
+	if err != nil {
+		return err
+	}
+	if info.Bytes != p.Bytes {
+		return fmt.Errorf("%w: it has %d bytes, %d were written", archive.ErrDamaged, info.Bytes, p.Bytes)
+	}
+	return nil
+}
+
+func why(err error) string {
+	if errors.Is(err, store.ErrNotFound) {
+		return "missing"
+	}
+	text := err.Error()
+	if i := strings.Index(text, archive.ErrDamaged.Error()+": "); i >= 0 {
+		text = text[i+len(archive.ErrDamaged.Error())+2:] // the object is named beside it
+	}
+	return text
+}
+
+// nameHeld fills in what the damaged parts held, from a list in any store that
+// has it sound.
+func nameHeld(ctx context.Context, h *catalog.Held, r *Report) error {
+	at := map[string]*Damage{}
+	for i := range r.Damage {
+		at[r.Damage[i].Object] = &r.Damage[i]
+	}
+	if len(at) == 0 || len(at) == 1 && at["list"] != nil {
+		return nil
+	}
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		d := at[e.Part]
+		if d == nil {
+			return nil
+		}
+		d.HeldTotal++
+		if len(d.Held) < HeldShown {
+			d.Held = append(d.Held, describe(e))
+		}
+		return nil
+	})
+	if err != nil && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return nil // without any sound list the names are not known
+}
+
+func describe(e archive.Entry) string {
+	switch e.Type {
+	case archive.TypeRows:
+		return fmt.Sprintf("table %s of database %s (%d rows)", e.Table, e.Database, e.Rows)
+	case archive.TypeSchema:
+		return "table definitions of database " + e.Database
+	case archive.TypeObjects:
+		return "views, triggers and routines of database " + e.Database
+	default:
+		return strings.TrimPrefix(e.Path, site.RootLabel+"/")
+	}
+}
