@@ -3,8 +3,10 @@ package e2e
 import (
 	_ "embed"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -101,6 +103,78 @@ func TestAnSQLFileOfTheServersOwnClientIsLoaded(t *testing.T) {
 	assert.Equal(t, want, live(s.describe(t, db)))
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, broken, s.describe(t, db))
+}
+
+// Dumps of the server's own client, with the flags that people use: each is loaded as
+// it is meant, or refused with the live database untouched; undo gives back what was
+// there.
+func TestDumpsWithTheFlagsThatPeopleUse(t *testing.T) {
+	s := mariadb(t)
+	w := described(t, s, "lighthouse", "GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'")
+	s.exec(t, "CREATE DATABASE pier; USE pier; CREATE TABLE boats (a INT); INSERT INTO boats VALUES (1), (2)")
+	defer s.exec(t, "DROP DATABASE pier")
+	s.exec(t, `USE lighthouse; CREATE TABLE parent (id INT PRIMARY KEY AUTO_INCREMENT, name VARCHAR(40) CHARACTER SET latin1, stamp TIMESTAMP NULL);
+		CREATE TABLE child (id INT PRIMARY KEY, parent INT, raw BLOB, KEY (parent), FOREIGN KEY (parent) REFERENCES parent (id) ON DELETE CASCADE);
+		INSERT INTO parent VALUES (1, 'Föhr; -- it''s /* lit */ \\', '2026-11-20 03:20:00'), (2, NULL, NULL); INSERT INTO child VALUES (1, 1, x'00ff0a0d27'), (2, 2, '');
+		CREATE VIEW z_view AS SELECT id FROM parent; CREATE VIEW a_view AS SELECT id FROM z_view; CREATE FUNCTION twice(a INT) RETURNS INT DETERMINISTIC RETURN 2 * a;
+		CREATE TRIGGER lit BEFORE INSERT ON child FOR EACH ROW SET NEW.id = NEW.id + LENGTH(';') - 1`)
+	full := s.describe(t, "lighthouse")
+	cases := []struct {
+		flags string
+		// want is what is there afterwards, if refused is not set: all of it, or not
+		// what begins so.
+		lacks   []string
+		refused string
+	}{
+		{flags: "--routines lighthouse"},
+		{flags: "--routines --skip-opt --create-options --databases lighthouse"},
+		{flags: "--routines --databases --add-drop-database lighthouse pier"},
+		{flags: "--routines --all-databases --flush-privileges --hex-blob"},
+		{flags: "--compact --skip-extended-insert --complete-insert --single-transaction --skip-triggers lighthouse", lacks: []string{"routine", "trigger"}},
+		{flags: "--replace --order-by-primary --skip-comments --skip-tz-utc --no-autocommit --routines lighthouse"},
+		{flags: "--insert-ignore --lock-all-tables --quick --disable-keys --skip-add-drop-table --routines --databases pier lighthouse"},
+		{flags: "--no-create-info --skip-triggers lighthouse", refused: "rows of a table and not its definition"},
+		{flags: "--no-create-info --replace --databases lighthouse", refused: "rows of a table and not its definition"},
+		{flags: "--databases pier mysql", lacks: []string{"parent", "child", "view", "routine", "trigger"}},
+		{flags: "--system=users --databases lighthouse", refused: "does not write"},
+	}
+	dumps := map[string]string{}
+	for _, c := range cases {
+		args := append([]string{"--no-defaults", "-uroot", "--socket=" + s.socket}, strings.Fields(c.flags)...)
+		out, err := exec.Command("mariadb-dump", args...).Output()
+		require.NoError(t, err, c.flags)
+		dumps[c.flags] = string(out)
+	}
+	s.exec(t, "USE lighthouse; SET foreign_key_checks = 0; DROP TABLE parent; DELETE FROM child WHERE id = 2; DROP FUNCTION twice; DROP VIEW a_view; CREATE TABLE planted (a INT)")
+	broken := s.describe(t, "lighthouse")
+	for _, c := range cases {
+		for _, ending := range []string{"\n", "\r\n"} {
+			w.write("museum.sql", strings.ReplaceAll(dumps[c.flags], "\n", ending))
+			if c.refused != "" {
+				w.fails(1, []string{c.refused, "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+			} else {
+				w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+				now := s.describe(t, "lighthouse")
+				for name, text := range full {
+					if slices.ContainsFunc(c.lacks, func(l string) bool { return strings.HasPrefix(name, l) }) {
+						assert.NotContains(t, now, name, c.flags)
+					} else {
+						assert.Equal(t, text, strings.ReplaceAll(now[name], "\r\n", "\n"), c.flags)
+					}
+				}
+				assert.NotContains(t, now, "planted")
+				w.run("undo", "kestrelpoint", "--yes")
+			}
+			require.Equal(t, broken, s.describe(t, "lighthouse"), c.flags)
+			require.Equal(t, []string{"1", "2"}, s.column(t, "SELECT a FROM pier.boats ORDER BY 1"))
+		}
+	}
+	w.write("museum.sql", dumps["--routines --databases --add-drop-database lighthouse pier"])
+	w.fails(1, []string{"no database shop", "lighthouse, pier", "--sql-database"}, "restore", "kestrelpoint", "--sql", "museum.sql", "--sql-database", "shop", "--yes")
+	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--sql-database", "pier", "--yes")
+	assert.Equal(t, []string{"boats"}, slices.Collect(maps.Keys(live(s.describe(t, "lighthouse")))))
+	w.run("undo", "kestrelpoint", "--yes")
+	require.Equal(t, broken, s.describe(t, "lighthouse"))
 }
 
 func TestAnAccountThatMayOnlyRead(t *testing.T) {

@@ -39,6 +39,8 @@ var advice = map[reason.Reason]string{
 	reason.ParentsRequired:    "add --rows {table}:{column}={value}",
 	reason.StillReferred:      "put both tables back, or use --mode fill",
 	reason.OnlySQL:            "`revlet restore SITE --sql FILE` restores a database alone",
+	reason.OnlyRows:           "export definitions and rows together",
+	reason.WhichDatabase:      "say which one with --sql-database NAME",
 	reason.HalfRestored:       "when the cause is mended, `revlet undo {site}` or `revlet restore {archive}` brings it to an end",
 	reason.NotRun:             "the command was not run; mend this first",
 	reason.SiteNotConfigured:  "`revlet import FILE --store FOLDER` describes it there",

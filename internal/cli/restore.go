@@ -43,6 +43,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
+			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
 			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
@@ -72,7 +73,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	want.Archive, want.Site, want.Anyway, want.Clean = h, s, c.Bool("anyway"), c.Bool("clean")
+	want.Archive, want.Site, want.Anyway, want.Clean, want.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
 	if want.Clean && (!want.Files || want.Selection != nil) {
 		return usageError("--clean is for a restore of all files")
 	}
@@ -137,7 +138,7 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	r, err := a.jobs.RestoreSQL(ctx, s, file, watch)
+	r, err := a.jobs.RestoreSQL(ctx, s, file, c.String("sql-database"), watch)
 	done()
 	if err != nil {
 		return err

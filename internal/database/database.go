@@ -136,6 +136,9 @@ type Plan struct {
 	// databases for mysql, files for sqlite.
 	Stage string `json:"stage"`
 	Aside string `json:"aside"`
+	// From names the database that is meant in a dump of several; empty for the
+	// only one, or the one that is called as the live one is.
+	From string `json:"from,omitempty"`
 	// Tables are the tables that come or go, for mysql.
 	Tables []TableMove `json:"tables,omitempty"`
 	// Views are the live views, which go aside under other names.

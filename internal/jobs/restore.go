@@ -58,7 +58,9 @@ type RestoreOrder struct {
 	Rows      map[string]*database.RowSelection
 	Anyway    bool
 	// Clean sets aside, too, what the archive never held.
-	Clean    bool
+	Clean bool
+	// Dumped names the database that is meant in a dump of several.
+	Dumped   string
 	Observer progress.Observer
 }
 
@@ -113,7 +115,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {
@@ -141,7 +143,8 @@ func (a *Agent) OpenForSQL(name string) (*site.Site, site.Database, error) {
 }
 
 // RestoreSQL puts a site's only database back from an SQL file that is no archive.
-func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file string, watch progress.Observer) (*Restored, error) {
+// dumped names the database that is meant if the file holds several.
+func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped string, watch progress.Observer) (*Restored, error) {
 	text, closeText, err := portable.OpenSQL(file)
 	if err != nil {
 		return nil, err
@@ -151,7 +154,7 @@ func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file string, watch
 	r := &Restored{Site: s, Archive: &catalog.Held{Record: &archive.Record{Site: s.Name, Name: name, Taken: a.Now()}}}
 	run := history.Run{Site: s.Name, Command: "restore", Archive: file}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
-		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
+		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Dumped: dumped, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
 		return err
 	})
 	if err != nil {

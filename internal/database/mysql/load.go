@@ -139,7 +139,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	err = db.onConn(ctx, p.Stage, func(conn *sql.Conn) error {
 		switch u.Kind {
 		case database.Schema:
-			return loadSchema(ctx, conn, p, r)
+			return loadSchema(ctx, conn, p, parseVersion(db.info.Version), r)
 		case database.Rows:
 			rows, err = loadRows(ctx, conn, p, u.Table, r)
 			return err
@@ -221,7 +221,7 @@ func namesOf(ctx context.Context, conn *sql.Conn, q string) (map[string]bool, er
 	return known, nil
 }
 
-func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Reader) error {
+func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, version serverVersion, r io.Reader) error {
 	known, err := namesOf(ctx, conn, "SELECT COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY")
 	if err != nil {
 		return fmt.Errorf("list collations: %w", err)
@@ -244,7 +244,7 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, r io.Read
 		if err != nil {
 			return err
 		}
-		table, err := checkSchema(stmt)
+		table, stmt, err := checkSchema(stmt, version)
 		if err != nil {
 			return err
 		}
@@ -284,7 +284,7 @@ func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table strin
 	head := []byte("INSERT INTO " + quote(to))
 	var count int64
 	err = rowStatements(r, func(stmt []byte) error {
-		if len(stmt) < 200 && sessionStatement.Match(stmt) {
+		if len(stmt) < 200 && sessionStatement.Match(stmt) && !unsafeMode.Match(stmt) {
 			_, err := conn.ExecContext(ctx, string(stmt))
 			return err
 		}
@@ -317,7 +317,7 @@ func (db *Database) loadObjects(ctx context.Context, p *database.Plan, r io.Read
 	if err != nil {
 		return err
 	}
-	if err := eachObject(string(text), func(string) error { return nil }); err != nil {
+	if err := eachObject(string(text), parseVersion(db.info.Version), func(string) error { return nil }); err != nil {
 		return err
 	}
 	p.NewObjects = string(text)
@@ -385,7 +385,7 @@ func (db *Database) addLateKeys(ctx context.Context, p *database.Plan) error {
 }
 
 // eachObject calls visit for every statement of a part of kind objects.
-func eachObject(text string, visit func(stmt string) error) error {
+func eachObject(text string, version serverVersion, visit func(stmt string) error) error {
 	s := sqltext.NewSplitter(strings.NewReader(text), sqltext.MySQL)
 	for {
 		stmt, err := s.Next()
@@ -395,8 +395,8 @@ func eachObject(text string, visit func(stmt string) error) error {
 		if err != nil {
 			return err
 		}
-		if !sessionStatement.MatchString(stmt) && !objectStatement.MatchString(stmt) {
-			return foreign(stmt)
+		if stmt, err = checkObject(stmt, version); err != nil {
+			return err
 		}
 		if err := visit(stmt); err != nil {
 			return err

@@ -35,7 +35,7 @@ func TestRowsAreTakenAStatementAtATime(t *testing.T) {
 // What an archive's part of kind objects may hold, and nothing beside it.
 func TestOnlyObjectsAreMadeOfObjects(t *testing.T) {
 	visit := func(text string) (n int, err error) {
-		err = eachObject(text, func(string) error { n++; return nil })
+		err = eachObject(text, mariadb1011, func(string) error { n++; return nil })
 		return n, err
 	}
 	n, err := visit("SET NAMES utf8mb4;\nSET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', time_zone = '+00:00';\n" +
@@ -48,7 +48,8 @@ func TestOnlyObjectsAreMadeOfObjects(t *testing.T) {
 		"SET SESSION init_connect = 'x';", "SET NAMES gbk;", "INSTALL SONAME 'x.so';", "CREATE USER 'x';", "CREATE TABLE t (a int);",
 		"CREATE DATABASE x;", "CREATE SERVER s FOREIGN DATA WRAPPER mysql OPTIONS (HOST 'x');", "LOAD DATA INFILE '/etc/passwd' INTO TABLE t;",
 		"ALTER EVENT e ENABLE;", "CALL p();", "/* x */ DROP TABLE t;", "SELECT 1 INTO OUTFILE '/tmp/x';", "COMMIT AND CHAIN;",
-		"SET autocommit = 0, GLOBAL x = 1;",
+		"SET autocommit = 0, GLOBAL x = 1;", "CREATE FUNCTION f RETURNS STRING SONAME 'x.so';", "CREATE AGGREGATE FUNCTION f RETURNS INTEGER SONAME 'x.so';",
+		"CREATE /*!50001 FUNCTION f RETURNS STRING SONAME 'x.so' */;", "CREATE /*!99999 VIEW v AS */ TABLE t (a int);", "CREATE TRIGGER mysql.t BEFORE INSERT ON x FOR EACH ROW SET @a = 1;",
 	} {
 		n, err := visit("SET NAMES utf8mb4;\n" + evil + "\n")
 		require.ErrorIs(t, err, database.ErrForeignSQL, evil)

@@ -21,6 +21,8 @@ type object struct {
 	name    string
 	create  string
 	sqlMode string
+	// charset is the character set that the text is in, for a dump's.
+	charset string
 }
 
 // definer matches the account that an object is tied to. It is left out, so

@@ -49,35 +49,8 @@ func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
 var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
 	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks|system_versioning_insert_history) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
 
-// schemaStatement matches what a part of kind schema holds.
-var schemaStatement = regexp.MustCompile("(?s)^(?:CREATE TABLE (`(?:[^`]|``)*`) \\(|CREATE SEQUENCE (`(?:[^`]|``)*`) |DO SETVAL\\((`(?:[^`]|``)*`), -?[0-9]+, 0\\)$)")
-
-// objectStatement matches what a part of kind objects holds.
-var objectStatement = regexp.MustCompile(`(?is)^CREATE (?:ALGORITHM\s*=\s*\w+\s+)?(?:SQL SECURITY \w+\s+)?(?:AGGREGATE\s+)?(?:VIEW|TRIGGER|FUNCTION|PROCEDURE|EVENT)\s`)
-
-// reaching matches words that have no place in a plain table definition:
-// they would copy other data or reach out of the database.
-var reaching = regexp.MustCompile(`(?i)\b(?:SELECT|OUTFILE|DATA\s+DIRECTORY|INDEX\s+DIRECTORY|CONNECTION\s*=|ENGINE\s*=\s*(?:FEDERATED|CONNECT|SPIDER|S3))`)
-
 func foreign(stmt string) error {
-	head := stmt
-	if len(head) > 60 {
-		head = head[:60] + "…"
-	}
-	return fmt.Errorf("%w: %q", database.ErrForeignSQL, head)
-}
-
-// checkSchema returns the table or sequence that a statement defines, empty
-// for a session statement; anything else is refused.
-func checkSchema(stmt string) (string, error) {
-	if sessionStatement.MatchString(stmt) {
-		return "", nil
-	}
-	m := schemaStatement.FindStringSubmatch(stmt)
-	if m == nil || reaching.MatchString(withoutLiterals(stmt)) {
-		return "", foreign(stmt)
-	}
-	return unquote(m[1] + m[2] + m[3]), nil
+	return fmt.Errorf("%w: %s", database.ErrForeignSQL, excerpt(stmt))
 }
 
 // withoutLiterals blanks strings, quoted names and comments.

@@ -130,7 +130,7 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 		if err := addKeys(ctx, conn, p, to); err != nil {
 			return err
 		}
-		return eachObject(objects, func(stmt string) error {
+		return eachObject(objects, parseVersion(db.info.Version), func(stmt string) error {
 			if _, err := conn.ExecContext(ctx, stmt); err != nil {
 				return fmt.Errorf("%.60s…: %w", stmt, err)
 			}

@@ -73,6 +73,10 @@ const (
 	StillReferred Reason = "still-referred"
 	// OnlySQL: SQL was given where a file archive is needed.
 	OnlySQL Reason = "only-sql"
+	// OnlyRows: SQL gives rows of a table and not its definition. WhichDatabase: SQL
+	// holds several databases, and it must be said which is meant.
+	OnlyRows      Reason = "only-rows"
+	WhichDatabase Reason = "which-database"
 	// HalfRestored: a restore of "site" from "archive" has stopped half-way.
 	HalfRestored Reason = "half-restored"
 	// NotRun: the command that was to be guarded was not run.

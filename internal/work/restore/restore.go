@@ -51,6 +51,8 @@ type Job struct {
 	Anyway bool
 	// Selection limits Files to some of the webroot; nil is all of it.
 	Selection *FileSelection
+	// Dumped names the database that is meant in a copy's dump of several.
+	Dumped string
 	// Drain is how long to wait, once the site is closed, for pages that are being
 	// made: they would be half of the old site and half of the new one.
 	Drain time.Duration
@@ -313,6 +315,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 	for _, d := range r.inside {
 		plan := d.target.Plan(r.journal.ID)
+		plan.From = r.Dumped
 		if err := d.target.Prepare(ctx, plan, nil); err != nil {
 			return err
 		}

@@ -20,6 +20,8 @@ type SQLJob struct {
 	Site *site.Site
 	// Label names the database.
 	Label string
+	// Dumped names the database that is meant in a dump of several.
+	Dumped string
 	// Name is shown as where it came from; Text is the SQL.
 	Name     string
 	Text     io.Reader
@@ -59,7 +61,7 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 		return fail(err)
 	}
 	plan := target.Plan(journal.ID)
-	plan.Label = j.Label
+	plan.Label, plan.From = j.Label, j.Dumped
 	journal.Databases = []*database.Plan{plan}
 	targets := map[string]database.Target{j.Label: target}
 	rows, err := stageSQL(ctx, j, journal, target, loader)

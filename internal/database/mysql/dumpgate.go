@@ -1,0 +1,432 @@
+package mysql
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/reason"
+)
+
+// dumpGate says, statement by statement, what of a dump is run in the staging
+// database. It follows the session as the client would: which database is used, which
+// character set and SQL mode hold; nothing of that is left to the server but what is
+// known to be harmless.
+type dumpGate struct {
+	version serverVersion
+	// live is the live database's name, from the one that was asked for, if any.
+	live, from string
+	// current is the database that the text uses; met are those of which it makes
+	// something, taken the one whose statements are let through.
+	current string
+	met     []string
+	taken   string
+	// restart is set when what was taken so far has to be thrown away.
+	restart bool
+	session map[string]string
+	saved   map[string]string
+	objects []object
+}
+
+func newDumpGate(version serverVersion, live, from string) *dumpGate {
+	return &dumpGate{version: version, live: live, from: from, saved: map[string]string{},
+		session: map[string]string{"character_set_client": "utf8mb4", "time_zone": "SYSTEM", "sql_mode": "NO_AUTO_VALUE_ON_ZERO", "system_versioning_insert_history": "0"}}
+}
+
+// passedOver begin statements that are not run, and need not be: about a place of the
+// dump's own, about locks, transactions and replication.
+var passedOver = []string{"LOCK", "UNLOCK", "FLUSH", "START", "STOP", "BEGIN", "COMMIT", "CHANGE"}
+
+// admit returns what is to be run for a statement, nothing if it is passed over or
+// kept for later. The error wraps database.ErrForeignSQL for what is not in the list.
+func (g *dumpGate) admit(stmt string) ([]string, error) {
+	if in, ok := readInsert(stmt); in != nil {
+		if !ok {
+			return nil, foreign(stmt)
+		}
+		if !g.belongs(in.database) {
+			return nil, nil
+		}
+		return []string{in.text}, nil
+	}
+	tokens := g.version.open(stmt)
+	r := newTokenReader(tokens)
+	first := r.Peek()
+	switch {
+	case r.End():
+		return nil, nil
+	case r.Take("SET"):
+		return g.set(stmt, r)
+	case r.Take("USE"):
+		name, ok := r.Name()
+		if !ok || !r.End() {
+			return nil, foreign(stmt)
+		}
+		g.current = name
+		return nil, nil
+	case slices.ContainsFunc(passedOver, first.Is):
+		return nil, nil
+	case r.Take("CREATE"):
+		return g.create(stmt, r)
+	case r.Take("DROP"):
+		return g.drop(stmt, r)
+	case r.Take("ALTER"):
+		return g.alter(stmt, r)
+	case r.Take("TRUNCATE"):
+		r.Take("TABLE")
+		return g.onTable(stmt, r, (*tokenReader).atEnd)
+	case r.TakeOne("DO", "SELECT"):
+		if _, ok := r.setval(); ok && g.belongs("") {
+			return []string{sqltext.Write(tokens, false)}, nil
+		} else if ok {
+			return nil, nil
+		}
+	}
+	return nil, foreign(stmt)
+}
+
+// belongs tells whether a statement about something in a database, empty for the one
+// that is used, is let through. Of several databases one is taken.
+func (g *dumpGate) belongs(name string) bool {
+	if name == "" {
+		name = g.current
+	}
+	same := func(a, b string) bool { return strings.EqualFold(a, b) }
+	if slices.ContainsFunc([]string{"mysql", "sys", "performance_schema", "information_schema"}, func(s string) bool { return same(s, name) }) {
+		return false
+	}
+	if !slices.ContainsFunc(g.met, func(m string) bool { return same(m, name) }) {
+		g.met = append(g.met, name)
+		switch {
+		case g.from != "":
+			if same(g.from, name) {
+				g.taken = name
+			}
+		case len(g.met) == 1:
+			g.taken = name
+		case same(name, g.live):
+			g.taken, g.restart, g.objects = name, true, nil
+		}
+	}
+	if g.from != "" {
+		return same(g.from, name)
+	}
+	return same(g.taken, name)
+}
+
+// settled tells at the end whether it was clear which database was meant.
+func (g *dumpGate) settled() error {
+	named := strings.Join(g.met, ", ")
+	switch {
+	case g.from != "" && !strings.EqualFold(g.taken, g.from):
+		return reason.New(reason.WhichDatabase, nil, "the file holds no database %s, but: %s", g.from, named)
+	case g.from == "" && len(g.met) > 1 && !strings.EqualFold(g.taken, g.live):
+		return reason.New(reason.WhichDatabase, nil, "the file holds several databases, and none is called %s: %s", g.live, named)
+	}
+	return nil
+}
+
+// target passes over a table's name, and gives the database before it, if any.
+func (r *tokenReader) target() (db, name string, ok bool) {
+	from := r.Place()
+	if name, ok = r.Name(); !ok {
+		return "", "", false
+	}
+	if r.Take(".") {
+		db = name
+		until := r.Place()
+		if name, ok = r.Name(); !ok {
+			return "", "", false
+		}
+		// Without it, the name is one in the database that is used: the staging one.
+		r.Blank(from, until)
+	}
+	return db, name, true
+}
+
+// onTable lets a statement about one table through if the rest is as it should be.
+func (g *dumpGate) onTable(stmt string, r *tokenReader, rest func(*tokenReader) bool) ([]string, error) {
+	db, _, ok := r.target()
+	if !ok {
+		return nil, foreign(stmt)
+	}
+	if !g.belongs(db) {
+		return nil, nil
+	}
+	if !rest(r) {
+		return nil, foreign(stmt)
+	}
+	return []string{sqltext.Write(r.Tokens, false)}, nil
+}
+
+func (g *dumpGate) create(stmt string, r *tokenReader) ([]string, error) {
+	switch {
+	case r.TakeOne("DATABASE", "SCHEMA"):
+		return nil, nil
+	case r.Take("TABLE"):
+		r.Take("IF", "NOT", "EXISTS")
+		return g.onTable(stmt, r, (*tokenReader).definition)
+	case r.Take("SEQUENCE"):
+		r.Take("IF", "NOT", "EXISTS")
+		return g.onTable(stmt, r, (*tokenReader).sequenceOptions)
+	}
+	if from := r.Mark(); r.TakeOne("UNIQUE", "FULLTEXT", "SPATIAL", "INDEX") {
+		if r.Reset(from); r.index() {
+			return g.onTable(stmt, r, func(r *tokenReader) bool {
+				_, ok := r.Parens()
+				return ok && r.End()
+			})
+		}
+		return nil, foreign(stmt)
+	}
+	h, ok := r.object()
+	if !ok {
+		return nil, foreign(stmt)
+	}
+	if !g.belongs(h.database) {
+		return nil, nil
+	}
+	for _, span := range [][2]int{h.definer, h.qualifier} {
+		r.Blank(span[0], span[1])
+	}
+	g.forget(h.kind, h.name)
+	g.objects = append(g.objects, object{kind: h.kind, name: h.name, create: sqltext.Write(r.Tokens, true), sqlMode: g.session["sql_mode"], charset: g.session["character_set_client"]})
+	return nil, nil
+}
+
+// forget drops an object that was held back.
+func (g *dumpGate) forget(kind, name string) {
+	g.objects = slices.DeleteFunc(g.objects, func(o object) bool { return o.kind == kind && strings.EqualFold(o.name, name) })
+}
+
+// index passes over the head of CREATE INDEX, up to the table's name.
+func (r *tokenReader) index() bool {
+	r.TakeOne("UNIQUE", "FULLTEXT", "SPATIAL")
+	if !r.Take("INDEX") {
+		return false
+	}
+	_, ok := r.Name()
+	if r.Take("USING") {
+		r.Next()
+	}
+	return ok && r.Take("ON")
+}
+
+func (g *dumpGate) drop(stmt string, r *tokenReader) ([]string, error) {
+	switch {
+	case r.TakeOne("DATABASE", "SCHEMA"):
+		return nil, nil
+	case r.TakeOne("TABLE", "SEQUENCE"):
+		r.Take("IF", "EXISTS")
+		return g.onTable(stmt, r, func(r *tokenReader) bool {
+			for r.Take(",") {
+				if db, _, ok := r.target(); !ok || !g.belongs(db) {
+					return false
+				}
+			}
+			r.TakeOne("CASCADE", "RESTRICT")
+			return r.End()
+		})
+	}
+	for _, kind := range []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT"} {
+		if !r.Take(kind) {
+			continue
+		}
+		r.Take("IF", "EXISTS")
+		db, name, ok := r.target()
+		if !ok || !r.End() {
+			break
+		}
+		if g.belongs(db) {
+			g.forget(kind, name)
+		}
+		return nil, nil
+	}
+	return nil, foreign(stmt)
+}
+
+func (g *dumpGate) alter(stmt string, r *tokenReader) ([]string, error) {
+	switch {
+	case r.TakeOne("DATABASE", "SCHEMA"):
+		return nil, nil
+	case !r.Take("TABLE"):
+		return nil, foreign(stmt)
+	}
+	return g.onTable(stmt, r, (*tokenReader).alterations)
+}
+
+// alterations passes over the clauses that dumps end a table with.
+func (r *tokenReader) alterations() bool {
+	for {
+		switch {
+		case r.Take("ENABLE", "KEYS"), r.Take("DISABLE", "KEYS"):
+		case r.Take("AUTO_INCREMENT"), r.Take("COMMENT"):
+			r.Take("=")
+			if !r.value() {
+				return false
+			}
+		case r.Take("ADD"), r.Take("MODIFY"):
+			if !r.clause() {
+				return false
+			}
+		default:
+			return false
+		}
+		if r.End() {
+			return true
+		}
+		if !r.Take(",") {
+			return false
+		}
+	}
+}
+
+// clause passes over a column or a key of ALTER TABLE.
+func (r *tokenReader) clause() bool {
+	for depth := 0; !r.End(); {
+		switch t := r.Peek(); {
+		case t.Is("("):
+			depth++
+		case t.Is(")"):
+			depth--
+		case depth == 0 && t.Is(","):
+			return true
+		case t.Is("SELECT"), t.Is("DIRECTORY"), t.Is("TABLESPACE"), t.Is("PARTITION"):
+			return false
+		}
+		r.Next()
+	}
+	return true
+}
+
+// passedVariables are settings of a session that have no part in what is loaded here:
+// they are not run.
+var passedVariables = []string{"unique_checks", "foreign_key_checks", "sql_notes", "note_verbosity", "sql_quote_show_create", "autocommit", "sql_log_bin",
+	"gtid_purged", "character_set_results", "character_set_connection", "collation_connection", "collation_database", "character_set_database",
+	"character_set_server", "collation_server", "sql_warnings", "net_read_timeout", "net_write_timeout", "max_allowed_packet", "sql_require_primary_key",
+	"innodb_strict_mode", "lock_wait_timeout", "wait_timeout", "default_storage_engine", "transaction_isolation", "tx_isolation", "insert_id",
+	"sql_safe_updates", "alter_algorithm", "show_create_table_skip_secondary_engine", "session_track_gtids", "big_tables"}
+
+var zone = regexp.MustCompile(`^(?:[+-]\d\d:\d\d|SYSTEM)$`)
+
+// set follows SET statements. What of them matters is run in words of its own.
+func (g *dumpGate) set(stmt string, r *tokenReader) (run []string, err error) {
+	switch {
+	case r.TakeOne("NAMES", "CHARSET") || r.Take("CHARACTER", "SET"):
+		return g.assign(stmt, "character_set_client", literal(r.Next()))
+	case r.Take("TRANSACTION"):
+		return nil, nil
+	}
+	for {
+		name, user, global, ok := r.variable()
+		if !ok || !r.Take("=") && !r.Take(":", "=") {
+			return nil, foreign(stmt)
+		}
+		value := g.value(r)
+		switch {
+		case user:
+			g.saved[name] = value
+		case global && name != "gtid_purged":
+			return nil, foreign(stmt)
+		case slices.Contains(passedVariables, name):
+		default:
+			more, err := g.assign(stmt, name, value)
+			if err != nil {
+				return nil, err
+			}
+			run = append(run, more...)
+		}
+		if r.End() {
+			return run, nil
+		}
+		if !r.Take(",") {
+			return nil, foreign(stmt)
+		}
+	}
+}
+
+// variable passes over the name of a variable, in small letters.
+func (r *tokenReader) variable() (name string, user, global, ok bool) {
+	scope := func() {
+		for _, s := range []string{"GLOBAL", "SESSION", "LOCAL", "PERSIST", "PERSIST_ONLY"} {
+			if r.Take(s) {
+				global = s != "SESSION" && s != "LOCAL"
+				r.Take(".")
+			}
+		}
+	}
+	switch {
+	case r.Take("@", "@"):
+		scope()
+	case r.Take("@"):
+		user = true
+	default:
+		scope()
+	}
+	t := r.Next()
+	return strings.ToLower(t.Unquoted()), user, global, t.Kind == sqltext.Word || t.Kind == sqltext.Name
+}
+
+// value passes over a value, to the next comma, and gives it if it is a literal or a
+// variable; empty otherwise.
+func (g *dumpGate) value(r *tokenReader) (value string) {
+	if t := r.Peek(); t.Is("@") {
+		if name, user, _, ok := r.variable(); ok && user {
+			value = g.saved[name]
+		} else if ok {
+			value = g.session[name]
+		}
+	} else {
+		value = literal(r.Next())
+	}
+	for depth := 0; !r.End(); r.Next() {
+		switch t := r.Peek(); {
+		case t.Is("("):
+			depth++
+		case t.Is(")"):
+			depth--
+		case depth == 0 && t.Is(","):
+			return value
+		}
+		value = "" // more than one token: nothing that is worked out here
+	}
+	return value
+}
+
+func literal(t sqltext.Token) string {
+	if t.Kind == sqltext.String || t.Kind == sqltext.Name {
+		return strings.Trim(t.Text, "'\"`")
+	}
+	return t.Text
+}
+
+// assign sets a variable of the session that matters, and gives what is to be run.
+func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
+	switch {
+	case name == "sql_mode":
+		if modes.MatchString(value) {
+			g.session[name] = value
+		}
+		return nil, nil
+	case name == "character_set_client" && value == "":
+		return nil, nil
+	case name == "character_set_client" && safeCharset(value):
+		g.session[name] = strings.ToLower(value)
+		return []string{"SET NAMES " + strings.ToLower(value)}, nil
+	case name == "character_set_client":
+		return nil, fmt.Errorf("%w: the text is in character set %.20q, in which quotes cannot be told apart safely", database.ErrForeignSQL, value)
+	case name == "time_zone" && zone.MatchString(strings.ToUpper(value)):
+		g.session[name] = value
+		return []string{"SET SESSION time_zone = " + text(value)}, nil
+	case name == "system_versioning_insert_history" && (value == "0" || value == "1"):
+		return []string{"SET SESSION system_versioning_insert_history = " + value}, nil
+	}
+	return nil, foreign(stmt)
+}
+
+// modes matches a list of SQL modes. They hold for the objects that are made under
+// them; rows and tables are read under one of Revlet's own.
+var modes = regexp.MustCompile(`^[A-Z0-9_, ]*$`)
