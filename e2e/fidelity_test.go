@@ -177,6 +177,37 @@ func TestDumpsWithTheFlagsThatPeopleUse(t *testing.T) {
 	require.Equal(t, broken, s.describe(t, "lighthouse"))
 }
 
+// Two databases of one site on one server, with tables of the same names; and a table
+// whose rows are elsewhere: no archive holds it, no restore takes it away.
+func TestTwoDatabasesOfOneSite(t *testing.T) {
+	s := mariadb(t)
+	for name, grants := range map[string][]string{"own databases only": nil, "may make databases": {"GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'"}} {
+		t.Run(name, func(t *testing.T) {
+			w := described(t, s, "lighthouse", grants...)
+			s.exec(t, "CREATE DATABASE shop; GRANT ALL ON shop.* TO 'museum'@'127.0.0.1'")
+			defer s.exec(t, "DROP DATABASE shop")
+			config, err := os.ReadFile(w.path("revlet.yaml"))
+			require.NoError(t, err)
+			w.write("revlet.yaml", strings.Replace(string(config), "databases: {main:", fmt.Sprintf("databases: {shop: {mysql: \"museum@127.0.0.1:%d/shop\", password_file: pw}, main:", s.port), 1))
+			for _, db := range []string{"lighthouse", "shop"} {
+				s.exec(t, "USE "+db+"; CREATE TABLE options (id INT PRIMARY KEY, v TEXT) ENGINE=InnoDB; INSERT INTO options VALUES (1, '"+db+"'); CREATE TABLE old (a INT) ENGINE=MyISAM; INSERT INTO old VALUES (7); CREATE TABLE united (a INT) ENGINE=MERGE UNION=(old)")
+			}
+			r := w.fails(3, []string{"table united", "kept elsewhere, by storage engine MRG_MyISAM"}, "backup")
+			assert.Contains(t, r.out, "database/shop")
+			want := []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")}
+			s.exec(t, "UPDATE lighthouse.options SET v = 'x'; DROP TABLE shop.options")
+			broken := []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")}
+			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+			assert.Equal(t, want, []map[string]string{live(s.describe(t, "lighthouse")), live(s.describe(t, "shop"))})
+			w.run("undo", "kestrelpoint", "--yes")
+			assert.Equal(t, broken, []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")})
+			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+			w.run("settle", "kestrelpoint", "--yes")
+			assert.Equal(t, want, []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")})
+		})
+	}
+}
+
 func TestAnAccountThatMayOnlyRead(t *testing.T) {
 	s := mariadb(t)
 	w := described(t, s, "lighthouse")

@@ -116,16 +116,60 @@ func TestPostgresComesBack(t *testing.T) {
 	require.NoError(t, err, string(out))
 	assert.Equal(t, want, s.describe(t, "recovered"), "plain psql loads it")
 
-	dump, err := exec.Command("pg_dump", "-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "postgres", "museum").Output()
-	require.NoError(t, err)
-	w.write("museum.sql", string(dump))
-	s.exec(t, "museum", "SET ROLE museum; DROP TABLE parent CASCADE; DELETE FROM pages; DROP FUNCTION first_page")
-	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
-	assert.Equal(t, want, s.describe(t, "museum"), "an SQL file of the server's own client is loaded")
-	w.run("settle", "kestrelpoint", "--yes")
-	w.write("evil.sql", "CREATE TABLE a (a int);\nCOPY a FROM PROGRAM 'id';")
-	w.fails(1, []string{"does not write", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
+	pgDumps(t, w, s, want)
 
 	s.exec(t, "museum", "CREATE SCHEMA other; CREATE TABLE other.t (a int)")
 	w.fails(3, []string{"schema other (1 tables)", "only the account's own schema"}, "backup")
+}
+
+// pgDumps: dumps of the server's own client, with the flags that people use, are loaded
+// as they are meant, or refused with the live schema untouched; undo gives back what
+// was there.
+func pgDumps(t *testing.T, w *world, s pgServer, want []string) {
+	cases := []struct{ flags, refused string }{
+		{"", ""},
+		{"--clean --if-exists --create --no-owner", ""},
+		{"--inserts --no-privileges --quote-all-identifiers", ""},
+		{"--rows-per-insert=50 --column-inserts --on-conflict-do-nothing", ""},
+		{"--data-only", "rows of a table and not its definition"},
+		{"--data-only --inserts --disable-triggers", "does not write"},
+	}
+	dumps := map[string]string{}
+	for _, c := range cases {
+		args := append([]string{"-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "postgres", "museum"}, strings.Fields(c.flags)...)
+		out, err := exec.Command("pg_dump", args...).Output()
+		require.NoError(t, err, c.flags)
+		dumps[c.flags] = string(out)
+	}
+	s.exec(t, "museum", "SET ROLE museum; DROP TABLE parent CASCADE; DELETE FROM pages; DROP FUNCTION first_page; CREATE TABLE planted (a int)")
+	broken := s.describe(t, "museum")
+	for _, c := range cases {
+		w.write("museum.sql", dumps[c.flags])
+		if c.refused == "" {
+			w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+			assert.Equal(t, want, s.describe(t, "museum"), c.flags)
+			w.run("undo", "kestrelpoint", "--yes")
+		} else {
+			w.fails(1, []string{c.refused, "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+		}
+		require.Equal(t, broken, s.describe(t, "museum"), c.flags)
+	}
+	for _, evil := range []string{
+		"COPY a FROM PROGRAM 'id';",
+		"CREATE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $$ BEGIN DELETE FROM public.planted; RETURN 1; END $$; CREATE TABLE t (x int, y int DEFAULT f()); INSERT INTO t (x) VALUES (1);",
+		"CREATE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $$ BEGIN DROP TABLE public.planted; RETURN 1; END $$; CREATE MATERIALIZED VIEW m AS SELECT f();",
+		"CREATE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $$ BEGIN EXECUTE 'TRUNCATE pub' || 'lic.planted'; RETURN 1; END $$; CREATE TABLE t (x int CHECK (f() > 0)); COPY t (x) FROM stdin;\n1\n\\.\n",
+		"CREATE RULE r AS ON INSERT TO a DO INSTEAD DELETE FROM public.planted; INSERT INTO a VALUES (1);",
+		"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DROP FUNCTION public.stamp() CASCADE; RETURN NEW; END $$; CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW EXECUTE FUNCTION f(); INSERT INTO a VALUES (1);",
+		"CREATE TABLE child () INHERITS (public.planted);", "COMMENT ON TABLE public.planted IS 'mine';", "ALTER TABLE planted ADD CONSTRAINT c CHECK (true);",
+		"CREATE TRIGGER t BEFORE INSERT ON planted FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger();",
+	} {
+		w.write("evil.sql", "CREATE TABLE a (a int);\n"+evil)
+		r := w.fails(1, []string{"the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
+		t.Log(strings.TrimSpace(r.err))
+		require.Equal(t, broken, s.describe(t, "museum"), evil)
+	}
+	w.write("museum.sql", dumps[""])
+	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
+	w.run("settle", "kestrelpoint", "--yes")
 }

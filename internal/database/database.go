@@ -53,6 +53,9 @@ type TableInfo struct {
 	Plain bool
 }
 
+// TableGap begins Gap.Object of a table that is not saved at all.
+const TableGap = "table "
+
 // Gap is an object of a database that could not be read.
 type Gap struct{ Object, Why string }
 
@@ -139,6 +142,8 @@ type Plan struct {
 	// From names the database that is meant in a dump of several; empty for the
 	// only one, or the one that is called as the live one is.
 	From string `json:"from,omitempty"`
+	// Stay are tables that the archive never held: they are left as they are.
+	Stay []string `json:"stay,omitempty"`
 	// Tables are the tables that come or go, for mysql.
 	Tables []TableMove `json:"tables,omitempty"`
 	// Views are the live views, which go aside under other names.

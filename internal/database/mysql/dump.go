@@ -187,8 +187,15 @@ func (s *snapshot) describe(ctx context.Context, mine []*table) error {
 	b.WriteString(schemaHeader)
 	unlocked := 0
 	for _, t := range mine {
+		if t.elsewhere() {
+			s.gaps = append(s.gaps, database.Gap{Object: database.TableGap + t.name, Why: "its rows are kept elsewhere, by storage engine " + t.engine})
+			continue
+		}
 		if err := t.describe(ctx, s.plain); err != nil {
 			return err
+		}
+		if _, _, err := checkSchema(t.create, parseVersion(s.db.info.Version)); err != nil {
+			s.gaps = append(s.gaps, database.Gap{Object: "definition of table " + t.name, Why: "it is saved, but would not be run by a restore: " + err.Error()})
 		}
 		s.tables[t.name] = t
 		b.WriteString(t.create + ";\n")
@@ -210,7 +217,7 @@ func (s *snapshot) describe(ctx context.Context, mine []*table) error {
 	s.schema = b.String()
 	s.units = []database.Unit{{Kind: database.Schema, Bytes: int64(len(s.schema))}}
 	for _, t := range mine {
-		if t.kind == "SEQUENCE" {
+		if t.kind == "SEQUENCE" || t.elsewhere() {
 			continue
 		}
 		if err := s.slice(ctx, t); err != nil {

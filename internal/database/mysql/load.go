@@ -95,7 +95,7 @@ func moves(p *database.Plan, tables []string, live map[string]*table) []database
 		all = append(all, m)
 	}
 	for _, t := range slices.Sorted(mapKeys(live)) {
-		if !slices.Contains(tables, t) {
+		if !slices.Contains(tables, t) && !slices.Contains(p.Stay, t) {
 			all = append(all, database.TableMove{Name: t, Aside: name(asidePrefix, t)})
 		}
 	}

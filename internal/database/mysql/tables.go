@@ -33,6 +33,11 @@ func (t *table) transactional() bool {
 	return strings.EqualFold(t.engine, "InnoDB") || strings.EqualFold(t.engine, "RocksDB") || strings.EqualFold(t.engine, "TokuDB")
 }
 
+// elsewhere tells whether the table's rows are not in the database.
+func (t *table) elsewhere() bool {
+	return t.kind != "SEQUENCE" && t.engine != "" && !slices.ContainsFunc(engines, func(e string) bool { return strings.EqualFold(e, t.engine) })
+}
+
 // form is how a column's values are written as SQL.
 type form int
 

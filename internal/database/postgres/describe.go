@@ -122,10 +122,17 @@ func (d *describer) describe(ctx context.Context) error {
 	return d.findGaps(ctx)
 }
 
+func unquoted(name string) string {
+	for t := range sqltext.Tokens(name, sqltext.PostgreSQL) {
+		return t.Unquoted()
+	}
+	return name
+}
+
 // relative takes the schema's name, with its dot, off what stands in it, but
 // not inside literals and function bodies: the text is to fit any schema.
 func relative(text, prefix string) string {
-	schema := strings.TrimSuffix(prefix, ".")
+	schema := unquoted(strings.TrimSuffix(prefix, "."))
 	var b strings.Builder
 	// held is the schema's name, until it is known whether a dot follows.
 	held, afterDot := "", false
@@ -136,7 +143,7 @@ func relative(text, prefix string) string {
 		}
 		b.WriteString(held)
 		held = ""
-		if t.Text == schema && !afterDot && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
+		if t.Unquoted() == schema && !afterDot && (t.Kind == sqltext.Word || t.Kind == sqltext.Name) {
 			held = t.Text
 		} else {
 			b.WriteString(t.Text)

@@ -9,41 +9,44 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/reason"
 )
 
-var (
-	// passedOver matches what a dump says about its own session, and about
-	// owners and rights, which are the loading account's here.
-	passedOver = regexp.MustCompile(`(?is)^(?:SET |SELECT pg_catalog\.set_config\(|CREATE SCHEMA |COMMENT ON (?:EXTENSION|SCHEMA)|GRANT |REVOKE |ALTER DEFAULT PRIVILEGES|ALTER [A-Z ]+ (?:IF EXISTS )?(?:ONLY )?\S+(?:\([^)]*\))? OWNER TO )`)
-	// reachingOut matches statements that have no place in a dump of one database.
-	reachingOut = regexp.MustCompile(`(?is)^(?:DROP|CREATE (?:ROLE|USER|DATABASE|SERVER|SUBSCRIPTION)|ALTER (?:ROLE|USER|SYSTEM|DATABASE)|DO\b|CALL|COPY .* (?:TO|FROM) (?:PROGRAM|'))`)
-	setval      = regexp.MustCompile(`^SELECT pg_catalog\.setval\('([^']*)'`)
-	regclass    = regexp.MustCompile(`'(?:[^']|'')*'::regclass`)
-	copyFrom    = regexp.MustCompile(`(?s)^COPY (.*) FROM stdin$`)
-)
+var regclass = regexp.MustCompile(`'(?:[^']|'')*'::"?regclass"?`)
 
-// LoadDump runs an SQL text that the server's own dump client has written in
-// its plain format, in the staging schema.
+// LoadDump runs an SQL text that the server's own dump client has written in its plain
+// format, as far as the gate lets it (gate.go), in the staging schema. All of it is one
+// transaction, which is undone if anything outside that schema was touched.
 func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (int64, error) {
 	conn, err := db.c.connect(ctx)
 	if err != nil {
 		return 0, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
-	if _, err := conn.Exec(ctx, "SET search_path = "+quote(p.Stage)+", "+quote(p.Live)+"; SET check_function_bodies = off; SET standard_conforming_strings = on", pgx.QueryExecModeSimpleProtocol); err != nil {
+	outside, err := listBystanders(ctx, conn, p.Stage)
+	if err != nil {
+		return 0, fmt.Errorf("list what is there: %w", err)
+	}
+	// The live schema comes last: types of extensions may live there.
+	if _, err := conn.Exec(ctx, "SET search_path = "+quote(p.Stage)+", "+quote(p.Live)+"; SET check_function_bodies = off; SET standard_conforming_strings = on; BEGIN", pgx.QueryExecModeSimpleProtocol); err != nil {
 		return 0, err
 	}
-	l := &dumpLoader{conn: conn, text: sqltext.NewSplitter(r, sqltext.PostgreSQL), prefix: quoteIfNeeded(p.Live) + "."}
+	l := &dumpLoader{conn: conn, text: sqltext.NewSplitter(r, sqltext.PostgreSQL), stage: p.Stage, prefix: quoteIfNeeded(p.Live) + "."}
 	if err := l.run(ctx); err != nil {
 		return l.rows, err
 	}
 	if l.made == 0 {
 		return l.rows, errors.New("the SQL file makes nothing")
 	}
-	return l.rows, nil
+	if err := outside.touched(ctx, conn, p.Stage); err != nil {
+		return l.rows, err
+	}
+	_, err = conn.Exec(ctx, "COMMIT")
+	return l.rows, err
 }
 
 // quoteIfNeeded writes a name as the dump client does.
@@ -59,6 +62,7 @@ var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
 type dumpLoader struct {
 	conn   *pgx.Conn
 	text   *sqltext.Splitter
+	stage  string
 	prefix string
 	rows   int64
 	made   int
@@ -80,27 +84,59 @@ func (l *dumpLoader) run(ctx context.Context) error {
 }
 
 func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
-	switch {
-	case passedOver.MatchString(stmt):
+	// Names of sequences in defaults and in setval are the literals that count.
+	for _, named := range []*regexp.Regexp{regclass, setval} {
+		stmt = named.ReplaceAllStringFunc(stmt, func(match string) string {
+			return quotedLiteral.ReplaceAllStringFunc(match, func(lit string) string { return relativeLiteral(lit, l.prefix) })
+		})
+	}
+	judged := judge(relative(stmt, l.prefix))
+	switch judged.kind {
+	case kindPassed:
 		return nil
-	case reachingOut.MatchString(stmt):
+	case kindRefused:
 		return fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
 	}
-	if m := setval.FindStringSubmatch(stmt); m != nil {
-		stmt = strings.Replace(stmt, "'"+m[1]+"'", "'"+relative(m[1], l.prefix)+"'", 1)
-	}
-	// Names of sequences in defaults are the one kind of literal that counts.
-	stmt = relative(regclass.ReplaceAllStringFunc(stmt, func(lit string) string { return strings.Replace(lit, "'"+l.prefix, "'", 1) }), l.prefix)
-	if m := copyFrom.FindStringSubmatch(stmt); m != nil {
+	run := judged.in(l.stage)
+	switch judged.kind {
+	case kindCopy:
 		if _, err := l.text.Line(); err != nil { // the rest of the statement's own
 			return fmt.Errorf("the text ends before the rows: %w", io.ErrUnexpectedEOF)
 		}
-		tag, err := l.conn.PgConn().CopyFrom(ctx, &untilEnd{lines: l.text.Line}, "COPY "+m[1]+" FROM STDIN")
+		tag, err := l.conn.PgConn().CopyFrom(ctx, &untilEnd{lines: l.text.Line}, run)
 		l.rows += tag.RowsAffected()
-		return err
+		return onlyRows(run, err)
+	case kindRows:
+		tag, err := l.conn.Exec(ctx, run, pgx.QueryExecModeSimpleProtocol)
+		l.rows += tag.RowsAffected()
+		return onlyRows(run, err)
 	}
 	l.made++
-	if _, err := l.conn.Exec(ctx, stmt, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := l.conn.Exec(ctx, run, pgx.QueryExecModeSimpleProtocol); err != nil {
+		return fmt.Errorf("%.60q: %w", stmt, err)
+	}
+	return nil
+}
+
+var setval = regexp.MustCompile(`^SELECT pg_catalog\.setval\('(?:[^']|'')*'`)
+
+var quotedLiteral = regexp.MustCompile(`'(?:[^']|'')*'`)
+
+// relativeLiteral takes the schema off the name in a literal.
+func relativeLiteral(lit, prefix string) string {
+	inner := strings.ReplaceAll(lit[1:len(lit)-1], "''", "'")
+	return "'" + strings.ReplaceAll(relative(inner, prefix), "'", "''") + "'"
+}
+
+// undefinedTable is the server's code for a table that is not there.
+const undefinedTable = "42P01"
+
+func onlyRows(stmt string, err error) error {
+	var pe *pgconn.PgError
+	switch {
+	case errors.As(err, &pe) && pe.Code == undefinedTable:
+		return reason.New(reason.OnlyRows, nil, "%.60q: the file holds rows of a table and not its definition", stmt)
+	case err != nil:
 		return fmt.Errorf("%.60q: %w", stmt, err)
 	}
 	return nil

@@ -45,7 +45,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	}
 	in := bufio.NewReaderSize(r, 1<<18)
 	if u.Kind == database.Rows {
-		n, err := copyRows(ctx, conn, u.Table, in)
+		n, err := copyRows(ctx, conn, p.Stage, u.Table, in)
 		if err != nil {
 			return n, fmt.Errorf("load table %s: %w", u.Table, err)
 		}
@@ -58,7 +58,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	if err != nil {
 		return 0, err
 	}
-	return 0, runStatements(ctx, conn, u, p.Live, string(text))
+	return 0, runStatements(ctx, conn, u, p.Stage, p.Live, string(text))
 }
 
 // copyHead is the line that begins a table's rows.
@@ -66,7 +66,7 @@ func copyHead(table string) *regexp.Regexp {
 	return regexp.MustCompile(`^COPY ` + regexp.QuoteMeta(quote(table)) + `( \((?:"(?:[^"]|"")*"(?:, )?)+\))? FROM stdin;$`)
 }
 
-func copyRows(ctx context.Context, conn *pgx.Conn, table string, in *bufio.Reader) (int64, error) {
+func copyRows(ctx context.Context, conn *pgx.Conn, stage, table string, in *bufio.Reader) (int64, error) {
 	head := copyHead(table)
 	for {
 		line, err := in.ReadString('\n')
@@ -80,7 +80,7 @@ func copyRows(ctx context.Context, conn *pgx.Conn, table string, in *bufio.Reade
 		if !head.MatchString(line) {
 			return 0, fmt.Errorf("%w: %.60q", database.ErrForeignSQL, line)
 		}
-		tag, err := conn.PgConn().CopyFrom(ctx, &untilEnd{lines: linesOf(in)}, strings.TrimSuffix(line, " FROM stdin;")+" FROM STDIN")
+		tag, err := conn.PgConn().CopyFrom(ctx, &untilEnd{lines: linesOf(in)}, "COPY "+quote(stage)+"."+strings.TrimSuffix(strings.TrimPrefix(line, "COPY "), " FROM stdin;")+" FROM STDIN")
 		if err != nil {
 			return 0, err
 		}
@@ -131,11 +131,7 @@ func linesOf(in *bufio.Reader) func() ([]byte, error) {
 	}
 }
 
-// allowed matches the beginnings of what parts of kind schema and objects hold.
-var allowed = regexp.MustCompile(`^(?:CREATE (?:OR REPLACE )?(?:EXTENSION IF NOT EXISTS|TYPE|DOMAIN|SEQUENCE|FUNCTION|PROCEDURE|(?:UNLOGGED )?TABLE|(?:UNIQUE )?INDEX|VIEW|MATERIALIZED VIEW|(?:CONSTRAINT )?TRIGGER|RULE) |` +
-	`ALTER TABLE (?:ONLY )?(?:"(?:[^"]|"")*"|\w+) (?:ADD CONSTRAINT|ATTACH PARTITION) |ALTER SEQUENCE (?:"(?:[^"]|"")*"|\w+) OWNED BY |SELECT setval\('(?:[^']|'')*', -?\d+, (?:true|false)\)$|COMMENT ON )`)
-
-func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, live, text string) error {
+func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, stage, live, text string) error {
 	statements, err := Statements(strings.NewReader(text))
 	if err != nil {
 		return err
@@ -144,8 +140,12 @@ func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, live, t
 		if strings.Contains(header, stmt+";\n") {
 			continue
 		}
-		if !allowed.MatchString(stmt) {
+		judged := judgeDefinition(stmt)
+		if judged.kind == kindRefused {
 			return fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
+		}
+		if judged.on > 0 {
+			stmt = judged.in(stage)
 		}
 		// One statement at a time: the extended protocol takes no second one.
 		if err := runStatement(ctx, conn, live, stmt); err != nil {

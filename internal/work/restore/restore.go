@@ -216,8 +216,8 @@ func (r *run) stage(ctx context.Context) error {
 func (r *run) prepareDatabases(ctx context.Context) error {
 	for _, label := range slices.Sorted(maps.Keys(r.targets)) {
 		target := r.targets[label]
-		plan := target.Plan(r.journal.ID)
-		plan.Label = label
+		plan := target.Plan(placeID(r.journal.ID))
+		plan.Label, plan.From, plan.Stay = label, r.Dumped, r.neverHeld(label)
 		if r.Rows != nil {
 			plan.Rows = &database.RowPlan{Staged: r.tables(label)}
 		} else {
@@ -236,6 +236,20 @@ func (r *run) prepareDatabases(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// placeID names the places of one database: several may be on one server, and another
+// site's there as well.
+func placeID(journalID string) string { return journalID + "_" + store.Token()[:6] }
+
+// neverHeld are the tables of a database that the archive has no rows of: gaps.
+func (r *run) neverHeld(label string) (tables []string) {
+	for _, g := range r.Archive.Gaps {
+		if name, ok := strings.CutPrefix(g.Path, "database/"+label+"/"+database.TableGap); ok && g.Kind == archive.GapDatabase {
+			tables = append(tables, name)
+		}
+	}
+	return tables
 }
 
 // noteStaged makes what was staged durable, and notes by what it is known again.
@@ -314,8 +328,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 // once its folders stand.
 func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 	for _, d := range r.inside {
-		plan := d.target.Plan(r.journal.ID)
-		plan.From = r.Dumped
+		plan := d.target.Plan(placeID(r.journal.ID))
 		if err := d.target.Prepare(ctx, plan, nil); err != nil {
 			return err
 		}

@@ -60,7 +60,7 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 	if err != nil {
 		return fail(err)
 	}
-	plan := target.Plan(journal.ID)
+	plan := target.Plan(placeID(journal.ID))
 	plan.Label, plan.From = j.Label, j.Dumped
 	journal.Databases = []*database.Plan{plan}
 	targets := map[string]database.Target{j.Label: target}
