@@ -43,6 +43,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
+			&cli.BoolFlag{Name: "keep-settings", Usage: "keep the present settings file of the CMS instead of the archive's, such as after the database was moved"},
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
@@ -74,6 +75,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	want.Archive, want.Site, want.Anyway, want.Clean, want.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
+	want.KeepSettings = c.Bool("keep-settings")
+	if want.KeepSettings && (!want.Files || want.Selection != nil || s.Recipe == nil) {
+		return usageError("--keep-settings is for a restore of all files of a site whose CMS is known")
+	}
 	if want.Clean && (!want.Files || want.Selection != nil) {
 		return usageError("--clean is for a restore of all files")
 	}

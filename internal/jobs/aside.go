@@ -195,14 +195,25 @@ func (a *Agent) ExportAside(ctx context.Context, name, file string) error {
 // ToTakeBack are the restores of a site that have something set aside, newest
 // first.
 func (a *Agent) ToTakeBack(name string) ([]*restore.Journal, error) {
-	if _, err := a.SiteConfig(name); err != nil {
-		return nil, err
-	}
 	journals, err := restore.Journals(a.State, name)
 	if err == nil && len(journals) == 0 {
+		if _, unknown := a.SiteConfig(name); unknown != nil {
+			return nil, unknown
+		}
 		err = fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
 	}
 	return journals, err
+}
+
+// siteIfKnown is the site of a restore as far as today's configuration and settings
+// tell of it. What takes a restore back, or ends it, does not depend on them.
+func (a *Agent) siteIfKnown(ctx context.Context, j *restore.Journal) *site.Site {
+	if _, err := a.SiteConfig(j.Site); err == nil {
+		if s, err := a.siteForAside(ctx, j.Site, j); err == nil {
+			return s
+		}
+	}
+	return &site.Site{Name: j.Site}
 }
 
 // Undo puts back what the restore set aside that newest names; if another restore
@@ -235,11 +246,7 @@ func (a *Agent) onAside(ctx context.Context, newest *restore.Journal, command st
 		if journals[0].ID != newest.ID {
 			return fmt.Errorf("site %s: another run has changed what is set aside; nothing was done", newest.Site)
 		}
-		s, err := a.siteForAside(ctx, newest.Site, newest)
-		if err != nil {
-			return err
-		}
-		done, err = do(a.recoverer(s))
+		done, err = do(a.recoverer(a.siteIfKnown(ctx, newest)))
 		return err
 	})
 	return done, err

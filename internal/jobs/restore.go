@@ -59,6 +59,8 @@ type RestoreOrder struct {
 	Anyway    bool
 	// Clean sets aside, too, what the archive never held.
 	Clean bool
+	// KeepSettings keeps the present settings file instead of the archive's.
+	KeepSettings bool
 	// Dumped names the database that is meant in a dump of several.
 	Dumped   string
 	Observer progress.Observer
@@ -115,7 +117,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {

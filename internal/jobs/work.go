@@ -87,15 +87,11 @@ func (a *Agent) recover(ctx context.Context, name string) error {
 	if err != nil || len(journals) == 0 {
 		return err
 	}
-	s, err := a.siteForAside(ctx, name, journals[0])
-	if err != nil {
-		return a.halfRestored(name, err)
-	}
-	done, err := a.recoverer(s).Recover(ctx)
+	done, err := a.recoverer(a.siteIfKnown(ctx, journals[0])).Recover(ctx)
 	for _, o := range done {
 		a.Tell(Recovered{Site: o.Journal.Site, Archive: o.Journal.Archive, Did: o.Did})
 	}
-	return err
+	return reason.Because(reason.HalfRestored, reason.Names{"site": name, "archive": journals[0].Archive}, err)
 }
 
 // recoverer finishes or reverts restores of a site that died half-way.

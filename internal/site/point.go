@@ -36,6 +36,9 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 	if err != nil {
 		return "", nil, err
 	}
+	if err := r.selfContained(s, p.Root, rel, read); err != nil {
+		return "", nil, err
+	}
 	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: filepath.Dir(filepath.Join(p.Root, rel)), was: s}
 	for _, db := range p.Databases {
 		if want, ok := r.Databases[db.Label]; ok {
@@ -53,7 +56,7 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 	if edit.err != nil {
 		return "", nil, fmt.Errorf("point %s at the copy: %w", filepath.Join(p.Root, rel), edit.err)
 	}
-	return rel, []byte(edit.text), nil
+	return rel, []byte(edit.text), r.pointed(p, rel, []byte(edit.text), read)
 }
 
 // edit changes a settings file, one setting after the other.

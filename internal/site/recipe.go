@@ -55,6 +55,12 @@ type SettingsSource struct {
 	Files  []string `yaml:"files"`
 	// Others are patterns for settings of further sites in one installation.
 	Others []string `yaml:"others"`
+	// Includes are files that the settings file takes in as a rule, and that say
+	// nothing of databases; Overrides are files that choose databases by themselves
+	// where they are there; Network are settings that make a network of sites.
+	Includes  []string `yaml:"includes"`
+	Overrides []string `yaml:"overrides"`
+	Network   []string `yaml:"network"`
 }
 
 // EngineSource says which make of database a site uses: always one, or as a

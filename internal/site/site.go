@@ -2,6 +2,7 @@ package site
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -43,12 +44,37 @@ type Site struct {
 	// Above is the settings file when it lies outside the webroot, one folder
 	// above it; it is saved too.
 	Above string
+	// SettingsFile is the settings file that the configuration names, if it is not the
+	// recipe's own.
+	SettingsFile string
 	// said is the address that the settings give.
 	said string
 }
 
 // AddressInSettings is the public address as the site's settings give it.
 func (s *Site) AddressInSettings() string { return s.said }
+
+// Asked is a database that can be asked for a value of one row.
+type Asked interface {
+	Lookup(ctx context.Context, table, column, where, is string) (string, error)
+}
+
+// StoredAddress is the public address that a database of the site keeps; empty if it
+// keeps none.
+func (s *Site) StoredAddress(ctx context.Context, db Asked) string {
+	if s.Recipe == nil || s.Recipe.Address.Table == "" {
+		return ""
+	}
+	look := s.Recipe.Address
+	for label := range s.Recipe.Databases {
+		if own, ok := s.Database(label); ok {
+			if address, err := db.Lookup(ctx, own.Prefix+look.Table, look.Column, look.Where, look.Is); err == nil {
+				return address
+			}
+		}
+	}
+	return ""
+}
 
 // Database is one database of a site and how to reach it.
 type Database struct {
@@ -103,7 +129,7 @@ func Open(name string, c config.Site) (*Site, error) {
 // OpenFrom is Open with the settings read through read, such as from an
 // archive when the webroot is gone.
 func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
-	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), Skip: slices.Clone(c.Skip)}
+	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
 	var err error
 	switch c.Recipe {
 	case "", "auto":

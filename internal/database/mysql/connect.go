@@ -147,6 +147,17 @@ func (db *Database) Change(ctx context.Context, table, column, where, is, to str
 	return err
 }
 
+// Identity tells which database this is, whatever it was reached by: its server's data
+// folder, host and port, when that was started, and its name there.
+func (db *Database) Identity(ctx context.Context) (id string, err error) {
+	err = db.pool.QueryRowContext(ctx, `SELECT CONCAT_WS('|', @@hostname, @@port, @@datadir, DATABASE(),
+		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'SERVER_START_TIME'))`).Scan(&id)
+	if err != nil { // MySQL keeps that table elsewhere
+		err = db.pool.QueryRowContext(ctx, "SELECT CONCAT_WS('|', @@hostname, @@port, @@datadir, @@server_uuid, DATABASE())").Scan(&id)
+	}
+	return id, err
+}
+
 // quote writes a name as MySQL quotes it.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 

@@ -108,6 +108,13 @@ func (db *Database) Info() database.Info { return db.info }
 // Close implements database.Source and database.Target.
 func (db *Database) Close() error { return db.conn.Close(context.Background()) }
 
+// Identity tells which database this is, whatever it was reached by: the server's
+// start and port, and its number and name there.
+func (db *Database) Identity(ctx context.Context) (id string, err error) {
+	err = db.conn.QueryRow(ctx, `SELECT concat_ws('|', pg_postmaster_start_time(), current_setting('port'), oid, datname) FROM pg_database WHERE datname = current_database()`).Scan(&id)
+	return id, err
+}
+
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
 	var v string

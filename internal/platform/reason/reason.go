@@ -73,6 +73,10 @@ const (
 	StillReferred Reason = "still-referred"
 	// OnlySQL: SQL was given where a file archive is needed.
 	OnlySQL Reason = "only-sql"
+	// SettingsElsewhere: the settings in "archive" lead to other databases than the
+	// site's; SettingsElsewhereKeep: and the present ones lead to these.
+	SettingsElsewhere     Reason = "settings-elsewhere"
+	SettingsElsewhereKeep Reason = "settings-elsewhere-keep"
 	// OnlyRows: SQL gives rows of a table and not its definition. WhichDatabase: SQL
 	// holds several databases, and it must be said which is meant.
 	OnlyRows      Reason = "only-rows"

@@ -3,6 +3,7 @@ package phpliteral
 import (
 	"maps"
 	"os"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +21,9 @@ type File struct {
 	Constants map[string]any
 	// Variables are plain variables and class properties, without the dollar.
 	Variables map[string]any
+	// Includes are the files that it takes in by include and require, as strings, or
+	// Unknown where only running the file would tell.
+	Includes []any
 }
 
 // Options adapt the reading to where the file lies.
@@ -35,7 +39,7 @@ func Read(src string, o Options) *File {
 	if o.Getenv == nil {
 		o.Getenv = os.LookupEnv
 	}
-	r := &reader{toks: tokens(src), o: o, f: &File{Constants: map[string]any{}, Variables: map[string]any{}}}
+	r := &reader{toks: tokens(src), o: o, conditional: map[string]bool{}, f: &File{Constants: map[string]any{}, Variables: map[string]any{}}}
 	for r.peek().kind != kEnd {
 		r.statement()
 	}
@@ -105,8 +109,12 @@ type reader struct {
 	toks  []token
 	pos   int
 	depth int
-	o     Options
-	f     *File
+	// blocks are how many braces are open; conditional are the constants whose
+	// definition depends on a condition.
+	blocks      int
+	conditional map[string]bool
+	o           Options
+	f           *File
 }
 
 func (r *reader) peek() token { return r.toks[r.pos] }
@@ -146,12 +154,26 @@ func (r *reader) statement() {
 	case t.kind == kWord && strings.EqualFold(t.text, "const"):
 		r.pos++
 		r.constant()
+	case t.kind == kWord && slices.Contains([]string{"include", "include_once", "require", "require_once"}, strings.ToLower(t.text)):
+		r.pos++
+		v := r.expression()
+		if _, known := v.(string); !known {
+			v = Unknown{}
+		}
+		r.f.Includes = append(r.f.Includes, v)
 	default:
+		switch {
+		case r.is("{"):
+			r.blocks++
+		case r.is("}"):
+			r.blocks--
+		}
 		r.pos++
 	}
 }
 
 func (r *reader) define() {
+	conditional := r.underCondition(r.pos - 1)
 	if !r.accept("(") {
 		return
 	}
@@ -159,7 +181,7 @@ func (r *reader) define() {
 	if !ok || !r.accept(",") {
 		return
 	}
-	r.setConstant(name, r.expression())
+	r.setConstant(name, r.expression(), conditional)
 }
 
 func (r *reader) constant() {
@@ -171,15 +193,30 @@ func (r *reader) constant() {
 		name = r.take()
 	}
 	if r.accept("=") {
-		r.setConstant(name.text, r.expression())
+		r.setConstant(name.text, r.expression(), false)
 	}
 }
 
-// setConstant keeps the first definition, as PHP does.
-func (r *reader) setConstant(name string, v any) {
-	if _, set := r.f.Constants[name]; !set {
+// setConstant keeps the first definition, as PHP does. If that one depends on a
+// condition, and another says otherwise, only running the file would tell.
+func (r *reader) setConstant(name string, v any, conditional bool) {
+	old, set := r.f.Constants[name]
+	switch {
+	case !set:
 		r.f.Constants[name] = v
+		r.conditional[name] = conditional
+	case r.conditional[name] && !reflect.DeepEqual(old, v):
+		r.f.Constants[name] = Unknown{}
 	}
+}
+
+// underCondition tells whether the statement at a token is one that may not run.
+func (r *reader) underCondition(at int) bool {
+	if r.blocks > 0 || at == 0 {
+		return r.blocks > 0
+	}
+	before := r.toks[at-1]
+	return !(before.kind == kPunct && strings.Contains(";}", before.text)) && !strings.HasPrefix(before.text, "<?")
 }
 
 func (r *reader) assignment() {

@@ -106,3 +106,21 @@ $databases = array('default' => array('default' => array('host' => 'localhost', 
 		assert.ErrorIs(t, err, ErrNotPlain, path)
 	}
 }
+
+func TestWhatDependsOnConditionsIsNotKnown(t *testing.T) {
+	for src, want := range map[string]string{
+		`<?php define('A', 'x'); define('A', 'y');`:                                                "x", // PHP keeps the first
+		`<?php if ($_SERVER['HTTP_HOST'] == 'b') { define('A', 'x'); } else { define('A', 'y'); }`: "",
+		`<?php if (file_exists('/x')) define('A', 'x'); define('A', 'y');`:                         "",
+		`<?php if (x()) { define('A', 'x'); } define('A', 'x');`:                                   "x",
+		`<?php if (!defined('A')) { define('A', 'x'); }`:                                           "x",
+		`<?php define('A', 'x'); if (x()) { define('A', 'y'); }`:                                   "x",
+	} {
+		got, _ := Read(src, Options{}).Text("A")
+		assert.Equal(t, want, got, src)
+	}
+	f := Read(`<?php require_once ABSPATH . 'wp-settings.php'; include __DIR__ . '/local.php'; require('/etc/x.php'); @include_once $dir . '/y.php';`, Options{Dir: "/srv/site"})
+	assert.Equal(t, []any{Unknown{}, "/srv/site/local.php", "/etc/x.php", Unknown{}}, f.Includes)
+	f = Read(`<?php if (!defined('ABSPATH')) { define('ABSPATH', __DIR__ . '/'); } require_once ABSPATH . 'wp-settings.php';`, Options{Dir: "/srv/site"})
+	assert.Equal(t, []any{"/srv/site/wp-settings.php"}, f.Includes)
+}

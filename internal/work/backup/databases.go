@@ -1,6 +1,7 @@
 package backup
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -41,6 +42,9 @@ func (r *run) openDatabases(ctx context.Context) error {
 			return err
 		}
 		r.record.Origin.Databases[db.Label] = r.origin(d)
+		if r.record.Origin.Address == "" {
+			r.record.Origin.Address = cmp.Or(r.Site.AddressInSettings(), r.Site.StoredAddress(ctx, source))
+		}
 		for _, g := range d.snapshot.Gaps() {
 			r.addGap(archive.Gap{Path: "database/" + db.Label + "/" + g.Object, Kind: archive.GapDatabase, Why: g.Why})
 		}

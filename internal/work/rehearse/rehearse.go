@@ -459,7 +459,7 @@ func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
 	}
 	part := func(files, database bool) (time.Duration, error) {
 		began := j.Now()
-		done, err := restore.Run(ctx, restore.Job{Site: copied, Archive: j.Archive, Files: files, Database: database, State: st, Open: j.Open, Now: j.Now, Observer: j.Observer, Anyway: true})
+		done, err := restore.Run(ctx, restore.Job{Site: copied, Archive: j.Archive, Files: files, Database: database, State: st, Open: j.Open, Now: j.Now, Observer: j.Observer, Anyway: true, Unserved: true})
 		if err != nil {
 			return 0, err
 		}

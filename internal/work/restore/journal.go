@@ -45,6 +45,10 @@ type Journal struct {
 	// Extra are the plans for the site's further folders.
 	Extra     []*FilesPlan     `json:"extra,omitempty"`
 	Databases []*database.Plan `json:"databases,omitempty"`
+	// Access is how each database was reached, by label, so that it can be again
+	// whatever the site's settings say by then. It holds passwords: the file is for its
+	// owner only.
+	Access map[string]site.Database `json:"access,omitempty"`
 	// Partial is set when only some of the files are restored.
 	Partial bool `json:"partial,omitempty"`
 	// Switch is the maintenance file, relative to the webroot.
@@ -133,6 +137,14 @@ func newJournal(st *state.State, site, archive string, now time.Time) (*Journal,
 			return j, nil
 		}
 	}
+}
+
+// access notes how a database is reached.
+func (j *Journal) access(db site.Database) {
+	if j.Access == nil {
+		j.Access = map[string]site.Database{}
+	}
+	j.Access[db.Label] = db
 }
 
 func journalDir(st *state.State, site string) string {

@@ -51,7 +51,14 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.planMaintenance(); err != nil {
 		return err
 	}
-	return r.openTargets(ctx)
+	if err := r.openTargets(ctx); err != nil {
+		return err
+	}
+	if err := errors.Join(r.sameAddress(ctx), r.settingsLead(ctx)); err != nil {
+		r.closeTargets()
+		return err
+	}
+	return nil
 }
 
 // sameSite refuses to put an archive over what looks like another site.
@@ -62,18 +69,30 @@ func (r *run) sameSite() error {
 		return nil
 	case o.Recipe != "" && r.Site.Recipe != nil && r.Site.Recipe.Name != "" && o.Recipe != r.Site.Recipe.Name:
 		return reason.New(reason.OtherCMS, nil, "%s is %s now, the archive is of %s: this looks like another site", r.Site.Root, r.Site.Recipe.Name, o.Recipe)
-	case o.Address != "" && r.Site.Address != "" && host(o.Address) != host(r.Site.Address):
-		return reason.New(reason.OtherSite, nil, "the site's address is %s, the archive is of %s: this looks like another site", r.Site.Address, o.Address)
 	}
 	return nil
 }
 
-func host(address string) string {
+// sameAddress refuses to put an archive over a site of another address. Where the
+// configuration says none, the site's own database is asked.
+func (r *run) sameAddress(ctx context.Context) error {
+	archived := r.Archive.Origin.Address
+	if r.Anyway || archived == "" {
+		return nil
+	}
+	if now := r.addressNow(ctx); now != "" && place(archived) != place(now) {
+		return reason.New(reason.OtherSite, nil, "the site's address is %s, the archive is of %s: this looks like another site", now, archived)
+	}
+	return nil
+}
+
+// place is what of an address tells one site from another.
+func place(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
 		return address
 	}
-	return strings.TrimPrefix(u.Hostname(), "www.")
+	return strings.TrimPrefix(u.Hostname(), "www.") + strings.TrimSuffix(u.Path, "/")
 }
 
 // wanted are the parts that this restore reads.
@@ -234,6 +253,9 @@ func (r *run) openTargets(ctx context.Context) error {
 		target, err := r.Open(ctx, db, mode, beside)
 		if err != nil {
 			return err
+		}
+		if !inside || !r.Files || r.Rows != nil {
+			r.journal.access(db)
 		}
 		if err := database.CheckVersion(origin.Version, target.Info().Version); err != nil && !r.Anyway && db.Engine != "sqlite" {
 			return errors.Join(err, target.Close())

@@ -51,6 +51,9 @@ type Job struct {
 	Anyway bool
 	// Selection limits Files to some of the webroot; nil is all of it.
 	Selection *FileSelection
+	// KeepSettings keeps the present settings file instead of the archive's. Unserved
+	// tells that the copy is not served with its settings as they are.
+	KeepSettings, Unserved bool
 	// Dumped names the database that is meant in a copy's dump of several.
 	Dumped string
 	// Drain is how long to wait, once the site is closed, for pages that are being
@@ -207,6 +210,9 @@ func (r *run) stage(ctx context.Context) error {
 		return err
 	}
 	if err := r.stageInside(ctx, ix); err != nil {
+		return err
+	}
+	if err := r.keepSettings(); err != nil {
 		return err
 	}
 	return r.noteStaged()

@@ -62,6 +62,7 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 	}
 	plan := target.Plan(placeID(journal.ID))
 	plan.Label, plan.From = j.Label, j.Dumped
+	journal.access(db)
 	journal.Databases = []*database.Plan{plan}
 	targets := map[string]database.Target{j.Label: target}
 	rows, err := stageSQL(ctx, j, journal, target, loader)

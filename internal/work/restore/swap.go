@@ -328,17 +328,39 @@ func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database
 		}
 	}
 	for _, p := range j.Databases {
-		db, ok := r.Site.Database(p.Label)
-		if !ok {
-			return all, done, fmt.Errorf("the site has no database %q any more", p.Label)
-		}
-		t, err := r.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(p.Stage))
+		t, err := r.target(ctx, j, p)
 		if err != nil {
 			return all, done, err
 		}
 		all[p.Label] = t
 	}
 	return all, done, nil
+}
+
+// target opens a database as it was reached then. When that account does not open it
+// any more, the one of today's settings may, if they mean the same database.
+func (r Recoverer) target(ctx context.Context, j *Journal, p *database.Plan) (database.Target, error) {
+	then, known := j.Access[p.Label]
+	now, there := r.Site.Database(p.Label)
+	if !known && !there {
+		return nil, fmt.Errorf("the site has no database %q any more", p.Label)
+	}
+	if !known {
+		return r.Open(ctx, now, sqlite.FileMode{}, filepath.Dir(p.Stage))
+	}
+	t, err := r.Open(ctx, then, sqlite.FileMode{}, filepath.Dir(p.Stage))
+	if err == nil || !there {
+		return t, err
+	}
+	then.User, then.Password = now.User, now.Password
+	if !then.Same(now) {
+		return nil, err
+	}
+	t, second := r.Open(ctx, now, sqlite.FileMode{}, filepath.Dir(p.Stage))
+	if second != nil {
+		return nil, errors.Join(err, second)
+	}
+	return t, nil
 }
 
 // Recover brings a restore that died half-way to one of its two ends: back if

@@ -1,0 +1,214 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+)
+
+// identified is a database that can say which one it is, wherever it is asked from.
+type identified interface {
+	Identity(ctx context.Context) (string, error)
+}
+
+// settingsLead refuses to put settings live that lead to another database than the
+// site's: the site would write to whatever that is. Settings that cannot be read count
+// as right only where the archive was made of this very place.
+func (r *run) settingsLead(ctx context.Context) error {
+	recipe, err := r.recipe()
+	if !r.Files || r.Selection != nil || r.Unserved || err != nil || recipe == nil {
+		return err
+	}
+	read := func(rel string) ([]byte, error) {
+		if name, above := strings.CutPrefix(rel, "../"); above {
+			return r.Archive.ReadFile(ctx, site.AboveLabel+"/"+name)
+		}
+		return r.Archive.ReadFile(ctx, site.RootLabel+"/"+rel)
+	}
+	what := "the archive's settings"
+	if r.KeepSettings {
+		what, read = "the settings that are kept", r.readLive
+	}
+	err = r.leadHere(ctx, recipe, what, read)
+	if err == nil || r.KeepSettings {
+		return err
+	}
+	names := reason.Names{"archive": r.Archive.Name}
+	if r.leadHere(ctx, recipe, "", r.readLive) == nil {
+		return reason.Because(reason.SettingsElsewhereKeep, names, err)
+	}
+	return reason.Because(reason.SettingsElsewhere, names, err)
+}
+
+// recipe is what is known of the CMS whose files are put live: the site's, or, where
+// its folder tells of none yet, the one that the archive names.
+func (r *run) recipe() (*site.Recipe, error) {
+	if r.Site.Recipe != nil || r.Archive.Origin.Recipe == "" {
+		return r.Site.Recipe, nil
+	}
+	return site.RecipeNamed(r.Archive.Origin.Recipe)
+}
+
+func (r *run) readLive(rel string) ([]byte, error) { return site.InFolder(r.Site.Root)(rel) }
+
+// leadHere tells whether settings lead to the site's databases. what is their name for
+// people; without one, settings that cannot be read are never taken for right.
+func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, read site.ReadFunc) error {
+	leads, err := recipe.Leads(r.Site.Root, r.Site.SettingsFile, read)
+	if err != nil {
+		if what != "" && (r.samePlace() || r.Anyway) {
+			return nil
+		}
+		return fmt.Errorf("it cannot be told where %s lead: %w", what, err)
+	}
+	for _, label := range slices.Sorted(maps.Keys(leads)) {
+		there := leads[label]
+		here, ok := r.Site.Database(label)
+		if !ok || there.Same(here) {
+			continue
+		}
+		if err := r.oneDatabase(ctx, there, here); err != nil {
+			if r.samePlace() && there.Where() != here.Where() && !errors.Is(err, errAnother) {
+				continue // the configuration leads by another way, as it did then
+			}
+			return fmt.Errorf("%s lead to another database than the site's: %s, not %s (%w)", what, there.Where(), here.Where(), err)
+		}
+	}
+	return nil
+}
+
+// samePlace tells whether an archive was made on this machine, of these folders and
+// databases.
+func (r *run) samePlace() bool {
+	host, err := os.Hostname()
+	if err != nil || host != r.Archive.Host || r.Archive.Origin.Roots[site.RootLabel] != r.Site.Root {
+		return false
+	}
+	for label, o := range r.Archive.Origin.Databases {
+		if db, ok := r.Site.Database(label); !ok || db.Where() != o.Where {
+			return false
+		}
+	}
+	return true
+}
+
+var errAnother = errors.New("it is another")
+
+// oneDatabase asks two databases whether they are one. Nil means that they are.
+func (r *run) oneDatabase(ctx context.Context, a, b site.Database) error {
+	if a.Engine != b.Engine || a.Engine == "sqlite" {
+		return errAnother
+	}
+	var ids [2]string
+	for i, db := range []site.Database{a, b} {
+		target, err := r.Open(ctx, db, sqlite.FileMode{}, "")
+		if err != nil {
+			return err
+		}
+		if of, ok := target.(identified); ok {
+			ids[i], err = of.Identity(ctx)
+		}
+		if err := errors.Join(err, target.Close()); err != nil {
+			return err
+		}
+	}
+	if ids[0] == "" || ids[0] != ids[1] {
+		return errAnother
+	}
+	return nil
+}
+
+// keepSettings puts the present settings file into the staged tree, in place of the
+// archive's.
+func (r *run) keepSettings() error {
+	if !r.KeepSettings {
+		return nil
+	}
+	files := r.Site.Recipe.Settings.Files
+	if r.Site.SettingsFile != "" {
+		files = []string{r.Site.SettingsFile}
+	}
+	staged, err := r.disk.OpenRoot(r.journal.Files.staged())
+	if err != nil {
+		return err
+	}
+	defer staged.Close()
+	for _, rel := range files {
+		if strings.HasPrefix(rel, "../") {
+			continue // beside the webroot, where it stays anyway
+		}
+		data, err := r.readLive(rel)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		info, err := r.disk.Lstat(filepath.Join(r.Site.Root, rel))
+		if err != nil {
+			return err
+		}
+		if err := put(staged, rel, data, info); err != nil {
+			return fmt.Errorf("keep %s: %w", rel, err)
+		}
+		r.observer.Note("note: " + rel + " stays as it is now; it is not the archive's")
+		return nil
+	}
+	return nil
+}
+
+// addressNow is the public address that the site's own database keeps, where the
+// configuration says none; empty if neither tells.
+func (r *run) addressNow(ctx context.Context) string {
+	if r.Site.Address != "" {
+		return r.Site.Address
+	}
+	if said := r.Site.AddressInSettings(); said != "" {
+		return said
+	}
+	for _, target := range r.targets {
+		if asked, ok := target.(site.Asked); ok {
+			if address := r.Site.StoredAddress(ctx, asked); address != "" {
+				return address
+			}
+		}
+	}
+	return ""
+}
+
+// put writes a file of a staged tree anew, with the rights and the owner of another.
+func put(staged *disk.Root, rel string, data []byte, like fs.FileInfo) error {
+	if err := staged.Remove(rel); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	f, err := staged.Create(rel, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(like.Mode().Perm())
+	}
+	if st, ok := like.Sys().(*syscall.Stat_t); ok && err == nil && os.Geteuid() == 0 {
+		err = f.Chown(int(st.Uid), int(st.Gid))
+	}
+	if err == nil {
+		err = f.SetTimes(like.ModTime())
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
