@@ -18,6 +18,7 @@ var advice = map[reason.Reason]string{
 	reason.CMSBelow:              "`revlet adopt {path}`",
 	reason.NoArchives:            "`revlet backup {site}` takes one",
 	reason.UnknownArchive:        "`revlet archives {site}` lists what there is",
+	reason.NoneServes:            "`revlet archives {site}` lists what there is; name the one to take, such as {archive}",
 	reason.ArchiveDamaged:        "`revlet verify {archive}` lists all damage",
 	reason.NoKey:                 "name the key file with --key FILE or $REVLET_KEY_FILE",
 	reason.NoPassphrase:          "nobody can be asked here; name a file that holds it in $REVLET_PASSPHRASE_FILE",
@@ -47,6 +48,7 @@ var advice = map[reason.Reason]string{
 	reason.NotRun:                "the command was not run; mend this first",
 	reason.SiteNotConfigured:     "`revlet import FILE --store FOLDER` describes it there",
 	reason.StoreUnknown:          "for a new one give its folder, such as --store {path}",
+	reason.OtherStore:            "bring the right one back; if it was changed on purpose, accept it once with `revlet stores test NAME --accept`",
 	reason.SeveralStores:         "say which store with --store NAME, or give a folder",
 	reason.StoreInWebroot:        "choose another folder with --store",
 	reason.NameTaken:             "choose another name with --name",
@@ -109,5 +111,6 @@ var remedies = map[string]string{
 	alarm.DiskFilling:   "make room, or shorten `keep:`; `revlet retention` shows what would go",
 	alarm.WrongClock:    "set the clock; `revlet archives` shows what is dated in the future",
 	alarm.NotRestorable: "`revlet history show` tells what went wrong; take another with `revlet backup --fresh` and rehearse that",
+	alarm.StoreLost:     "mount its disk; if it was changed on purpose, accept it once with `revlet stores test NAME --accept`",
 	alarm.UntriedKey:    "`revlet keys check FILE`",
 }

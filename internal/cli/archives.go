@@ -87,6 +87,9 @@ func (a *printer) held(l jobs.Listed) string {
 	for _, p := range l.Pending {
 		words = append(words, a.bad(p+" PENDING"))
 	}
+	for _, s := range l.NotReached {
+		words = append(words, a.bad(s+" NOT REACHED"))
+	}
 	return strings.Join(words, ", ")
 }
 
@@ -144,7 +147,7 @@ func date(flag, typed string) (time.Time, error) {
 
 // chosen opens everything and finds the archive that the arguments name; one
 // that is sealed is opened, and whoever has its key is asked for that.
-func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalog.Held, error) {
+func (a *app) chosen(ctx context.Context, c *cli.Command, typed string, need jobs.Need) (*catalog.Held, error) {
 	if err := a.open(ctx, c); err != nil {
 		return nil, err
 	}
@@ -152,7 +155,7 @@ func (a *app) chosen(ctx context.Context, c *cli.Command, typed string) (*catalo
 	if err != nil {
 		return nil, err
 	}
-	return a.jobs.FindOpen(ctx, typed, limit)
+	return a.jobs.FindOpen(ctx, typed, limit, need)
 }
 
 func (a *app) show(ctx context.Context, c *cli.Command) error {
@@ -160,7 +163,7 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	h, err := a.chosen(ctx, c, typed)
+	h, err := a.chosen(ctx, c, typed, jobs.Need{})
 	if err != nil {
 		return err
 	}

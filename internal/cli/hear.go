@@ -21,6 +21,8 @@ func (a *app) hear(e jobs.Event) {
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
 	case jobs.StoreSilent:
 		a.note("store %s: %s; going on without it", e.Store, inline(e.Err))
+	case jobs.PassedOver:
+		a.note("%s is newer, and is passed over: %s.", e.Archive, e.Why)
 	case jobs.SettingsFromArchive:
 		a.note("the live settings cannot be read; the database settings in the archive are used.")
 	case jobs.SiteDescribed:

@@ -40,7 +40,7 @@ func (a *app) export(ctx context.Context, c *cli.Command) error {
 			return usageError("--split %q: it is an amount of at least 64 kB, such as 500MB", text)
 		}
 	}
-	h, err := a.chosen(ctx, c, c.Args().First())
+	h, err := a.chosen(ctx, c, c.Args().First(), jobs.Need{Files: true, Database: true})
 	if err != nil {
 		return err
 	}

@@ -116,8 +116,21 @@ func (a *app) archiveOrFile(ctx context.Context, c *cli.Command, typed string) (
 		defer quiet()
 		return a.jobs.ArchiveInFile(ctx, typed, watch)
 	}
-	h, err := a.chosen(ctx, c, typed)
+	h, err := a.chosen(ctx, c, typed, neededFor(c))
 	return h, func() {}, err
+}
+
+// neededFor is what an archive must hold for a restore, and that it must be clean.
+func neededFor(c *cli.Command) jobs.Need {
+	rows := len(c.StringSlice("table"))+len(c.StringSlice("rows")) > 0
+	files := len(c.StringSlice("path")) > 0
+	switch only := c.String("only"); {
+	case only == "database" || only == "" && rows && !files:
+		return jobs.Need{Database: true, Clean: true}
+	case only != "" && !strings.Contains(only, "database") && !rows || only == "" && files && !rows:
+		return jobs.Need{Files: true, Clean: true}
+	}
+	return jobs.Need{Files: true, Database: true, Clean: true}
 }
 
 // restoreSQL puts a database back from an SQL file that is no archive.
@@ -385,7 +398,7 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 	if len(args) == 0 || len(args) == 1 && len(tables) == 0 {
 		return usageError("`revlet extract` needs an ARCHIVE and what to copy: paths, or --table NAME")
 	}
-	h, err := a.chosen(ctx, c, args[0])
+	h, err := a.chosen(ctx, c, args[0], jobs.Need{Files: len(args) > 1, Database: len(c.StringSlice("table")) > 0})
 	if err != nil {
 		return err
 	}

@@ -21,6 +21,7 @@ func (a *app) storesCommand() *cli.Command {
 			Name: "test", Usage: "write, read back, compare, list and delete something in a store", ArgsUsage: "[STORE…]",
 			Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "trust", Usage: "accept the key of an SSH machine that is not known yet"},
+				&cli.BoolFlag{Name: "accept", Usage: "take what is there as the store from now on, after its disk or account was changed on purpose"},
 				&cli.BoolFlag{Name: "forget-host", Usage: "drop the accepted key of the store's SSH machine first"},
 				jsonFlag,
 			},
@@ -89,13 +90,13 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 	if len(names) == 0 {
 		names = a.jobs.StoreNames()
 	}
-	if (c.Bool("trust") || c.Bool("forget-host")) && len(c.Args().Slice()) != 1 {
-		return usageError("--trust and --forget-host need the name of one store")
+	if (c.Bool("trust") || c.Bool("forget-host") || c.Bool("accept")) && len(c.Args().Slice()) != 1 {
+		return usageError("--trust, --forget-host and --accept need the name of one store")
 	}
 	var all []jobs.StoreTest
 	ok := true
 	for _, name := range names {
-		t, err := a.jobs.TestStore(ctx, name, c.Bool("trust"), c.Bool("forget-host"))
+		t, err := a.jobs.TestStore(ctx, name, c.Bool("trust"), c.Bool("forget-host"), c.Bool("accept"))
 		if err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
 	"revlet/internal/store"
+	"revlet/internal/store/marked"
 	"revlet/internal/store/opener"
 	"revlet/internal/watch/history"
 )
@@ -220,6 +221,8 @@ func (a *Agent) Store(name string) store.Named {
 	s, err := a.Opener().Open(name, a.Config.Stores[name])
 	if err != nil {
 		s = store.Named{Name: name, Store: store.Unusable{Err: err, Address: a.Config.Stores[name].Kind()}}
+	} else {
+		s = marked.Wrap(s, a.State.Stores())
 	}
 	a.opened[name] = s
 	return s

@@ -1,15 +1,14 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
-	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/backup"
@@ -107,74 +106,6 @@ func archiveLine(r *archive.Record) history.Archive {
 		FileBytes: r.Totals.FileBytes, DatabaseBytes: r.Totals.DatabaseBytes, StoredBytes: r.Totals.StoredBytes, NewBytes: r.Totals.NewBytes, Gaps: len(r.Gaps), Version: r.Origin.Version}
 }
 
-// Find resolves an archive as typed: its name, a beginning of it, or a site's
-// name for the newest good one, before a moment if that is not zero.
-func (a *Agent) Find(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
-	var candidates []string
-	for _, name := range a.Config.SiteNames() {
-		if typed == name {
-			candidates = []string{name}
-			break
-		}
-		if strings.HasPrefix(typed, name+"-") || strings.HasPrefix(name, typed) {
-			candidates = append(candidates, name)
-		}
-	}
-	if len(candidates) == 0 {
-		return nil, reason.BadUsage("there is no site or archive %q%s", typed, a.Config.Suggest(typed))
-	}
-	return a.pickFrom(ctx, candidates, typed, before, func(catalog.Held) bool { return true })
-}
-
-// FindFull is Find for what needs files and databases: a site's name means its
-// newest good full archive, as long as there is one.
-func (a *Agent) FindFull(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
-	if _, isSite := a.Config.Sites[typed]; isSite {
-		if h, err := a.pickFrom(ctx, []string{typed}, typed, before, func(h catalog.Held) bool { return h.Scope == archive.Full }); err == nil {
-			return h, nil
-		}
-	}
-	return a.Find(ctx, typed, before)
-}
-
-// FindOpen is Find, with the record opened if it is encrypted.
-func (a *Agent) FindOpen(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
-	h, err := a.Find(ctx, typed, before)
-	if err != nil {
-		return nil, err
-	}
-	return h, h.Unseal(h.Keys)
-}
-
-// pickFrom resolves an archive's name among the archives of some sites that are
-// wanted.
-func (a *Agent) pickFrom(ctx context.Context, sites []string, typed string, before time.Time, wanted func(catalog.Held) bool) (*catalog.Held, error) {
-	var failed error
-	for _, name := range sites {
-		l, err := a.List(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		for _, silent := range l.Silent {
-			a.Tell(StoreSilent{Store: silent.Store, Err: silent.Err})
-		}
-		if typed == name {
-			v, err := a.verdicts(ctx)
-			if err != nil {
-				a.warn(err)
-			}
-			l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool { return !v.goodHeld(h) })
-		}
-		l.Archives = slices.DeleteFunc(l.Archives, func(h catalog.Held) bool { return !wanted(h) })
-		h, err := l.Pick(name, typed, before)
-		if err == nil {
-			return h, nil
-		}
-		failed = errors.Join(failed, err)
-	}
-	return nil, failed
-}
-
 // Listed is one archive in a listing.
 type Listed struct {
 	Name   string        `json:"name"`
@@ -188,6 +119,9 @@ type Listed struct {
 	Stores []string      `json:"stores"`
 	// Pending are the stores that the archive has yet to come to.
 	Pending []string `json:"pending"`
+	// NotReached are stores that have it as far as this machine knows, and that did not
+	// answer.
+	NotReached []string `json:"not_reached"`
 	// Held archives are exempt from the keep rules, as far as this machine knows.
 	Held bool `json:"held"`
 	// Encrypted archives whose record cannot be opened here have neither note
@@ -217,6 +151,9 @@ type Listing struct {
 	Archives []Listed
 	// Trouble are the stores and records that could not be read.
 	Trouble []Trouble
+
+	// unreached are the stores that archives lie in, and that did not answer.
+	unreached map[string][]string
 }
 
 // Verdict is the worst that is known of what could not be listed.
@@ -278,7 +215,19 @@ func (a *Agent) Archives(ctx context.Context, names []string) (*Listing, error) 
 	all := &Listing{}
 	for _, name := range names {
 		l, err := a.List(ctx, name)
-		if err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		if err != nil { // none of its stores answers
+			l = &catalog.Listing{}
+			for _, s := range a.Config.Sites[name].Stores {
+				l.Silent = append(l.Silent, catalog.Broken{Store: s, Err: err})
+			}
+			all.Trouble = append(all.Trouble, Trouble{Store: "", Err: err})
+		} else {
+			all.Trouble = append(all.Trouble, troubles(l.Broken, l.Silent)...)
+		}
+		if err := a.addUnreached(ctx, name, l, all, v); err != nil {
 			return nil, err
 		}
 		pending, err := a.pending(ctx, name)
@@ -291,11 +240,43 @@ func (a *Agent) Archives(ctx context.Context, names []string) (*Listing, error) 
 			if r, ok := rehearsals[h.Name]; ok {
 				one.Rehearsed = &ListedRehearsal{r.At, r.Passed}
 			}
+			one.NotReached = nonNil(all.unreached[h.Name])
 			all.Archives = append(all.Archives, one)
 		}
-		all.Trouble = append(all.Trouble, troubles(l.Broken, l.Silent)...)
 	}
+	slices.SortStableFunc(all.Archives, func(x, y Listed) int {
+		return cmp.Or(slices.Index(names, x.Site)-slices.Index(names, y.Site), strings.Compare(y.Name, x.Name))
+	})
 	return all, nil
+}
+
+// addUnreached adds what the history knows to lie in stores that were not reached:
+// that a store is away does not mean that there are no archives.
+func (a *Agent) addUnreached(ctx context.Context, site string, l *catalog.Listing, all *Listing, v verdicts) error {
+	known, err := a.History.Archives(ctx, site)
+	if err != nil {
+		return err
+	}
+	if all.unreached == nil {
+		all.unreached = map[string][]string{}
+	}
+	listed := map[string]bool{}
+	for _, h := range l.Archives {
+		listed[h.Name] = true
+	}
+	for _, k := range known {
+		for _, s := range l.Silent {
+			if k.In(s.Store) {
+				all.unreached[k.Name] = append(all.unreached[k.Name], s.Store)
+			}
+		}
+		if away := all.unreached[k.Name]; len(away) > 0 && !listed[k.Name] {
+			one := listing(catalog.Held{Record: &archive.Record{Name: k.Name, Site: k.Site, Taken: k.Taken, Scope: archive.Scope(k.Scope), Note: k.Note}}, v.proofs[k.Name], nil)
+			one.Stored, one.New, one.Gaps, one.NotReached = k.StoredBytes, k.NewBytes, k.Gaps, away
+			all.Archives = append(all.Archives, one)
+		}
+	}
+	return nil
 }
 
 // pending maps a site's archives to the stores that they have yet to come to.
@@ -310,7 +291,7 @@ func (a *Agent) pending(ctx context.Context, site string) (map[string][]string, 
 
 func listing(h catalog.Held, proofs []history.Proof, pending []string) Listed {
 	l := Listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
-		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: StoreNames(h.Stores), Pending: nonNil(pending)}
+		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: nonNil(StoreNames(h.Stores)), Pending: nonNil(pending), NotReached: []string{}}
 	for i, p := range proofs {
 		if i == 0 || l.Verified.Sound && !p.Sound {
 			l.Verified = &ListedProof{Level: p.Level, At: p.At, Sound: p.Sound}

@@ -152,7 +152,7 @@ func (a *Agent) CompareAside(ctx context.Context, name string) (*AsideReport, er
 	if err != nil {
 		return nil, err
 	}
-	h, err := a.FindOpen(ctx, aside.Archive, time.Time{})
+	h, err := a.FindOpen(ctx, aside.Archive, time.Time{}, Need{})
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/rules/retention"
 	"revlet/internal/rules/schedule"
+	"revlet/internal/store/marked"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/watch/report"
@@ -57,10 +58,23 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 		k.Restored = restores[0].Finished
 	}
 	for _, s := range cfg.Stores {
-		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.Store(s).Offsite(), Free: a.free(s)})
+		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.Store(s).Offsite(), Free: a.free(s), Lost: a.lost(ctx, s)})
 	}
 	k.runs, err = a.History.Runs(ctx, history.RunFilter{Site: name, Most: runsShown})
 	return k, err
+}
+
+// lost says why a store on this machine is not the one that it was, or nothing. Others
+// are not asked for that alone.
+func (a *Agent) lost(ctx context.Context, name string) string {
+	s := a.Store(name)
+	if s.Offsite() {
+		return ""
+	}
+	if _, err := s.Stat(ctx, marked.Name); errors.Is(err, marked.ErrNotThatStore) {
+		return err.Error()
+	}
+	return ""
 }
 
 // free is how many bytes a store on this machine has room for, or -1.

@@ -43,7 +43,7 @@ func (a *Agent) Comparison(ctx context.Context, typed, other string, before time
 	}
 	c := &Comparison{Archive: h, Job: compare.Job{A: compare.Archive{Held: h}, Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}}
 	if other != "" {
-		if c.Other, err = a.FindOpen(ctx, other, time.Time{}); err != nil {
+		if c.Other, err = a.FindOpen(ctx, other, time.Time{}, Need{}); err != nil {
 			return nil, err
 		}
 		if c.Recipe, err = recipeOf(h); err != nil {

@@ -31,6 +31,8 @@ type (
 		Store string
 		Err   error
 	}
+	// PassedOver: an archive is newer than the one that was chosen for a site's name.
+	PassedOver struct{ Archive, Why string }
 	// SettingsFromArchive: the live settings cannot be read, those in the archive
 	// are used.
 	SettingsFromArchive struct{}
@@ -89,6 +91,7 @@ func (Warning) event()             {}
 func (HistoryLost) event()         {}
 func (Recovered) event()           {}
 func (StoreSilent) event()         {}
+func (PassedOver) event()          {}
 func (SettingsFromArchive) event() {}
 func (SiteDescribed) event()       {}
 func (SeveralSites) event()        {}

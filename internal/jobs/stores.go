@@ -18,6 +18,7 @@ import (
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store"
+	"revlet/internal/store/marked"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/replicate"
 )
@@ -155,8 +156,9 @@ func (a *Agent) ListStores(ctx context.Context) ([]StoreLine, error) {
 
 // TestStore writes, reads back, compares, lists and deletes something in a store.
 // trust accepts the key of an SSH machine that is not known yet, forget drops the
-// accepted one first. What is wrong with the store is in the result.
-func (a *Agent) TestStore(ctx context.Context, name string, trust, forget bool) (StoreTest, error) {
+// accepted one first. accept takes what is there as the store from now on, whatever was
+// there before. What is wrong with the store is in the result.
+func (a *Agent) TestStore(ctx context.Context, name string, trust, forget, accept bool) (StoreTest, error) {
 	t := StoreTest{Store: name}
 	if err := a.KnownStore(name); err != nil {
 		return t, err
@@ -171,6 +173,12 @@ func (a *Agent) TestStore(ctx context.Context, name string, trust, forget bool) 
 	o.Trust, o.Trusted = trust, a.trusted
 	s, err := o.Open(name, cfg)
 	if err == nil {
+		if accept {
+			if err := a.State.Stores().Remember(s.Where(), ""); err != nil {
+				return t, err
+			}
+		}
+		s = marked.Wrap(s, a.State.Stores())
 		t.Where = s.Where()
 		err = testStore(ctx, s, &t)
 		_ = s.Close()

@@ -16,6 +16,7 @@ import (
 	"revlet/internal/config"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
+	"revlet/internal/store/marked"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/verify"
 )
@@ -28,7 +29,7 @@ func TestStoresAreListedAndTested(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, StoreLine{Name: "here", Kind: "folder", Where: b.path("here"), Sites: []string{museum}}, all[1])
-	here, err := b.TestStore(t.Context(), "here", false, false)
+	here, err := b.TestStore(t.Context(), "here", false, false, false)
 	require.NoError(t, err)
 	assert.True(t, here.OK)
 	assert.Positive(t, here.Write)
@@ -36,19 +37,22 @@ func TestStoresAreListedAndTested(t *testing.T) {
 	left, err := os.ReadDir(b.path("here"))
 	require.NoError(t, err)
 	for _, l := range left {
+		if l.Name() == marked.Name {
+			continue
+		}
 		inner, err := os.ReadDir(filepath.Join(b.path("here"), l.Name()))
 		require.NoError(t, err)
 		assert.Empty(t, inner, "the test leaves nothing in %s", l.Name())
 	}
-	far, err := b.TestStore(t.Context(), "far", false, false)
+	far, err := b.TestStore(t.Context(), "far", false, false, false)
 	require.NoError(t, err, "that a store does not work is a result")
 	assert.False(t, far.OK)
 	assert.Error(t, far.Err)
-	_, err = b.TestStore(t.Context(), "nowhere", false, false)
+	_, err = b.TestStore(t.Context(), "nowhere", false, false, false)
 	assert.True(t, reason.Is(err, reason.Usage))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = b.TestStore(ctx, "far", false, false)
+	_, err = b.TestStore(ctx, "far", false, false, false)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -56,8 +60,7 @@ func TestArchivesAreCopiedToAStoreThatLacksThem(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "", "")
 	b.month(2)
-	require.NoError(t, os.RemoveAll(b.path("far")))
-	require.NoError(t, os.Mkdir(b.path("far"), 0o700))
+	require.NoError(t, os.RemoveAll(b.path("far/"+museum)))
 	none, err := b.CopyArchives(t.Context(), museum, "", nil)
 	require.NoError(t, err)
 	assert.Empty(t, none, "nothing is pending")
@@ -214,7 +217,7 @@ func TestKeysAreTriedOnWhatTheyOpen(t *testing.T) {
 	assert.True(t, reason.Is(h.Unseal(h.Keys), reason.NoKey), "without the key the record stays closed")
 	assert.Equal(t, verify.Digests, b.levelFor(h, ""))
 	b.UseKey(b.path("right.key"))
-	h, err = b.FindOpen(t.Context(), museum, time.Time{})
+	h, err = b.FindOpen(t.Context(), museum, time.Time{}, Need{})
 	require.NoError(t, err)
 	assert.Equal(t, b.path("htdocs"), h.Origin.Roots["webroot"])
 	assert.Equal(t, verify.Full, b.levelFor(h, ""))
@@ -243,10 +246,8 @@ func TestAPortableFileIsTakenIn(t *testing.T) {
 		assert.False(t, strings.Contains(l, "restore-file"), "nothing passing is left: %s", l)
 	}
 
-	require.NoError(t, os.RemoveAll(b.path("here")))
-	require.NoError(t, os.RemoveAll(b.path("far")))
-	require.NoError(t, os.Mkdir(b.path("here"), 0o700))
-	require.NoError(t, os.Mkdir(b.path("far"), 0o700))
+	require.NoError(t, os.RemoveAll(b.path("here/"+museum)))
+	require.NoError(t, os.RemoveAll(b.path("far/"+museum)))
 	b.open()
 	in, err := b.Import(t.Context(), ImportOrder{Files: []string{file}})
 	require.NoError(t, err)

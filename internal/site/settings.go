@@ -13,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"revlet/internal/platform/disk"
 	"revlet/internal/site/phpliteral"
 )
 
@@ -20,10 +21,13 @@ import (
 // webroot as well as one inside an archive.
 type ReadFunc func(rel string) ([]byte, error)
 
+// mostSettings bounds what is read of a settings file.
+const mostSettings = 8 << 20
+
 // InFolder reads from a webroot on this machine.
 func InFolder(root string) ReadFunc {
 	return func(rel string) ([]byte, error) {
-		return os.ReadFile(filepath.Join(root, filepath.FromSlash(rel)))
+		return disk.ReadRegular(filepath.Join(root, filepath.FromSlash(rel)), mostSettings)
 	}
 }
 

@@ -18,6 +18,8 @@ import (
 type Disk struct {
 	// Fault is asked before each call; a non-nil error is returned in its place.
 	Fault func(op, path string) error
+	// trees are the folders that are read through a handle; see Confined.
+	trees []tree
 }
 
 func (d *Disk) check(op, path string) error {
@@ -102,7 +104,11 @@ func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (*File, error) 
 	if err := d.check("open", name); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(name, flag, perm)
+	open := func() (*os.File, error) { return os.OpenFile(name, flag, perm) }
+	if t, rel := d.below(name); t != nil && flag == os.O_RDONLY {
+		open = func() (*os.File, error) { return t.file(name, rel) }
+	}
+	f, err := open()
 	if err != nil {
 		return nil, err
 	}
@@ -130,6 +136,9 @@ func (d *Disk) Lstat(name string) (fs.FileInfo, error) {
 	if err := d.check("lstat", name); err != nil {
 		return nil, err
 	}
+	if t, rel := d.below(name); t != nil {
+		return t.lstat(name, rel)
+	}
 	return os.Lstat(name)
 }
 
@@ -155,6 +164,9 @@ func (d *Disk) Readlink(name string) (string, error) {
 	if err := d.check("readlink", name); err != nil {
 		return "", err
 	}
+	if t, rel := d.below(name); t != nil && rel != "." {
+		return t.readlink(name, rel)
+	}
 	return os.Readlink(name)
 }
 
@@ -163,7 +175,11 @@ func (d *Disk) ReadNames(name string) ([]string, error) {
 	if err := d.check("readdir", name); err != nil {
 		return nil, err
 	}
-	f, err := os.Open(name)
+	open := os.Open
+	if t, rel := d.below(name); t != nil {
+		open = func(name string) (*os.File, error) { return t.file(name, rel) }
+	}
+	f, err := open(name)
 	if err != nil {
 		return nil, err
 	}

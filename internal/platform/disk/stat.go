@@ -23,7 +23,7 @@ func (d *Disk) ReadFolder(dir string, most int) (names []string, infos []Info, e
 	if err := d.check("readdir", dir); err != nil {
 		return nil, nil, err
 	}
-	fd, err := openFolder(dir)
+	fd, err := d.openFolder(dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -44,7 +44,13 @@ func (d *Disk) ReadFolder(dir string, most int) (names []string, infos []Info, e
 }
 
 // openFolder opens a folder without what package os prepares for waiting on it.
-func openFolder(dir string) (fd int, err error) {
+func (d *Disk) openFolder(dir string) (fd int, err error) {
+	if t, rel := d.below(dir); t != nil {
+		if fd, err = t.open(rel, unix.O_RDONLY|unix.O_DIRECTORY); err != nil {
+			return -1, &fs.PathError{Op: "open", Path: dir, Err: err}
+		}
+		return fd, nil
+	}
 	for {
 		fd, err = unix.Open(dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 		if !errors.Is(err, unix.EINTR) {
@@ -59,7 +65,7 @@ func openFolder(dir string) (fd int, err error) {
 
 // Lstats is Lstat for names in one folder, which is looked up only once.
 func (d *Disk) Lstats(dir string, names []string) []Info {
-	fd, err := openFolder(dir)
+	fd, err := d.openFolder(dir)
 	if err != nil {
 		return slices.Repeat([]Info{{Err: err}}, len(names))
 	}
@@ -75,15 +81,19 @@ func (d *Disk) lstats(fd int, dir string, names []string) []Info {
 				continue
 			}
 		}
-		var st unix.Stat_t
-		if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-			all[i].Err = &fs.PathError{Op: "lstat", Path: filepath.Join(dir, name), Err: err}
-			continue
-		}
-		all[i].FileInfo = &stat{name: name, sys: syscall.Stat_t{Dev: st.Dev, Ino: st.Ino, Nlink: st.Nlink, Mode: st.Mode, Uid: st.Uid, Gid: st.Gid, Rdev: st.Rdev,
-			Size: st.Size, Blksize: st.Blksize, Blocks: st.Blocks, Atim: syscall.Timespec(st.Atim), Mtim: syscall.Timespec(st.Mtim), Ctim: syscall.Timespec(st.Ctim)}}
+		all[i] = lstatAt(fd, dir, name)
 	}
 	return all
+}
+
+// lstatAt asks for a name in a folder that is open.
+func lstatAt(fd int, dir, name string) Info {
+	var st unix.Stat_t
+	if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return Info{Err: &fs.PathError{Op: "lstat", Path: filepath.Join(dir, name), Err: err}}
+	}
+	return Info{FileInfo: &stat{name: name, sys: syscall.Stat_t{Dev: st.Dev, Ino: st.Ino, Nlink: st.Nlink, Mode: st.Mode, Uid: st.Uid, Gid: st.Gid, Rdev: st.Rdev,
+		Size: st.Size, Blksize: st.Blksize, Blocks: st.Blocks, Atim: syscall.Timespec(st.Atim), Mtim: syscall.Timespec(st.Mtim), Ctim: syscall.Timespec(st.Ctim)}}}
 }
 
 // stat implements fs.FileInfo as os.Lstat's does.

@@ -33,6 +33,9 @@ const (
 	// NoArchives: "site" has no archive; UnknownArchive: it has none of that name.
 	NoArchives     Reason = "no-archives"
 	UnknownArchive Reason = "unknown-archive"
+	// NoneServes: no archive of "site" is good for what is wanted; "archive" is the
+	// newest.
+	NoneServes Reason = "none-serves"
 	// ArchiveDamaged: "archive" cannot be restored whole.
 	ArchiveDamaged Reason = "archive-damaged"
 	// NoKey: it is encrypted and no key was given. NobodyToEncryptFor: the
@@ -89,6 +92,8 @@ const (
 	SiteNotConfigured Reason = "site-not-configured"
 	// StoreUnknown: a new store needs its folder, such as "path".
 	StoreUnknown Reason = "store-unknown"
+	// OtherStore: what is there is not the store that was there.
+	OtherStore Reason = "other-store"
 	// SeveralStores: it must be said which store is meant.
 	SeveralStores Reason = "several-stores"
 	// StoreInWebroot: the store would lie inside the webroot.

@@ -1,63 +1,66 @@
 package state
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"sync"
 )
 
-// Stores remembers the identities of stores by their address, in a file of the state
-// folder.
-type Stores struct {
-	mu sync.Mutex
-	s  *State
-}
+// Stores remembers the identities of stores by their address, each in a file of its
+// own. It is safe for concurrent use, by several processes too.
+type Stores struct{ s *State }
 
 // Stores returns what is remembered of stores.
-func (s *State) Stores() *Stores { return &Stores{s: s} }
+func (s *State) Stores() *Stores { return &Stores{s} }
 
-func (m *Stores) file() string { return filepath.Join(m.s.Dir, "stores.json") }
+// remembered is what is kept of one store.
+type remembered struct {
+	Where string `json:"where"`
+	ID    string `json:"id"`
+}
 
-func (m *Stores) read() (map[string]string, error) {
-	data, err := m.s.Disk.ReadFile(m.file())
-	if errors.Is(err, fs.ErrNotExist) {
-		return map[string]string{}, nil
-	}
-	all := map[string]string{}
-	if err == nil {
-		err = json.Unmarshal(data, &all)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("read what is remembered of stores: %s: %w", m.file(), err)
-	}
-	return all, nil
+func (m *Stores) file(where string) string {
+	sum := sha256.Sum256([]byte(where))
+	return filepath.Join(m.s.Dir, "stores", hex.EncodeToString(sum[:8])+".json")
 }
 
 // Known returns the identity of the store at an address, or nothing.
 func (m *Stores) Known(where string) (string, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	all, err := m.read()
-	return all[where], err
+	data, err := m.s.Disk.ReadFile(m.file(where))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	r := remembered{}
+	if err == nil {
+		err = json.Unmarshal(data, &r)
+	}
+	if err != nil {
+		return "", fmt.Errorf("read what is remembered of store %s: %w", where, err)
+	}
+	return r.ID, nil
 }
 
 // Remember keeps the identity of the store at an address; an empty one forgets it.
 func (m *Stores) Remember(where, id string) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	all, err := m.read()
+	if id == "" {
+		if err := m.s.Disk.Remove(m.file(where)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("forget store %s: %w", where, err)
+		}
+		return nil
+	}
+	data, err := json.MarshalIndent(remembered{where, id}, "", "  ")
+	if err == nil {
+		err = m.s.Disk.MkdirAll(filepath.Dir(m.file(where)), 0o700)
+	}
+	if err == nil {
+		err = m.s.Disk.WriteFile(m.file(where), append(data, '\n'), 0o600)
+	}
 	if err != nil {
-		return err
+		return fmt.Errorf("remember store %s: %w", where, err)
 	}
-	if all[where] = id; id == "" {
-		delete(all, where)
-	}
-	data, err := json.MarshalIndent(all, "", "  ")
-	if err != nil {
-		return err
-	}
-	return m.s.Disk.WriteFile(m.file(), append(data, '\n'), 0o600)
+	return nil
 }

@@ -179,6 +179,9 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := f.there(); err != nil {
+		return nil, fmt.Errorf("list %s: %w", dir, err)
+	}
 	var all []store.Info
 	err = f.d.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
 		if err != nil {
@@ -213,11 +216,24 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	return all, nil
 }
 
+// there tells whether the folder itself is: one that is not may be the mount point of
+// a disk that is away, and is not the same as an empty one.
+func (f *Folder) there() error {
+	_, err := f.d.Stat(f.root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the store folder %s does not exist; is its disk mounted?", f.root)
+	}
+	return err
+}
+
 // Folders implements store.Store.
 func (f *Folder) Folders(_ context.Context, dir string) ([]string, error) {
 	p, err := f.path(path.Clean(dir))
 	if err != nil {
 		return nil, err
+	}
+	if err := f.there(); err != nil {
+		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	names, err := f.d.ReadNames(p)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -24,6 +24,7 @@ import (
 	"sync"
 	"time"
 
+	"revlet/internal/platform/reason"
 	"revlet/internal/store"
 	"revlet/internal/store/folder"
 )
@@ -91,7 +92,7 @@ func (g *guard) check(ctx context.Context, write bool) error {
 	found, err := g.read(ctx)
 	switch {
 	case errors.Is(err, store.ErrNotFound) && known != "":
-		return fmt.Errorf("%w: the mark that Revlet left at %s is missing; is its disk mounted, is it the right place?", ErrNotThatStore, g.inner.Where())
+		return reason.New(reason.OtherStore, nil, "%w: the mark that Revlet left at %s is missing; is its disk mounted, is it the right place?", ErrNotThatStore, g.inner.Where())
 	case errors.Is(err, store.ErrNotFound) && write:
 		if err := g.make(ctx); err != nil {
 			return err
@@ -100,13 +101,16 @@ func (g *guard) check(ctx context.Context, write bool) error {
 		g.checked, g.written = time.Now(), false
 		return nil
 	case err != nil:
+		if !g.inner.Offsite() && !errors.Is(err, ErrNotThatStore) {
+			return errors.Join(g.inner.Check(ctx), err) // it says in words what is wrong with a folder
+		}
 		return err
 	case known == "":
 		if err := g.memory.Remember(g.inner.Where(), found.ID); err != nil {
 			return err
 		}
 	case found.ID != known:
-		return fmt.Errorf("%w: at %s another is now, made %s", ErrNotThatStore, g.inner.Where(), found.Made.Local().Format("2 January 2006 15:04"))
+		return reason.New(reason.OtherStore, nil, "%w: at %s another is now, made %s", ErrNotThatStore, g.inner.Where(), found.Made.Local().Format("2 January 2006 15:04"))
 	}
 	g.checked, g.written = time.Now(), true
 	return nil

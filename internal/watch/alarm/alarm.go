@@ -34,6 +34,7 @@ const (
 	DiskFilling   = "disk-filling"
 	WrongClock    = "clock"
 	UntriedKey    = "key-untried"
+	StoreLost     = "store-lost"
 	NotRestorable = "rehearsal-failed"
 )
 
@@ -62,6 +63,7 @@ var meanings = map[string]Meaning{
 	DiskFilling:   {"with a full disk no archive can be taken", false},
 	WrongClock:    {"with a wrong clock nobody can tell which archive is old", true},
 	NotRestorable: {"an archive that does not restore is of no use on the day it is needed", true},
+	StoreLost:     {"an empty mount point, or another disk, in a store's place would take the next archives and hide those that there are", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
 
@@ -107,6 +109,8 @@ type Facts struct {
 type Store struct {
 	Name    string
 	Offsite bool
+	// Lost says why it is not the store that it was, if it is not.
+	Lost string
 	// Free is how many bytes it has room for, negative if that is not known.
 	Free int64
 }
@@ -115,7 +119,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -200,6 +204,16 @@ func some(all []string, most int) string {
 		return fmt.Sprintf("%s and %d more", strings.Join(all[:most], "; "), len(all)-most)
 	}
 	return strings.Join(all, "; ")
+}
+
+func storeLost(f Facts) (string, string) {
+	var all []string
+	for _, s := range f.Stores {
+		if s.Lost != "" {
+			all = append(all, "store "+s.Name+": "+s.Lost)
+		}
+	}
+	return StoreLost, strings.Join(all, "; ")
 }
 
 func onsite(f Facts) (string, string) {

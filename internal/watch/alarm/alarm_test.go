@@ -31,7 +31,7 @@ func taken(days int) history.Archive {
 func well(t *testing.T) Facts {
 	daily := duty(t, "full, every day at 03:20")
 	f := Facts{Now: noon, Zone: time.UTC, Duties: []schedule.Duty{daily}, States: map[string]history.DutyState{daily.String(): {Seen: noon.AddDate(0, -6, 0), Started: noon.Add(-8 * time.Hour), Outcome: history.Done}},
-		Stores: []Store{{"here", false, 80 << 30}, {"harbour", true, -1}}, Proofs: map[string][]history.Proof{}, Bad: map[string][]string{}, Rehearsed: &history.Rehearsal{At: noon, Passed: true}}
+		Stores: []Store{{Name: "here", Offsite: false, Free: 80 << 30}, {Name: "harbour", Offsite: true, Free: -1}}, Proofs: map[string][]history.Proof{}, Bad: map[string][]string{}, Rehearsed: &history.Rehearsal{At: noon, Passed: true}}
 	for day := range 100 {
 		f.Archives = append(f.Archives, taken(day))
 	}
@@ -61,6 +61,7 @@ func TestState(t *testing.T) {
 		"no room":                {func(f *Facts) { f.Stores[0].Free = 20 << 20 }, DiskFilling, "less than one whole archive"},
 		"soon no room":           {func(f *Facts) { f.Stores[0].Free = 12 << 20; f.Archives[0].StoredBytes = 1 }, DiskFilling, "will be full about 2"},
 		"an archive of tomorrow": {func(f *Facts) { f.Archives[0].Taken = noon.AddDate(0, 0, 1) }, WrongClock, "future"},
+		"another store is there": {func(f *Facts) { f.Stores[0].Lost = "its mark is missing" }, StoreLost, "its mark is missing"},
 		"the key was not tried":  {func(f *Facts) { f.KeyUntried = true }, UntriedKey, "never tried"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -133,7 +133,7 @@ func (w *walker) beginFolder(ctx context.Context, dir, rel string, info fs.FileI
 	}
 	e := w.entry(archive.TypeFolder, rel, info)
 	if w.ahead == nil {
-		e.XAttrs = readXAttrs(dir)
+		e.XAttrs = readXAttrs(w.disk, dir)
 	}
 	return w.tree(e)
 }

@@ -137,7 +137,13 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	r.began, r.beganHere = r.Now(), time.Now()
 	r.put = func(t *target, o *object) error { return t.take(ctx, o) }
 	defer r.close()
-	err := r.prepare(ctx)
+	done := func() {}
+	var err error
+	if r.webroots, done, err = Confined(r.disk, r.Site); err != nil {
+		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, err)
+	}
+	defer done()
+	err = r.prepare(ctx)
 	if err == nil {
 		err = r.work(ctx)
 	}
@@ -192,12 +198,14 @@ type run struct {
 	// beganHere is the same by this machine's own clock, whatever Now says.
 	beganHere time.Time
 	disk      *disk.Disk
-	observer  progress.Observer
-	record    archive.Record
-	list      *archive.ListWriter
-	spool     *spool
-	ledger    *ledger
-	targets   []*target
+	// webroots is the same, with the site's folders confined.
+	webroots *disk.Disk
+	observer progress.Observer
+	record   archive.Record
+	list     *archive.ListWriter
+	spool    *spool
+	ledger   *ledger
+	targets  []*target
 	// own is the store that takes scratch files over; nil when all are remote.
 	own     adopter
 	sources []openDatabase

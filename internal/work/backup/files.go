@@ -29,7 +29,7 @@ func (r *run) packFiles(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, names: names, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
+			k := &packer{disk: r.webroots, names: names, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
 				scratch, err := r.scratchIn()
 				if err != nil {
 					return "", err
@@ -77,7 +77,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		}
 		return errors.Join(tree.add(e), r.list.Add(e))
 	}
-	w := &walker{disk: r.disk, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
+	w := &walker{disk: r.webroots, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
 		file: func(f planned) error { return r.meet(p, f) },
 		tree: add,
 		skip: func(_, rule string) {

@@ -182,10 +182,26 @@ func (k *packer) looksLikeDatabase(in *disk.File, info fs.FileInfo) bool {
 	return err == nil && k.isDatabase(head[:])
 }
 
+// plainLogs refuses a database file whose logs are no regular files: whoever opens the
+// database would wait for them, or follow them.
+func (k *packer) plainLogs(file string) error {
+	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
+		info, err := k.disk.Lstat(file + suffix)
+		if err == nil && !info.Mode().IsRegular() {
+			return &fs.PathError{Op: "open", Path: file + suffix, Err: disk.ErrSpecial}
+		}
+	}
+	return nil
+}
+
 // database saves a database file from a copy of one moment. What only looks
 // like a database is saved like any other file.
 func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
-	from, copyErr := k.whole(f.path)
+	copyErr := k.plainLogs(f.path)
+	from := ""
+	if copyErr == nil {
+		from, copyErr = k.whole(f.path)
+	}
 	if copyErr != nil {
 		from = f.path
 	} else {
@@ -319,7 +335,7 @@ func (k *packer) entry(f planned, info fs.FileInfo) archive.Entry {
 		return *f.as
 	}
 	e := k.names.entry(archive.TypeFile, f.name, info)
-	e.XAttrs = readXAttrs(f.path)
+	e.XAttrs = readXAttrs(k.disk, f.path)
 	if k.reown != nil {
 		k.reown(&e)
 	}

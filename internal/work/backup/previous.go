@@ -266,7 +266,7 @@ func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 	defer c.stop()
 	r.walked = &recording{}
 	w := r.walked.walker()
-	w.disk, w.site, w.isDatabase = r.disk, r.Site, r.IsDatabase
+	w.disk, w.site, w.isDatabase = r.webroots, r.Site, r.IsDatabase
 	record := w.file
 	w.file = func(f planned) error {
 		l, ok, err := c.at(f.name)

@@ -90,6 +90,9 @@ func (w *walker) above() error {
 		return nil
 	}
 	info, err := w.disk.Stat(w.site.Above)
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: w.site.Above, Err: disk.ErrSpecial}
+	}
 	if err != nil {
 		return fmt.Errorf("read the site's settings: %w", err)
 	}
@@ -166,7 +169,7 @@ func (w *walker) found(path, rel string, info fs.FileInfo, err error, folder fun
 		w.unreadable(rel, err)
 		return nil
 	}
-	if w.isLog(path) {
+	if info.Mode().IsRegular() && w.isLog(path) {
 		return nil
 	}
 	switch mode := info.Mode(); {
@@ -249,20 +252,24 @@ var passingXAttrs = []string{"security.selinux", "security.ima", "security.evm"}
 
 // readXAttrs reads a path's extended attributes. A file system without any, or
 // one that hides them, gives none.
-func readXAttrs(path string) map[string][]byte {
-	names, err := xattr.LList(path)
-	if err != nil || len(names) == 0 {
+func readXAttrs(d *disk.Disk, path string) map[string][]byte {
+	var all map[string][]byte
+	_ = d.Handle(path, func(path string) error {
+		names, err := xattr.LList(path)
+		if err != nil || len(names) == 0 {
+			return err
+		}
+		all = map[string][]byte{}
+		for _, name := range names {
+			if slices.Contains(passingXAttrs, name) {
+				continue
+			}
+			if value, err := xattr.LGet(path, name); err == nil {
+				all[name] = value
+			}
+		}
 		return nil
-	}
-	all := map[string][]byte{}
-	for _, name := range names {
-		if slices.Contains(passingXAttrs, name) {
-			continue
-		}
-		if value, err := xattr.LGet(path, name); err == nil {
-			all[name] = value
-		}
-	}
+	})
 	return all
 }
 

@@ -189,7 +189,12 @@ func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 }
 
 func (l *Live) digest(file string) (string, error) {
-	f, err := l.Disk.Open(file)
+	d, done, err := backup.Confined(l.Disk, l.Site)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	f, err := d.Open(file)
 	if err != nil {
 		return "", err
 	}

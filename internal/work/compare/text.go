@@ -13,6 +13,7 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"revlet/internal/site"
+	"revlet/internal/work/backup"
 )
 
 // Text is the content of a file on one side.
@@ -49,7 +50,12 @@ func contentIn(ctx context.Context, side Side, rel string) ([]byte, error) {
 	case Archive:
 		return s.ReadFile(ctx, site.RootLabel+"/"+rel)
 	case *Live:
-		f, err := s.Disk.Open(filepath.Join(s.Site.Root, filepath.FromSlash(rel)))
+		d, done, err := backup.Confined(s.Disk, s.Site)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		f, err := d.Open(filepath.Join(s.Site.Root, filepath.FromSlash(rel)))
 		if err != nil {
 			return nil, err
 		}

@@ -1,0 +1,186 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/watch/alarm"
+)
+
+// Need is what an archive is wanted for. It counts when only a site was named: then the
+// newest good archive that serves is chosen, and what is newer is told (PassedOver).
+type Need struct {
+	// Files and Database are the halves that it must hold. Where no archive of the site
+	// holds both, one of either will do.
+	Files, Database bool
+	// Clean passes over archives since which there are signs of a break-in that nobody
+	// has accepted.
+	Clean bool
+}
+
+// Find resolves an archive as typed: its name, a beginning of it, or a site's name for
+// the newest good one, before a moment if that is not zero.
+func (a *Agent) Find(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	return a.FindFor(ctx, typed, before, Need{})
+}
+
+// FindFull is Find for what needs files and databases.
+func (a *Agent) FindFull(ctx context.Context, typed string, before time.Time) (*catalog.Held, error) {
+	return a.FindFor(ctx, typed, before, Need{Files: true, Database: true})
+}
+
+// FindOpen is FindFor, with the record opened if it is encrypted.
+func (a *Agent) FindOpen(ctx context.Context, typed string, before time.Time, need Need) (*catalog.Held, error) {
+	h, err := a.FindFor(ctx, typed, before, need)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.Unseal(h.Keys)
+}
+
+// FindFor is Find for a need.
+func (a *Agent) FindFor(ctx context.Context, typed string, before time.Time, need Need) (*catalog.Held, error) {
+	if _, isSite := a.Config.Sites[typed]; isSite {
+		return a.newest(ctx, typed, before, need)
+	}
+	var candidates []string
+	for _, name := range a.Config.SiteNames() {
+		if strings.HasPrefix(typed, name+"-") || strings.HasPrefix(name, typed) {
+			candidates = append(candidates, name)
+		}
+	}
+	if len(candidates) == 0 {
+		return nil, reason.BadUsage("there is no site or archive %q%s", typed, a.Config.Suggest(typed))
+	}
+	var failed error
+	for _, name := range candidates {
+		l, err := a.listTelling(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		h, err := l.Pick(name, typed, before)
+		if err == nil {
+			return h, nil
+		}
+		failed = errors.Join(failed, err)
+	}
+	return nil, failed
+}
+
+// listTelling is List, and tells of stores that do not answer.
+func (a *Agent) listTelling(ctx context.Context, name string) (*catalog.Listing, error) {
+	l, err := a.List(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, silent := range l.Silent {
+		a.Tell(StoreSilent{Store: silent.Store, Err: silent.Err})
+	}
+	return l, nil
+}
+
+// clockSlack is how far in the future an archive may be taken, by another clock.
+const clockSlack = 10 * time.Minute
+
+// newest chooses the newest good archive of a site that serves a need.
+func (a *Agent) newest(ctx context.Context, name string, before time.Time, need Need) (*catalog.Held, error) {
+	l, err := a.listTelling(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(l.Archives) == 0 {
+		return l.Pick(name, name, before) // it says why
+	}
+	v, err := a.verdicts(ctx)
+	if err != nil {
+		a.warn(err)
+	}
+	suspect, signs, err := a.suspectSince(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	whole := slices.ContainsFunc(l.Archives, func(h catalog.Held) bool { return h.Scope.HasFiles() && h.Scope.HasDatabase() })
+	var passed []PassedOver
+	for i := range l.Archives {
+		h := &l.Archives[i]
+		why := ""
+		switch {
+		case !before.IsZero() && !h.Taken.Before(before):
+			continue
+		case h.Taken.After(a.Now().Add(clockSlack)):
+			why = "its time is in the future"
+		case !v.goodHeld(*h):
+			why = "it is damaged in store " + strings.Join(v.bad[h.Name], ", ")
+		case !serves(h.Scope, need, whole):
+			why = fmt.Sprintf("it holds only the %s", halfName(h.Scope))
+		case need.Clean && suspect != "" && h.Name >= suspect:
+			why = "since then there are signs of a break-in: " + signs
+		}
+		if why == "" {
+			a.tellPassed(passed)
+			return h, nil
+		}
+		passed = append(passed, PassedOver{Archive: h.Name, Why: why})
+	}
+	if len(passed) == 0 {
+		return l.Pick(name, name, before)
+	}
+	return nil, reason.New(reason.NoneServes, reason.Names{"site": name, "archive": passed[0].Archive}, "site %s has no archive to take by itself: %s: %s", name, passed[0].Archive, passed[0].Why)
+}
+
+// serves tells whether an archive of a scope holds what is needed; whole, whether any
+// of the site holds both halves.
+func serves(scope archive.Scope, need Need, whole bool) bool {
+	if need.Files && need.Database && !whole {
+		return true
+	}
+	return (!need.Files || scope.HasFiles()) && (!need.Database || scope.HasDatabase())
+}
+
+func halfName(scope archive.Scope) string {
+	if scope.HasFiles() {
+		return "files"
+	}
+	return "database"
+}
+
+// tellPassed tells what is newer than the archive that was chosen: of those that hold
+// only a half, the newest.
+func (a *Agent) tellPassed(passed []PassedOver) {
+	told := map[string]bool{}
+	for _, p := range passed {
+		if !told[p.Why] {
+			a.Tell(p)
+		}
+		told[p.Why] = true
+	}
+}
+
+// intrusion are the kinds of alarms that somebody who got in leaves.
+var intrusion = []string{alarm.Planted, alarm.CoreChanged, alarm.MassChange, alarm.Scrambled}
+
+// suspectSince is the oldest archive that an open alarm of an intrusion is about, and
+// what these alarms are; nothing if there is none.
+func (a *Agent) suspectSince(ctx context.Context, site string) (oldest, signs string, err error) {
+	open, err := a.History.Alarms(ctx, site)
+	var kinds []string
+	for _, o := range open {
+		if !slices.Contains(intrusion, o.Kind) || !o.Accepted.IsZero() || o.Archive == "" {
+			continue
+		}
+		if oldest == "" || o.Archive < oldest {
+			oldest = o.Archive
+		}
+		if !slices.Contains(kinds, o.Kind) {
+			kinds = append(kinds, o.Kind)
+		}
+	}
+	return oldest, strings.Join(kinds, ", "), err
+}

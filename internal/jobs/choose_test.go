@@ -1,0 +1,148 @@
+package jobs
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/store/marked"
+	"revlet/internal/watch/alarm"
+	"revlet/internal/watch/history"
+)
+
+// A site's name means the newest archive that serves, and what is newer is told.
+func TestWhichArchiveASiteNameMeans(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	var names []string
+	for _, scope := range []archive.Scope{archive.Full, archive.Full, archive.Files, archive.Full, archive.Database, archive.Database} {
+		names = append(names, b.taken(Order{Scope: scope}).Record.Name)
+	}
+	ctx := t.Context()
+	find := func(need Need) string {
+		b.told = nil
+		h, err := b.FindFor(ctx, museum, time.Time{}, need)
+		require.NoError(t, err)
+		return h.Name
+	}
+	both := Need{Files: true, Database: true}
+	assert.Equal(t, names[3], find(both))
+	assert.Equal(t, []PassedOver{{names[5], "it holds only the database"}}, events[PassedOver](b))
+	assert.Equal(t, names[3], find(Need{Files: true}))
+	assert.Equal(t, names[5], find(Need{Database: true}))
+	assert.Equal(t, names[5], find(Need{}))
+	assert.Empty(t, events[PassedOver](b))
+
+	b.damagedEverywhere(names[3])
+	assert.Equal(t, names[1], find(both), "a damaged one is none")
+	assert.Contains(t, events[PassedOver](b)[1].Why, "damaged in store")
+	require.NoError(t, b.History.Raise(ctx, museum, []history.Finding{{Kind: alarm.Planted, Detail: "uploads/x.php", Archive: names[1]}, {Kind: alarm.Shrunken, Detail: "x", Archive: names[0]}}, b.clock))
+	assert.Equal(t, names[1], find(both), "only a restore needs a clean one")
+	clean := both
+	clean.Clean = true
+	assert.Equal(t, names[0], find(clean))
+	_, err := b.History.Accept(ctx, museum, alarm.Planted, "keeper", "mine", b.clock)
+	require.NoError(t, err)
+	assert.Equal(t, names[1], find(clean), "what was accepted is no sign")
+
+	b.clock = b.clock.Add(-24 * time.Hour)
+	_, err = b.FindFor(ctx, museum, time.Time{}, both)
+	require.True(t, reason.Is(err, reason.NoneServes))
+	assert.ErrorContains(t, err, names[5]+": its time is in the future")
+	h, err := b.FindFor(ctx, names[2], time.Time{}, clean)
+	require.NoError(t, err, "one that is named is taken")
+	assert.Equal(t, names[2], h.Name)
+}
+
+// damagedEverywhere remembers that a proof found an archive damaged in both stores.
+func (b *bench) damagedEverywhere(name string) {
+	b.t.Helper()
+	for _, s := range []string{"here", "far"} {
+		require.NoError(b.t, b.History.AddProof(b.t.Context(), history.Proof{Archive: name, Store: s, Level: "full", At: b.clock}))
+	}
+}
+
+// The sole archive is damaged: that is said, not that there is none.
+func TestASoleDamagedArchiveIsNotNone(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	d := b.taken(Order{})
+	b.damagedEverywhere(d.Record.Name)
+	_, err := b.Find(t.Context(), museum, time.Time{})
+	require.ErrorContains(t, err, d.Record.Name+": it is damaged in store")
+	assert.NotContains(t, err.Error(), "none yet")
+}
+
+// Stores that are away, or are others than they were, hide nothing and get nothing.
+func TestStoresThatAreAwayHideNothing(t *testing.T) {
+	t.Parallel()
+	for name, take := range map[string]func(b *bench, store string){
+		"gone": func(b *bench, s string) { require.NoError(b.t, os.Rename(b.path(s), b.path(s+".away"))) },
+		"an empty mount point": func(b *bench, s string) {
+			require.NoError(b.t, os.Rename(b.path(s), b.path(s+".away")))
+			require.NoError(b.t, os.Mkdir(b.path(s), 0o700))
+		},
+		"not a folder": func(b *bench, s string) { b.away(s) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "", "")
+			first := b.taken(Order{}).Record.Name
+			take(b, "far")
+			b.open()
+			l, err := b.Archives(t.Context(), []string{museum})
+			require.NoError(t, err)
+			require.Len(t, l.Archives, 1)
+			assert.Equal(t, []string{"here"}, l.Archives[0].Stores)
+			assert.Equal(t, []string{"far"}, l.Archives[0].NotReached)
+			assert.Equal(t, catalog.NotReached, l.Verdict())
+			second := b.taken(Order{})
+			require.Len(t, second.Pending, 1, "the next archive does not go there")
+
+			take(b, "here")
+			b.open()
+			l, err = b.Archives(t.Context(), []string{museum})
+			require.NoError(t, err)
+			require.Len(t, l.Archives, 2, "the history knows of them")
+			assert.Equal(t, first, l.Archives[1].Name)
+			assert.Equal(t, []string{"far", "here"}, slices.Sorted(slices.Values(l.Archives[1].NotReached)))
+			assert.Empty(t, l.Archives[0].Stores)
+			_, err = b.Find(t.Context(), museum, time.Time{})
+			require.Error(t, err)
+			assert.NotContains(t, err.Error(), "none yet")
+			_, err = b.Backup(t.Context(), museum, Order{Scope: archive.Full})
+			require.Error(t, err)
+			s, err := b.assess(t.Context(), museum)
+			require.NoError(t, err)
+			if name != "not a folder" {
+				assert.NoFileExists(t, filepath.Join(b.path("far"), marked.Name))
+				assert.Equal(t, alarm.StoreLost, s.Alarms[len(s.Alarms)-1].Kind)
+			}
+
+			for _, store := range []string{"here", "far"} {
+				_ = os.RemoveAll(b.path(store))
+				require.NoError(t, os.Rename(b.path(store+".away"), b.path(store)))
+			}
+			b.open()
+			pending, err := b.History.Pending(t.Context(), museum)
+			require.NoError(t, err)
+			require.Len(t, pending, 1, "what was pending is not forgotten")
+			third := b.taken(Order{})
+			assert.Empty(t, third.Pending)
+			l, err = b.Archives(t.Context(), []string{museum})
+			require.NoError(t, err)
+			require.Len(t, l.Archives, 3)
+			for _, one := range l.Archives {
+				assert.Equal(t, []string{"here", "far"}, one.Stores, "all are in both in the end")
+			}
+		})
+	}
+}

@@ -1,0 +1,220 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrSpecial is wrapped when what was to be read as a file is a named pipe, a device or
+// a socket, which might never give an answer.
+var ErrSpecial = errors.New("it is no regular file")
+
+// tree is a folder that is read through its handle.
+type tree struct {
+	path string
+	dir  *os.File
+}
+
+// Confined returns a Disk on which some folders are read as if somebody hostile could
+// change them at any moment: whatever lies below one of them is looked up from a handle
+// of that folder, no symbolic link is followed on the way or at the end, and nothing is
+// opened that one might wait for. A link that takes the place of a file or folder, at
+// whatever moment, gives an error. Other paths are as on d. Only reading is confined;
+// Root confines writing.
+//
+// The folders themselves may be reached through links; those that are not there are
+// passed over. They are held open until done is called.
+func (d *Disk) Confined(folders ...string) (confined *Disk, done func(), err error) {
+	t := &Disk{}
+	if d != nil {
+		t.Fault = d.Fault
+	}
+	done = func() {
+		for _, r := range t.trees {
+			_ = r.dir.Close()
+		}
+	}
+	for _, folder := range folders {
+		if err := d.check("open", folder); err != nil {
+			done()
+			return nil, nil, err
+		}
+		f, err := os.OpenFile(folder, unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			done()
+			return nil, nil, err
+		}
+		t.trees = append(t.trees, tree{filepath.Clean(folder), f})
+	}
+	// The longest first: one may lie in another.
+	slices.SortFunc(t.trees, func(a, b tree) int { return len(b.path) - len(a.path) })
+	return t, done, nil
+}
+
+// below finds the tree that a path lies in, and the rest of the path.
+func (d *Disk) below(name string) (*tree, string) {
+	if d == nil {
+		return nil, ""
+	}
+	for i := range d.trees {
+		t := &d.trees[i]
+		if name == t.path {
+			return t, "."
+		}
+		if rel, ok := strings.CutPrefix(name, t.path+"/"); ok && rel != "" {
+			return t, rel
+		}
+	}
+	return nil, ""
+}
+
+// mostRenames is how often a path is looked up again because something was renamed
+// meanwhile.
+const mostRenames = 1000
+
+// open opens a path in the tree without following links and without waiting.
+func (t *tree) open(rel string, flags int) (int, error) {
+	how := unix.OpenHow{Flags: uint64(flags | unix.O_NOFOLLOW | unix.O_NONBLOCK | unix.O_CLOEXEC),
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	for tries := 0; ; tries++ {
+		fd, err := unix.Openat2(int(t.dir.Fd()), rel, &how)
+		switch {
+		case errors.Is(err, unix.EINTR), errors.Is(err, unix.EAGAIN) && tries < mostRenames:
+			continue
+		case errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EPERM):
+			return t.openByParts(rel, flags)
+		}
+		return fd, err
+	}
+}
+
+// openByParts does the same on kernels before 5.6, or where openat2 is forbidden.
+func (t *tree) openByParts(rel string, flags int) (int, error) {
+	at, err := unix.Openat(int(t.dir.Fd()), ".", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, err
+	}
+	parts := strings.Split(rel, "/")
+	for i, part := range parts {
+		how := unix.O_PATH | unix.O_DIRECTORY
+		if i == len(parts)-1 {
+			how = flags | unix.O_NONBLOCK
+		}
+		next, err := -1, error(unix.EXDEV)
+		if part != ".." {
+			next, err = unix.Openat(at, part, how|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		}
+		_ = unix.Close(at)
+		if err != nil {
+			return -1, err
+		}
+		at = next
+	}
+	return at, nil
+}
+
+// file opens a regular file or a folder in the tree for reading.
+func (t *tree) file(name, rel string) (*os.File, error) {
+	fd, err := t.open(rel, unix.O_RDONLY)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+	}
+	f := os.NewFile(uintptr(fd), name)
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+		err = &fs.PathError{Op: "open", Path: name, Err: ErrSpecial}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+// parent opens the folder that a path lies in, and gives the last element.
+func (t *tree) parent(name, rel string) (int, string, error) {
+	fd, err := t.open(filepath.Dir(rel), unix.O_RDONLY|unix.O_DIRECTORY)
+	if err != nil {
+		return -1, "", &fs.PathError{Op: "open", Path: name, Err: err}
+	}
+	return fd, filepath.Base(rel), nil
+}
+
+// lstat is Lstat in the tree.
+func (t *tree) lstat(name, rel string) (fs.FileInfo, error) {
+	if rel == "." {
+		return t.dir.Stat()
+	}
+	fd, base, err := t.parent(name, rel)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	info := lstatAt(fd, filepath.Dir(name), base)
+	return info.FileInfo, info.Err
+}
+
+// mostTarget bounds a link's target: PATH_MAX.
+const mostTarget = 4096
+
+func (t *tree) readlink(name, rel string) (string, error) {
+	fd, base, err := t.parent(name, rel)
+	if err != nil {
+		return "", err
+	}
+	defer unix.Close(fd)
+	buf := make([]byte, mostTarget)
+	n, err := unix.Readlinkat(fd, base, buf)
+	if err != nil {
+		return "", &fs.PathError{Op: "readlink", Path: name, Err: err}
+	}
+	return string(buf[:n]), nil
+}
+
+// Handle calls use with a path by which a name can be reached without looking up its
+// parents again: in a confined folder nothing can be put between. It is valid during
+// the call.
+func (d *Disk) Handle(name string, use func(path string) error) error {
+	t, rel := d.below(name)
+	if t == nil || rel == "." {
+		return use(name)
+	}
+	fd, base, err := t.parent(name, rel)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	return use(fmt.Sprintf("/proc/self/fd/%d/%s", fd, base))
+}
+
+// ReadRegular reads a file of at most most bytes, through links, but nothing that one
+// might wait for.
+func ReadRegular(name string, most int64) ([]byte, error) {
+	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrSpecial}
+	}
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("it is larger than %d bytes", most)}
+	}
+	return data, err
+}
