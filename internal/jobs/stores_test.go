@@ -10,7 +10,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/portable"
 	"revlet/internal/config"
@@ -326,4 +328,36 @@ func TestAKeyThatCouldNotBeTriedIsNotCalledWrong(t *testing.T) {
 	}
 	_, err = b.CheckKey(t.Context(), b.path("right.key"))
 	require.ErrorContains(t, err, "the key could not be tried on "+d.Record.Name)
+}
+
+// Two machines, or two state folders, take archives of one site into one folder at the
+// same time: both are whole.
+func TestTwoStateFoldersShareAStore(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	other := New()
+	other.Now, other.Drain = func() time.Time { return b.clock }, 0
+	require.NoError(t, other.Open(t.Context(), b.path("revlet.yaml"), b.path("other-state")))
+	defer other.Close()
+	for range 4 {
+		var g errgroup.Group
+		for _, a := range []*Agent{b.Agent, other} {
+			g.Go(func() error {
+				d, err := a.Backup(t.Context(), museum, Order{Scope: archive.Full, Fresh: true})
+				if err == nil && len(d.Pending) > 0 {
+					err = d.Pending[0].Err
+				}
+				return err
+			})
+		}
+		require.NoError(t, g.Wait())
+		b.write("robots.txt", b.clock.String())
+		b.later(time.Minute)
+	}
+	l, err := b.List(t.Context(), museum)
+	require.NoError(t, err)
+	assert.Len(t, l.Archives, 8)
+	proof, err := b.Verify(t.Context(), VerifyOrder{})
+	require.NoError(t, err)
+	assert.True(t, proof.Sound())
 }

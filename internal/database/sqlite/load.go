@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -180,10 +181,29 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.Swap(ctx, m, p) })
 	}
+	if err := db.sync(p.Stage); err != nil {
+		return err
+	}
 	if err := db.moveAll(p.Live, p.Aside, p.Stage); err != nil {
 		return err
 	}
 	return db.moveAll(p.Stage, p.Live, "")
+}
+
+// sync makes a file and its name durable, if it is there still: what takes the live
+// one's place must not be empty after a power cut.
+func (db *Database) sync(file string) error {
+	f, err := db.c.Disk.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("sync %s: %w", file, err)
+	}
+	return db.c.Disk.SyncDir(filepath.Dir(file))
 }
 
 // Revert implements database.Target.

@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -211,4 +212,27 @@ func FuzzStatements(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		_ = eachStatement(strings.NewReader(text), func(string) error { return nil })
 	})
+}
+
+// What takes the live file's place is durable before it does.
+func TestTheStagedFileIsSyncedBeforeItIsPutInPlace(t *testing.T) {
+	dir := t.TempDir()
+	live := filepath.Join(dir, "live.sqlite")
+	build(t, live, "delete")
+	var calls []string
+	d := &disk.Disk{Fault: func(op, path string) error {
+		calls = append(calls, op+" "+filepath.Base(path))
+		return nil
+	}}
+	db := ForRestore(Config{Path: live, Disk: d, Beside: filepath.Join(dir, "box")})
+	p := db.Plan("7")
+	require.NoError(t, os.MkdirAll(filepath.Dir(p.Stage), 0o700))
+	require.NoError(t, os.WriteFile(p.Stage, []byte("staged"), 0o600))
+	require.NoError(t, db.Swap(t.Context(), p))
+	synced, moved := slices.Index(calls, "sync "+filepath.Base(p.Stage)), slices.Index(calls, "rename "+filepath.Base(live))
+	require.GreaterOrEqual(t, synced, 0, calls)
+	assert.Less(t, synced, moved, calls)
+	data, err := os.ReadFile(live)
+	require.NoError(t, err)
+	assert.Equal(t, "staged", string(data))
 }

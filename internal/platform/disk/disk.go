@@ -203,6 +203,22 @@ func (d *Disk) MkdirAll(name string, perm fs.FileMode) error {
 	return os.MkdirAll(name, perm)
 }
 
+// MkdirAllSynced is MkdirAll, and makes the names of the folders that it makes durable.
+func (d *Disk) MkdirAllSynced(name string, perm fs.FileMode) error {
+	there, err := d.Exists(name)
+	if err != nil || there {
+		return err
+	}
+	above := filepath.Dir(name)
+	if err := d.MkdirAllSynced(above, perm); err != nil {
+		return err
+	}
+	if err := d.Mkdir(name, perm); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return d.SyncDir(above)
+}
+
 // Mkdir is os.Mkdir.
 func (d *Disk) Mkdir(name string, perm fs.FileMode) error {
 	if err := d.check("mkdir", name); err != nil {

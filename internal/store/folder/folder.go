@@ -2,6 +2,7 @@
 package folder
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -93,8 +94,7 @@ func (f *Folder) Put(ctx context.Context, name string, src io.ReadSeeker, size i
 	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
-	temporary := filepath.Join(f.Incoming(), fmt.Sprintf("put-%d-%s", os.Getpid(), filepath.Base(name)))
-	_ = os.Remove(temporary)
+	temporary := filepath.Join(f.Incoming(), "put-"+store.Token()+"-"+filepath.Base(name))
 	out, err := f.d.Create(temporary)
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
@@ -121,6 +121,28 @@ func (f *Folder) Put(ctx context.Context, name string, src io.ReadSeeker, size i
 	return nil
 }
 
+// PutFirst stores data under name unless there is something already: of several at the
+// same time, one comes first. Where the file system has no hard links, the last does.
+func (f *Folder) PutFirst(ctx context.Context, name string, data []byte) error {
+	first := name + "." + store.Token()
+	if err := f.Put(ctx, first, bytes.NewReader(data), int64(len(data))); err != nil {
+		return err
+	}
+	from, err := f.path(first)
+	if err != nil {
+		return err
+	}
+	to, err := f.path(name)
+	if err != nil {
+		return err
+	}
+	err = f.d.Link(from, to)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return f.Adopt(ctx, name, from)
+	}
+	return errors.Join(f.d.Remove(from), f.d.SyncDir(filepath.Dir(to)))
+}
+
 // Adopt moves a finished and synced file on the store's file system to its
 // place in the store.
 func (f *Folder) Adopt(_ context.Context, name, file string) error {
@@ -128,7 +150,7 @@ func (f *Folder) Adopt(_ context.Context, name, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := f.d.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+	if err := f.d.MkdirAllSynced(filepath.Dir(to), 0o700); err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if err := f.d.Rename(file, to); err != nil {
@@ -179,7 +201,7 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.there(); err != nil {
+	if err := f.There(); err != nil {
 		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	var all []store.Info
@@ -216,9 +238,9 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	return all, nil
 }
 
-// there tells whether the folder itself is: one that is not may be the mount point of
+// There tells whether the folder itself is: one that is not may be the mount point of
 // a disk that is away, and is not the same as an empty one.
-func (f *Folder) there() error {
+func (f *Folder) There() error {
 	_, err := f.d.Stat(f.root)
 	if errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("the store folder %s does not exist; is its disk mounted?", f.root)
@@ -232,7 +254,7 @@ func (f *Folder) Folders(_ context.Context, dir string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.there(); err != nil {
+	if err := f.There(); err != nil {
 		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	names, err := f.d.ReadNames(p)

@@ -64,3 +64,29 @@ func TestNamesCannotLeaveTheStore(t *testing.T) {
 	assert.Equal(t, "x", string(data))
 	assert.ErrorContains(t, New(&disk.Disk{}, filepath.Join(base, "unmounted")).Check(t.Context()), "mounted?")
 }
+
+// A power cut after an object was put loses neither it nor the folders above it.
+func TestNewFoldersAreMadeDurable(t *testing.T) {
+	dir := t.TempDir()
+	synced := map[string]bool{}
+	d := &disk.Disk{Fault: func(op, path string) error {
+		if op == "sync" {
+			synced[path] = true
+		}
+		return nil
+	}}
+	f := New(d, dir)
+	require.NoError(t, f.Put(t.Context(), "site/parts/ab/abc", strings.NewReader("x"), 1))
+	for _, folder := range []string{"", "site", "site/parts", "site/parts/ab"} {
+		assert.True(t, synced[filepath.Join(dir, folder)], "the names in %q", folder)
+	}
+}
+
+// A folder that is gone is not an empty one.
+func TestAFolderThatIsGoneIsNotEmpty(t *testing.T) {
+	f := New(&disk.Disk{}, filepath.Join(t.TempDir(), "gone"))
+	_, err := f.List(t.Context(), "site")
+	assert.ErrorContains(t, err, "mounted?")
+	_, err = f.Folders(t.Context(), "")
+	assert.ErrorContains(t, err, "mounted?")
+}

@@ -92,6 +92,9 @@ func (g *guard) check(ctx context.Context, write bool) error {
 	found, err := g.read(ctx)
 	switch {
 	case errors.Is(err, store.ErrNotFound) && known != "":
+		if at, ok := g.inner.(interface{ There() error }); ok && at.There() != nil {
+			return reason.New(reason.OtherStore, nil, "%w: %w", ErrNotThatStore, at.There())
+		}
 		return reason.New(reason.OtherStore, nil, "%w: the mark that Revlet left at %s is missing; is its disk mounted, is it the right place?", ErrNotThatStore, g.inner.Where())
 	case errors.Is(err, store.ErrNotFound) && write:
 		if err := g.make(ctx); err != nil {
@@ -138,7 +141,14 @@ func (g *guard) make(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := g.inner.Put(ctx, Name, bytes.NewReader(data), int64(len(data))); err != nil {
+	if f, ok := g.inner.(interface {
+		PutFirst(ctx context.Context, name string, data []byte) error
+	}); ok {
+		err = f.PutFirst(ctx, Name, data)
+	} else {
+		err = g.inner.Put(ctx, Name, bytes.NewReader(data), int64(len(data)))
+	}
+	if err != nil {
 		return err
 	}
 	// Another machine may have been quicker: what is there now counts.

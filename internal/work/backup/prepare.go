@@ -94,12 +94,20 @@ func (r *run) openSpool() error {
 	}
 	dir, err := "", error(nil)
 	if r.own != nil {
-		dir, err = state.Empty(r.disk, filepath.Join(r.own.Incoming(), r.Site.Name))
+		// Runs with other state folders, on this machine or another, have folders of
+		// their own there.
+		dir, err = state.Empty(r.disk, scratchFolder(r.own, r.Site.Name, r.State))
 	} else {
 		dir, err = r.State.Spool(r.Site.Name)
 	}
 	r.spool = &spool{disk: r.disk, dir: dir}
 	return err
+}
+
+// scratchFolder is where the runs of a site with a state folder prepare parts in a store
+// that takes files over.
+func scratchFolder(own adopter, site string, st *state.State) string {
+	return filepath.Join(own.Incoming(), site, storelock.Machine(st.Dir))
 }
 
 // claim finds the archive's moment, and opens its ledger: now, or a second later
