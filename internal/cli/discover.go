@@ -127,7 +127,9 @@ func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 			}
 		}
 	}
-	if encrypted && a.jobs.Config.Encrypt == nil {
+	if len(found.EncryptTo) > 0 {
+		fmt.Fprintf(a.out, "What is there is encrypted, so new archives are too: `encrypt: {to: [%s]}` is part of that.\n", joined(found.EncryptTo))
+	} else if encrypted && a.jobs.Config.Encrypt == nil {
 		publics := joined(a.jobs.Publics())
 		if publics == "" {
 			publics = "age1…"

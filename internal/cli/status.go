@@ -26,7 +26,7 @@ func (a *app) statusCommand() *cli.Command {
 			"counts no more, and removal by keep rules goes on.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "look", Usage: "ask every store what it has"},
-			&cli.StringFlag{Name: "accept", Usage: "the `SITE/ALARM` that may be so"},
+			&cli.StringSliceFlag{Name: "accept", Usage: "the `SITE/ALARM` that may be so; may be given again"},
 			&cli.StringFlag{Name: "why", Usage: "`TEXT` that says why"},
 			jsonFlag,
 		},
@@ -38,7 +38,7 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	if c.String("accept") != "" {
+	if len(c.StringSlice("accept")) > 0 {
 		return a.accept(ctx, c)
 	}
 	names, err := a.jobs.SitesNamed(c.Args().Slice())
@@ -155,17 +155,21 @@ func (a *printer) showHalfRestored(site, archive string) {
 }
 
 func (a *app) accept(ctx context.Context, c *cli.Command) error {
-	site, kind, ok := strings.Cut(c.String("accept"), "/")
-	if !ok {
-		return usageError("--accept %q: it is SITE/ALARM, such as kestrelpoint/mass-change", c.String("accept"))
-	}
 	if strings.TrimSpace(c.String("why")) == "" {
 		return usageError("--accept needs --why TEXT: whoever reads it next year wants to know")
 	}
-	if err := a.jobs.Accept(ctx, site, kind, c.String("why")); err != nil {
-		return err
+	for _, one := range c.StringSlice("accept") {
+		if _, _, ok := strings.Cut(one, "/"); !ok {
+			return usageError("--accept %q: it is SITE/ALARM, such as kestrelpoint/mass-change", one)
+		}
 	}
-	fmt.Fprintf(a.out, "%s %s/%s\n", a.good("Accepted:"), site, kind)
+	for _, one := range c.StringSlice("accept") {
+		site, kind, _ := strings.Cut(one, "/")
+		if err := a.jobs.Accept(ctx, site, kind, c.String("why")); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s %s/%s\n", a.good("Accepted:"), site, kind)
+	}
 	return nil
 }
 

@@ -50,6 +50,26 @@ func Add(d *disk.Disk, path string, stores map[string]Store, sites map[string]Si
 	return nil
 }
 
+// AddEncrypt writes into the file at path whom new archives are encrypted for. The file
+// says nothing of it yet.
+func AddEncrypt(d *disk.Disk, path string, to []string) error {
+	old, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("read the configuration: %w", err)
+	}
+	text, err := addEntry(string(old), "encrypt", "to", " "+flow(to)+"\n")
+	if err == nil {
+		_, err = Parse(path, []byte(text))
+	}
+	if err == nil {
+		err = d.WriteFile(path, []byte(text), 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("add `encrypt:` to %s: %w", path, err)
+	}
+	return nil
+}
+
 // addEntry inserts `name: body` at the end of a top-level section. It works on
 // the text, so that everything else in the file stays as its owner wrote it.
 func addEntry(text, section, name, body string) (string, error) {

@@ -12,6 +12,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store/marked"
 	"revlet/internal/watch/alarm"
@@ -145,4 +146,23 @@ func TestStoresThatAreAwayHideNothing(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What nobody has is not "newer than every archive".
+func TestSinceWhenNeedsATableAndAColumn(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	first := b.taken(Order{}).Record.Name
+	c, err := b.Comparison(t.Context(), museum, "", time.Time{})
+	require.NoError(t, err)
+	for _, bad := range []database.RowPick{{Table: "pagse", Column: "id", Value: "1"}, {Table: "pages", Column: "ident", Value: "1"}} {
+		_, err = b.Since(t.Context(), c, "", &bad)
+		assert.True(t, reason.Is(err, reason.Usage), "%v: %v", bad, err)
+	}
+	seen, err := b.Since(t.Context(), c, "", &database.RowPick{Table: "pages", Column: "id", Value: "1"})
+	require.NoError(t, err)
+	assert.Equal(t, first, seen.FirstSeen)
+	seen, err = b.Since(t.Context(), c, "", &database.RowPick{Table: "pages", Column: "id", Value: "4711"})
+	require.NoError(t, err)
+	assert.Empty(t, seen.FirstSeen, "a row may be newer than every archive")
 }

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -188,6 +189,9 @@ func rowSubject(h *catalog.Held, pick database.RowPick) compare.Subject {
 func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *database.RowPick) (compare.Sighting, error) {
 	subject := compare.Subject{}
 	if row != nil {
+		if err := a.columnKnown(ctx, c.Archive, *row); err != nil {
+			return compare.Sighting{}, err
+		}
 		subject = rowSubject(c.Archive, *row)
 	} else {
 		live, err := a.liveSide(c.Archive.Site)
@@ -207,6 +211,38 @@ func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *data
 		return compare.Sighting{}, err
 	}
 	return seen[0], nil
+}
+
+// columnKnown refuses a row of a table, or of a column, that neither the newest archives
+// nor the live site have: it would be called newer than every archive.
+func (a *Agent) columnKnown(ctx context.Context, newest *catalog.Held, row database.RowPick) error {
+	archives, err := a.openArchives(ctx, newest.Site)
+	if err != nil {
+		return err
+	}
+	for _, h := range archives {
+		table := rowSubject(h, row).Row.Table
+		columns, err := compare.ColumnsOf(ctx, h, table)
+		switch {
+		case err != nil:
+			return err
+		case slices.Contains(columns, row.Column):
+			return nil
+		case columns != nil:
+			return reason.BadUsage("table %s has no column %q; it has: %s", table.Table, row.Column, strings.Join(columns, ", "))
+		}
+	}
+	s, err := a.openForRestore(ctx, newest)
+	if err != nil {
+		return err
+	}
+	for _, db := range s.Databases {
+		live, err := a.tablesIn(ctx, db)
+		if err != nil || slices.Contains(live, row.Table) || slices.Contains(live, db.Prefix+row.Table) {
+			return err
+		}
+	}
+	return reason.BadUsage("neither an archive nor the live site has a table %q with rows", row.Table)
 }
 
 // liveFile finds a file on the live site.

@@ -137,10 +137,24 @@ func (a *Agent) writeDiscovered(name string, cfg config.Store, inConfig bool, si
 			entries[f.Site] = f.Entry
 		}
 	}
-	if len(stores)+len(entries) == 0 {
+	if len(stores)+len(entries) > 0 {
+		if err := config.Add(a.Disk, a.Config.Path, stores, entries); err != nil {
+			return err
+		}
+	}
+	if to := a.recipientsFor(sites); len(to) > 0 {
+		return config.AddEncrypt(a.Disk, a.Config.Path, to)
+	}
+	return nil
+}
+
+// recipientsFor are those whom new archives are to be encrypted for, because what was
+// found is: the owners of the key that was given. Nobody where the configuration says.
+func (a *Agent) recipientsFor(sites []FoundSite) []string {
+	if a.Config.Encrypt != nil || !slices.ContainsFunc(sites, func(f FoundSite) bool { return f.Encrypted && !f.Sealed }) {
 		return nil
 	}
-	return config.Add(a.Disk, a.Config.Path, stores, entries)
+	return a.Publics()
 }
 
 // exportsIn are portable files that lie in a folder store.
@@ -181,6 +195,9 @@ type Discovery struct {
 type Discovered struct {
 	Name, Where string
 	Sites       []FoundSite
+	// EncryptTo are the recipients that new archives are encrypted for from now on,
+	// because those that were found are; none where nothing had to be added.
+	EncryptTo []string
 	// Exports are portable files that lie there.
 	Exports []string
 }
@@ -202,10 +219,11 @@ func (a *Agent) Discover(ctx context.Context, d Discovery) (*Discovered, error) 
 		return nil, reason.BadUsage("no archives are in %s itself, but some are in its folder %q; give that as the address", s.Where(), deeper)
 	}
 	_, inConfig := a.Config.Stores[d.Name]
+	encryptTo := a.recipientsFor(sites)
 	if d.Write && len(sites) > 0 {
 		if err := a.writeDiscovered(d.Name, d.Store, inConfig, sites); err != nil {
 			return nil, err
 		}
 	}
-	return &Discovered{d.Name, s.Where(), sites, exportsIn(d.Store)}, nil
+	return &Discovered{d.Name, s.Where(), sites, encryptTo, exportsIn(d.Store)}, nil
 }

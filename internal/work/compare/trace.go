@@ -148,6 +148,26 @@ func (t *tracer) findRow(ctx context.Context, h *catalog.Held, i int) (there, sa
 	return there, same, err
 }
 
+// ColumnsOf are the columns of a table in an archive, in order; nil if it is not there,
+// or has no rows.
+func ColumnsOf(ctx context.Context, h *catalog.Held, table TableName) (columns []string, err error) {
+	i := slices.IndexFunc(h.Parts, func(p archive.Part) bool {
+		return p.Kind == archive.KindRows && p.Database == table.Database && p.Table == table.Table
+	})
+	if i < 0 {
+		return nil, nil
+	}
+	texts, err := TextsOf(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	err = eachRow(ctx, texts, table, h.Origin.Databases[table.Database].Engine, func(head string) { columns = columnsOf(head) }, func([]byte) error { return errEnoughSeen })
+	if errors.Is(err, errEnoughSeen) {
+		err = nil
+	}
+	return columns, err
+}
+
 // Trace tells of everything suspect when it first appeared in archives, newest
 // first.
 func (r *Report) Trace(ctx context.Context, archives []*catalog.Held) error {
