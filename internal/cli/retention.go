@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -41,14 +42,13 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	}
 	all := []jobs.StoreRetention{}
 	for _, name := range names {
-		one, err := a.jobs.Retain(ctx, name, store, c.Bool("apply"))
+		one, failed := a.jobs.Retain(ctx, name, store, c.Bool("apply"))
 		all = append(all, one...)
-		if err != nil {
-			return err
-		}
+		err = errors.Join(err, failed)
 	}
+	// What was removed is said, whatever failed then.
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"retention": all})
+		err = errors.Join(err, a.printJSON(map[string]any{"retention": all}))
 	} else {
 		a.showRetention(all, c.Bool("apply"))
 	}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -57,6 +58,11 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 				return err
 			}
 		}
+		if at[h.Name] == nil {
+			if err := a.pendAfterCrash(ctx, site, h, known); err != nil {
+				return err
+			}
+		}
 	}
 	for _, k := range known {
 		for _, s := range k.Copies {
@@ -64,6 +70,26 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 				if err := a.History.WentFrom(ctx, k.Name, s.Store, a.Now(), "it was found missing"); err != nil {
 					return err
 				}
+			}
+		}
+	}
+	return nil
+}
+
+// pendAfterCrash notes that an archive, which the history learns of only now, has yet to
+// come to stores that take archives of the site and lack it: a run that died did not
+// come to note that.
+func (a *Agent) pendAfterCrash(ctx context.Context, site string, h catalog.Held, known []history.Archive) error {
+	host, err := os.Hostname()
+	if err != nil || host != h.Host {
+		return nil // another machine looks after its own
+	}
+	for _, s := range a.Config.Sites[site].Stores {
+		older := slices.ContainsFunc(known, func(k history.Archive) bool { return k.Name < h.Name && k.In(s) })
+		lacks := !slices.Contains(StoreNames(h.Stores), s)
+		if lacks && older {
+			if err := a.History.AddPending(ctx, history.Pending{Site: site, Archive: h.Name, Store: s, Since: a.Now(), Why: "the run that took it did not come to its end"}); err != nil {
+				return err
 			}
 		}
 	}

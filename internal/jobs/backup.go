@@ -223,7 +223,11 @@ func (a *Agent) catchUp(ctx context.Context, site string, watch progress.Observe
 	down := map[string]error{}
 	for _, p := range pending {
 		h, err := listing.Pick(site, p.Archive, time.Time{})
-		if err != nil || !slices.Contains(a.Config.Sites[site].Stores, p.Store) {
+		wanted := slices.Contains(a.Config.Sites[site].Stores, p.Store)
+		if wanted && err != nil && len(listing.Silent)+len(listing.Broken) > 0 {
+			continue // it may be where nobody answers just now
+		}
+		if err != nil || !wanted {
 			if err := a.History.Arrived(ctx, p.Archive, p.Store); err != nil { // gone, or not wanted there any more
 				return nil, err
 			}

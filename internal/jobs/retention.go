@@ -16,6 +16,7 @@ import (
 	"revlet/internal/archives/storelock"
 	"revlet/internal/config"
 	"revlet/internal/rules/retention"
+	"revlet/internal/store/marked"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/removal"
@@ -72,6 +73,11 @@ func (a *Agent) retain(ctx context.Context, site, only string, apply bool) ([]St
 	if err != nil {
 		return nil, err
 	}
+	for _, silent := range l.Silent {
+		if errors.Is(silent.Err, marked.ErrNotThatStore) {
+			k.stopped = append(k.stopped, "store "+silent.Store+": "+silent.Err.Error())
+		}
+	}
 	var all []StoreRetention
 	var failed error
 	for _, name := range a.Config.Sites[site].Stores {
@@ -79,6 +85,9 @@ func (a *Agent) retain(ctx context.Context, site, only string, apply bool) ([]St
 			continue
 		}
 		r := k.decide(ctx, name)
+		if i := slices.IndexFunc(l.Silent, func(b catalog.Broken) bool { return b.Store == name }); i >= 0 {
+			r.Stopped = append(r.Stopped, "it is not reached: "+l.Silent[i].Err.Error())
+		}
 		if going := r.Going(); apply && len(a.Config.KeepIn(site, name)) > 0 && len(r.Stopped) == 0 {
 			if err := a.remove(ctx, &r, k, going); err != nil {
 				failed = errors.Join(failed, err)

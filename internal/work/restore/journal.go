@@ -122,12 +122,26 @@ func newBox(beside, site_, id string) string {
 	return filepath.Join(filepath.Dir(beside), site.LeftoverPrefix+site_+"-"+id)
 }
 
+// idLayout is how identities are made of moments.
+const idLayout = "20060102_150405"
+
 // newJournal begins a journal under an identity that no other restore of the
 // site has: everything staged and set aside is named after it.
 func newJournal(st *state.State, site, archive string, now time.Time) (*Journal, error) {
 	j := &Journal{Site: site, Archive: archive, Started: now.UTC(), Phase: Staging, d: st.Disk}
-	for at := now.UTC(); ; at = at.Add(time.Second) {
-		j.ID = at.Format("20060102_150405")
+	// Names are the order: a clock that was set back must not put it behind others.
+	at := now.UTC()
+	others, err := Journals(st, site)
+	if err != nil {
+		return nil, err
+	}
+	if len(others) > 0 {
+		if newest, err := time.Parse(idLayout, others[0].ID); err == nil && !at.After(newest) {
+			at = newest.Add(time.Second)
+		}
+	}
+	for ; ; at = at.Add(time.Second) {
+		j.ID = at.Format(idLayout)
 		j.path = filepath.Join(journalDir(st, site), j.ID+".json")
 		taken, err := st.Disk.Exists(j.path)
 		if err != nil {
