@@ -270,7 +270,7 @@ func (u *unpacker) unpack(ctx context.Context, in *joined) error {
 	}
 	for _, l := range u.links {
 		if l.hard {
-			err = u.root.Link(l.target, l.name)
+			err = u.root.LinkOrCopy(l.target, l.name)
 		} else {
 			err = u.root.Symlink(l.target, l.name)
 		}

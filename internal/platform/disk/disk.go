@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -241,6 +242,13 @@ func (d *Disk) Link(old, name string) error {
 		return err
 	}
 	return os.Link(old, name)
+}
+
+// LinkUnsupported tells whether err, of Link, says that a file can have no other name
+// there: the file system has no hard links, this file may have no more of them, or it
+// belongs to somebody else (Linux's fs.protected_hardlinks).
+func LinkUnsupported(err error) bool {
+	return slices.ContainsFunc([]error{unix.EPERM, unix.EACCES, unix.ENOTSUP, unix.ENOSYS, unix.EMLINK, unix.EXDEV}, func(e error) bool { return errors.Is(err, e) })
 }
 
 // Exchange swaps two names in one atomic step. It returns an error for which

@@ -1,11 +1,13 @@
 package disk
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -100,4 +102,38 @@ func TestReadFolder(t *testing.T) {
 	require.ErrorIs(t, d.Lstats(filepath.Join(dir, "none"), []string{"x"})[0].Err, fs.ErrNotExist)
 	_, _, err = d.ReadFolder(filepath.Join(dir, "none"), 1)
 	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// Where a file can have one name only, the other name is a copy like it.
+func TestLinkOrCopy(t *testing.T) {
+	for _, refused := range []error{syscall.EPERM, syscall.EMLINK, syscall.ENOTSUP, nil} {
+		t.Run(fmt.Sprint(refused), func(t *testing.T) {
+			dir := t.TempDir()
+			d := &Disk{Fault: func(op, _ string) error {
+				if op == "link" {
+					return refused
+				}
+				return nil
+			}}
+			root, err := d.OpenRoot(dir)
+			require.NoError(t, err)
+			defer root.Close()
+			old := filepath.Join(dir, "a")
+			require.NoError(t, os.WriteFile(old, []byte("lamp"), 0o640))
+			then := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
+			require.NoError(t, os.Chtimes(old, then, then))
+			require.NoError(t, root.LinkOrCopy("a", "b"))
+			info, err := os.Stat(filepath.Join(dir, "b"))
+			require.NoError(t, err)
+			require.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
+			require.True(t, info.ModTime().Equal(then))
+			was, err := os.Stat(old)
+			require.NoError(t, err)
+			require.Equal(t, refused == nil, os.SameFile(was, info))
+			text, err := os.ReadFile(filepath.Join(dir, "b"))
+			require.NoError(t, err)
+			require.Equal(t, "lamp", string(text))
+			require.Error(t, root.LinkOrCopy("a", "../c"))
+		})
+	}
 }

@@ -1,9 +1,12 @@
 package disk
 
 import (
+	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -75,6 +78,42 @@ func (r *Root) Link(old, name string) error {
 		return err
 	}
 	return r.Root.Link(old, name)
+}
+
+// LinkOrCopy makes a hard link between two names inside the root or, where a file can
+// have no other name, a copy with its owner, permissions and time of modification.
+func (r *Root) LinkOrCopy(old, name string) error {
+	err := r.Link(old, name)
+	if !LinkUnsupported(err) {
+		return err
+	}
+	info, err := r.Lstat(old)
+	if err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() {
+		return &os.LinkError{Op: "link", Old: old, New: name, Err: ErrSpecial}
+	}
+	from, err := r.Open(old)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := r.Create(name, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from)
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && err == nil && os.Geteuid() == 0 {
+		err = to.Chown(int(st.Uid), int(st.Gid))
+	}
+	if err == nil {
+		err = to.Chmod(info.Mode().Perm() | info.Mode()&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
+	}
+	if err = errors.Join(err, to.Close()); err != nil {
+		return err
+	}
+	return r.Chtimes(name, info.ModTime(), info.ModTime())
 }
 
 // Chmod sets permissions, set-id and sticky bits included.

@@ -49,6 +49,8 @@ type bench struct {
 	skip   []string
 	others map[string]string
 	clean  bool
+	// unlinked stands for a file system without hard links.
+	unlinked bool
 	// last is what came of the last restore.
 	last *restore.Result
 }
@@ -241,16 +243,39 @@ func (b *bench) leftovers() []string {
 func (b *bench) faults(at int, crash bool, err error) (calls func() int) {
 	var mu sync.Mutex
 	n := 0
-	b.disk.Fault = func(string, string) error {
+	b.disk.Fault = func(op, _ string) error {
 		mu.Lock()
 		defer mu.Unlock()
 		n++
 		if n == at || crash && n > at {
 			return err
 		}
-		return nil
+		return b.linkFault(op)
 	}
 	return func() int { mu.Lock(); defer mu.Unlock(); return n }
+}
+
+// linkFault is what a file system without hard links answers.
+func (b *bench) linkFault(op string) error {
+	if b.unlinked && op == "link" {
+		return syscall.EPERM
+	}
+	return nil
+}
+
+// withoutLinks has the bench on a file system without hard links.
+func (b *bench) withoutLinks() *bench {
+	b.unlinked = true
+	b.healthy()
+	return b
+}
+
+// healthy ends faults.
+func (b *bench) healthy() {
+	b.disk.Fault = nil
+	if b.unlinked {
+		b.disk.Fault = func(op, _ string) error { return b.linkFault(op) }
+	}
 }
 
 var faults = []error{syscall.ENOSPC, syscall.EIO, syscall.EACCES}
@@ -263,7 +288,7 @@ func eachFault(t *testing.T, b *bench, before func(), work func() error, after f
 			before()
 			calls := b.faults(at, crash, faults[at%len(faults)])
 			err := work()
-			b.disk.Fault = nil
+			b.healthy()
 			reached := calls() >= at
 			if err != nil && !errors.Is(err, faults[at%len(faults)]) {
 				require.NoError(t, err, "call %d: the cause must be kept", at)
@@ -327,9 +352,26 @@ func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 		b.write("htdocs/index.php", "<?php // front")
 		everyRestoreFault(t, b)
 	})
+	t.Run("a share, where a file has one name only", func(t *testing.T) {
+		b := newBench(t).withoutLinks()
+		b.share, b.door = share, true
+		b.write("htdocs/index.php", "<?php // front")
+		everyRestoreFault(t, b)
+	})
+	t.Run("with a front door that no archive holds", func(t *testing.T) {
+		b := withMail(newBench(t))
+		b.door, b.skip = true, append(b.skip, "index.php")
+		b.write("htdocs/index.php", "<?php // front")
+		everyRestoreFault(t, b)
+	})
 	t.Run("inside a mount point", func(t *testing.T) { everyRestoreFault(t, withMail(mounted(t))) })
 	t.Run("a share inside a mount point", func(t *testing.T) {
 		b := mounted(t)
+		b.share = share
+		everyRestoreFault(t, b)
+	})
+	t.Run("a share inside a mount point, where a file has one name only", func(t *testing.T) {
+		b := mounted(t).withoutLinks()
 		b.share = share
 		everyRestoreFault(t, b)
 	})

@@ -87,6 +87,9 @@ type FilesPlan struct {
 	// Carried are database files inside the webroot, relative to it, that stay
 	// what they are because only the files are restored.
 	Carried []string `json:"carried,omitempty"`
+	// CarryByMove is set when they can have only one name: they move from tree to tree
+	// right after these have changed places.
+	CarryByMove bool `json:"carry_by_move,omitempty"`
 	// Kept are paths, relative to the root, that the archive never held: they stay in
 	// whatever tree is the webroot.
 	Kept []string `json:"kept,omitempty"`

@@ -72,25 +72,35 @@ func (r *run) maintenance() site.Maintenance {
 }
 
 // shutDoor puts the page that closes the site in the front door's place. The door
-// itself stays beside it under another name; it is there at every moment.
+// itself stays beside it under another name; it is there at every moment, unless a file
+// can have only one name there.
 func (j *Journal) shutDoor(d *disk.Disk, tree string) error {
 	door, behind, page := filepath.Join(tree, frontDoor), filepath.Join(tree, behindDoor), filepath.Join(tree, behindDoor+".new")
 	info, err := d.Lstat(door)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+	gone := errors.Is(err, fs.ErrNotExist)
+	if gone { // a run may have died between moving the door and putting the page there
+		if info, err = d.Lstat(behind); errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
 	}
 	if err != nil || !info.Mode().IsRegular() {
 		return err
 	}
-	if shut, err := d.Exists(behind); err != nil || shut {
+	if shut, err := d.Exists(behind); err != nil || shut && !gone {
 		return err
 	}
 	// The page first: once the door has its other name, it is all that is missing.
 	if err := writePage(d, page, j.Door, info); err != nil {
 		return err
 	}
-	if err := d.Link(door, behind); err != nil {
-		return err
+	if !gone {
+		err := d.Link(door, behind)
+		if disk.LinkUnsupported(err) {
+			err = d.Rename(door, behind) // and there is no door until the next line
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return d.Rename(page, door)
 }
@@ -177,7 +187,8 @@ func closeSite(d *disk.Disk, j *Journal, p Phase) error {
 		return err
 	}
 	for _, tree := range trees {
-		if err := j.shut(d, tree); err != nil {
+		// To have the site back is worth more than to have it closed meanwhile.
+		if err := j.shut(d, tree); err != nil && p != Undoing {
 			return fmt.Errorf("close the site for maintenance: %w", err)
 		}
 	}

@@ -260,6 +260,9 @@ func (r *run) neverHeld(label string) (tables []string) {
 
 // noteStaged makes what was staged durable, and notes by what it is known again.
 func (r *run) noteStaged() (err error) {
+	if f := r.journal.Files; f != nil && f.keeps(frontDoor) {
+		r.journal.Door = "" // it goes from one tree into the other: no other page may stand there
+	}
 	for _, f := range r.journal.plans() {
 		if err := r.disk.SyncFS(f.Box); err != nil {
 			return err
@@ -270,7 +273,7 @@ func (r *run) noteStaged() (err error) {
 		if f.LiveInode, err = inode(r.disk, f.Root); err != nil {
 			return err
 		}
-		if err := f.noteNames(r.disk); err != nil {
+		if err := errors.Join(f.noteCarried(r.disk), f.noteNames(r.disk)); err != nil {
 			return err
 		}
 	}

@@ -104,7 +104,7 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		if !r.Selection.Fill && r.Selection.Keep(filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
 			return nil
 		}
-		return r.carryFile(f, rel, e)
+		return r.carryFile(f, rel)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("carry over the rest of the site: %w", err)
@@ -133,20 +133,21 @@ func (r *run) carryFolder(root *disk.Root, rel string, e fs.DirEntry, folders *[
 	return nil
 }
 
-func (r *run) carryFile(f *FilesPlan, rel string, e fs.DirEntry) error {
+// carryFile gives a file another name in the staged tree. One that can have only one
+// stays in whatever tree is the webroot: it is moved at the exchange.
+func (r *run) carryFile(f *FilesPlan, rel string) error {
 	to := filepath.Join(f.staged(), rel)
 	if err := r.disk.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
 	}
-	err := r.disk.Link(filepath.Join(f.Root, rel), to)
+	live := filepath.Join(f.Root, rel)
+	err := r.disk.Link(live, to)
 	switch {
-	case err == nil, errors.Is(err, fs.ErrNotExist): // removed while we walk
+	case errors.Is(err, fs.ErrNotExist): // removed while we walk
 		return nil
-	case !e.Type().IsRegular() && e.Type()&fs.ModeSymlink == 0:
-		r.observer.Note("note: " + rel + " has no content and is not carried over")
-		return nil
-	case errors.Is(err, syscall.EPERM):
-		return fmt.Errorf("%s belongs to another account and cannot be carried over by this one: restore the whole site, or run as root", rel)
+	case disk.LinkUnsupported(err):
+		f.Kept = append(f.Kept, filepath.ToSlash(rel))
+		return sameFileSystem(r.disk, f.Root, live)
 	}
 	return err
 }

@@ -142,12 +142,10 @@ func (f *FilesPlan) swap(d *disk.Disk) error {
 		if err := f.swapInner(d); err != nil {
 			return err
 		}
-		return f.bringKept(d, f.aside())
-	}
-	if err := f.put(d, f.StagedInode, f.LiveInode, f.aside()); err != nil {
+	} else if err := f.put(d, f.StagedInode, f.LiveInode, f.aside()); err != nil {
 		return err
 	}
-	return f.bringKept(d, f.aside())
+	return errors.Join(f.moveCarried(d, f.aside()), f.bringKept(d, f.aside()))
 }
 
 // revert puts the tree that was live back and the restored one where it was
@@ -160,7 +158,7 @@ func (f *FilesPlan) revert(d *disk.Disk) error {
 	} else if err := f.put(d, f.LiveInode, f.StagedInode, f.staged()); err != nil {
 		return err
 	}
-	return f.bringKept(d, f.staged())
+	return errors.Join(f.moveCarried(d, f.staged()), f.bringKept(d, f.staged()))
 }
 
 // put makes the tree with the inode want the webroot and moves the other one to
@@ -240,6 +238,9 @@ var databaseFiles = []string{"-wal", "-journal", "-shm", ""}
 // carry links database files that stay what they are from the tree that is
 // live into the one that is about to be.
 func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
+	if f.CarryByMove {
+		return nil
+	}
 	for _, rel := range f.Carried {
 		// Without it there is nothing to carry, and what is in the other tree may
 		// be the only one.
@@ -252,23 +253,97 @@ func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
 		}
 		for _, suffix := range databaseFiles {
 			name := filepath.FromSlash(rel + suffix)
-			to := filepath.Join(next, name)
-			if err := d.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
-			there, err := d.Exists(filepath.Join(live, name))
-			if err != nil {
-				return err
-			}
-			if !there {
-				continue
-			}
-			if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-				return err
-			}
-			if err := d.Link(filepath.Join(live, name), to); err != nil {
+			if err := carryOne(d, filepath.Join(live, name), filepath.Join(next, name), d.Link); err != nil {
 				return fmt.Errorf("keep the database file: %w", err)
 			}
+		}
+	}
+	return nil
+}
+
+// carryOne gives a file a name in the tree that is about to be live, instead of what
+// has that name now.
+func carryOne(d *disk.Disk, from, to string, give func(old, name string) error) error {
+	if err := removeIfThere(d, to); err != nil {
+		return err
+	}
+	there, err := d.Exists(from)
+	if err != nil || !there {
+		return err
+	}
+	if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	return give(from, to)
+}
+
+// moveCarried moves database files that stay what they are, and can have only one name,
+// out of the tree that was live. In the moment before, the site may have made an empty
+// one in their place.
+func (f *FilesPlan) moveCarried(d *disk.Disk, from string) error {
+	if !f.CarryByMove {
+		return nil
+	}
+	for _, rel := range f.Carried {
+		there, err := d.Exists(filepath.Join(from, filepath.FromSlash(rel)))
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue // done
+		}
+		stray, err := d.Exists(filepath.Join(f.Root, filepath.FromSlash(rel)))
+		if err != nil {
+			return err
+		}
+		for _, suffix := range databaseFiles {
+			if name := filepath.Join(f.Root, filepath.FromSlash(rel+suffix)); stray {
+				if err := removeIfThere(d, name); err != nil {
+					return err
+				}
+			}
+		}
+		for _, suffix := range databaseFiles {
+			if err := f.moveOne(d, from, filepath.FromSlash(rel+suffix)); err != nil {
+				return fmt.Errorf("keep the database file: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+func (f *FilesPlan) moveOne(d *disk.Disk, from, name string) error {
+	there, err := d.Exists(filepath.Join(from, name))
+	if err != nil || !there {
+		return err
+	}
+	to := filepath.Join(f.Root, name)
+	if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	if err := d.Rename(filepath.Join(from, name), to); err != nil {
+		return err
+	}
+	return d.SyncDir(filepath.Dir(to))
+}
+
+// noteCarried finds out how database files that stay are carried over: a file may be
+// one that can have only one name.
+func (f *FilesPlan) noteCarried(d *disk.Disk) error {
+	for _, rel := range f.Carried {
+		probe := filepath.Join(f.Box, "probe")
+		err := d.Link(filepath.Join(f.Root, filepath.FromSlash(rel)), probe)
+		switch {
+		case disk.LinkUnsupported(err):
+			f.CarryByMove = true
+			continue
+		case errors.Is(err, fs.ErrNotExist):
+			continue
+		case err == nil:
+			err = d.Remove(probe)
+		}
+		if err != nil {
+			return fmt.Errorf("keep the database file: %w", err)
 		}
 	}
 	return nil

@@ -340,17 +340,41 @@ func (f *FilesPlan) bringKept(d *disk.Disk, from string) error {
 		return err
 	}
 	defer is.Close()
+	touched := map[string]*moved{}
 	for _, rel := range f.Kept {
-		if err := bringOne(was, is, filepath.FromSlash(rel)); err != nil {
+		if err := bringOne(was, is, filepath.FromSlash(rel), touched); err != nil {
 			return fmt.Errorf("carry over %s: %w", rel, err)
+		}
+	}
+	for dir, m := range touched {
+		if err := m.restore(dir); err != nil {
+			return fmt.Errorf("carry over what lies in %s: %w", dir, err)
 		}
 	}
 	return nil
 }
 
-// bringOne renames a path and gives both folders their times back: nobody has changed
-// anything there.
-func bringOne(was, is *disk.Root, rel string) error {
+// moved are the two folders of one path between which something was moved, with the
+// times they had: nobody has changed anything there.
+type moved struct {
+	trees [2]*disk.Root
+	times [2]time.Time
+}
+
+func (m *moved) restore(dir string) error {
+	for i, tree := range m.trees {
+		if err := tree.Chtimes(dir, m.times[i], m.times[i]); err != nil && !errors.Is(err, fs.ErrPermission) {
+			return err
+		}
+		if err := tree.SyncDir(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bringOne renames a path, and notes in touched which folders that changes.
+func bringOne(was, is *disk.Root, rel string, touched map[string]*moved) error {
 	if _, err := is.Lstat(rel); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -361,24 +385,16 @@ func bringOne(was, is *disk.Root, rel string) error {
 		return err
 	}
 	dir := filepath.Dir(rel)
-	var times [2]time.Time
-	for i, tree := range []*disk.Root{was, is} {
-		info, err := tree.Stat(dir)
-		if err != nil {
-			return err
+	if touched[dir] == nil {
+		m := &moved{trees: [2]*disk.Root{was, is}}
+		for i, tree := range m.trees {
+			info, err := tree.Stat(dir)
+			if err != nil {
+				return err
+			}
+			m.times[i] = info.ModTime()
 		}
-		times[i] = info.ModTime()
+		touched[dir] = m
 	}
-	if err := was.MoveTo(rel, is, rel); err != nil {
-		return err
-	}
-	for i, tree := range []*disk.Root{was, is} {
-		if err := tree.Chtimes(dir, times[i], times[i]); err != nil && !errors.Is(err, fs.ErrPermission) {
-			return err
-		}
-		if err := tree.SyncDir(dir); err != nil {
-			return err
-		}
-	}
-	return nil
+	return was.MoveTo(rel, is, rel)
 }

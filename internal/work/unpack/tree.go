@@ -250,7 +250,7 @@ func (t *Tree) hardlink(rel string, h *tar.Header) error {
 	if err := t.folder(path.Dir(rel)); err != nil {
 		return err
 	}
-	return t.fresh(rel, func() error { return t.root.Link(target, rel) })
+	return t.fresh(rel, func() error { return t.root.LinkOrCopy(target, rel) })
 }
 
 // finishFolders gives folders their owners, permissions and times, innermost
