@@ -185,7 +185,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.run("undo", "kestrelpoint", "--yes")
 		assert.Empty(t, of("SELECT 1 FROM posts WHERE ID = PAGE"))
 		w.run("restore", good, "--rows", "posts:ID="+page, "--yes")
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 		assert.Empty(t, s.column(t, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'museum_cms' AND TABLE_NAME LIKE 'rv\_%'`))
 
 		// One whose author is gone does not come back by halves.
@@ -203,7 +203,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		require.NotContains(t, shown, "Kestrel Point Lighthouse Museum")
 		assert.Contains(t, w.run("restore", good, "--only", "themes", "--yes"), "answers 200")
 		assert.Equal(t, themes, snapshot(t, w.path("htdocs/wp-content/themes")))
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	})
 
 	w.step(t, "an update breaks PHP", func(t *testing.T) {
@@ -212,7 +212,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		assert.Contains(t, r.out, "hours.php")
 		status, _ := get(t, address+"/")
 		assert.Equal(t, 200, status)
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	})
 
 	w.step(t, "somebody gets in", func(t *testing.T) {
@@ -244,7 +244,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		evidence := sh(t, "zstd -dc "+w.path("evidence.tar.zst")+" | tar -xOf - webroot/wp-content/uploads/2026/11/lens.php database/main/kp_users.1.sql")
 		assert.Contains(t, evidence, "evil()")
 		assert.Contains(t, evidence, "'eve'")
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	})
 
 	w.step(t, "visitors see old, closed or new", func(t *testing.T) {
@@ -266,7 +266,7 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.run("restore", "kestrelpoint", "--yes")
 		time.Sleep(500 * time.Millisecond)
 		h.stop(t, w.drain, both("old"), both("new"))
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	})
 }
 

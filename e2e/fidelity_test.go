@@ -68,7 +68,7 @@ func TestEveryKindOfTableComesBack(t *testing.T) {
 			w.run("undo", "kestrelpoint", "--yes")
 			assert.Equal(t, broken, s.describe(t, db))
 			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
-			w.run("settle", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 			assert.Equal(t, want, s.describe(t, db))
 
 			w.write(".my.cnf", "[client]\nuser=root\nsocket="+s.socket+"\n")
@@ -202,7 +202,7 @@ func TestTwoDatabasesOfOneSite(t *testing.T) {
 			w.run("undo", "kestrelpoint", "--yes")
 			assert.Equal(t, broken, []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")})
 			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
-			w.run("settle", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 			assert.Equal(t, want, []map[string]string{s.describe(t, "lighthouse"), s.describe(t, "shop")})
 		})
 	}

@@ -32,7 +32,7 @@ func TestGuard(t *testing.T) {
 	assert.Contains(t, r.out, "answers 200")
 	assert.Equal(t, before, tree())
 	assert.Equal(t, content, rows(t, w))
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 
 	w.fails(5, []string{"Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "rm -r htdocs state")
 	assert.Equal(t, before, tree(), "even when the state folder is gone")
@@ -46,16 +46,16 @@ func TestGuard(t *testing.T) {
 
 	w.fails(5, []string{"Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "echo no database > htdocs/data/museum.db")
 	assert.Equal(t, content, rows(t, w))
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	r = w.fails(5, []string{"Stopped: the command takes longer than 1", "Put back"}, "guard", "kestrelpoint", "--patience", "1 second", "--limit", "1 second", "--", "sh", "-c", "rm -r htdocs/themes/lantern; exec sleep 600")
 	assert.Equal(t, before, tree(), r.out)
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	w.fails(1, []string{"kestrelpoint is BROKEN and not put back", "revlet restore"}, "guard", "kestrelpoint", "--patience", "1 second", "--", "sh", "-c", "mv archives away; rm -r htdocs/themes/lantern")
 	require.NoError(t, os.RemoveAll(w.path("archives")))
 	require.NoError(t, os.Rename(w.path("away"), w.path("archives")))
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.Equal(t, before, tree())
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 
 	w.fails(1, []string{"the command failed", "the site works"}, "guard", "kestrelpoint", "--", "false")
 	w.fails(2, []string{`no command "nosuch"`, "nothing was done"}, "guard", "kestrelpoint", "--", "nosuch")
@@ -107,7 +107,7 @@ func TestGuardIsKilled(t *testing.T) {
 	w.run("restore", "kestrelpoint", "--yes")
 	seen := map[string]int{}
 	for range kills / 3 {
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 		w.interrupt(syscall.SIGKILL, 1500*time.Millisecond, "guard", "kestrelpoint", "--patience", "1 second", "--", "rm", "htdocs/themes/lantern/theme.html")
 		w.try("status")
 		assert.NoFileExists(t, w.path("htdocs/maintenance.flag"), "any command ends what was interrupted")
@@ -118,7 +118,7 @@ func TestGuardIsKilled(t *testing.T) {
 		require.Equal(t, before, state())
 	}
 	t.Log(seen)
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	w.run("backup") // clears up after the last one, if it died while its archive was made
 	w.clean()
 }

@@ -148,7 +148,7 @@ func TestKilledAtAnyMomentMariaDB(t *testing.T) {
 			w.interrupt(syscall.SIGKILL, 900*time.Millisecond, "restore", archive, "--yes")
 			w.run("restore", archive, "--yes")
 			assert.Equal(t, good, fmt.Sprint(live(s.describe(t, db))))
-			w.run("settle", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 			assert.Empty(t, s.column(t, `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'rv\_%'`))
 			assert.Empty(t, s.column(t, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_NAME LIKE 'rv\_%'`))
 		})

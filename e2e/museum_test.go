@@ -87,7 +87,7 @@ func TestMuseumBreaksAndComesBack(t *testing.T) {
 	require.Equal(t, 500, status)
 
 	restored()
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	w.fails(1, []string{"no restore has set anything aside"}, "undo", "kestrelpoint", "--yes")
 	left, err := filepath.Glob(w.path(".revlet-*"))
 	require.NoError(t, err)

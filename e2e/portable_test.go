@@ -45,7 +45,7 @@ func TestAPortableFileGoesThereAndBack(t *testing.T) {
 			left, err := filepath.Glob(w.path("state/spool/*"))
 			require.NoError(t, err)
 			assert.Empty(t, left)
-			w.run("settle", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 			w.fails(1, []string{"is in the store already"}, "import", file)
 
 			loseTheMachine(w)
@@ -190,7 +190,7 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 		assert.Equal(t, 200, status)
 		assert.Equal(t, page, now)
 		assert.Equal(t, tables, live(s.describe(t, "hand_cms")))
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	}
 	// A name that leads out is refused, and nothing is written there.
 	var evil bytes.Buffer

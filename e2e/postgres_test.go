@@ -94,7 +94,7 @@ func TestPostgresComesBack(t *testing.T) {
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, broken, s.describe(t, "museum"))
 	w.run("restore", "kestrelpoint", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, want, s.describe(t, "museum"))
 	assert.Contains(t, w.run("rehearse"), "a scratch server of PostgreSQL")
 	assert.Empty(t, scratchLeft(t, w))
@@ -102,7 +102,7 @@ func TestPostgresComesBack(t *testing.T) {
 	s.exec(t, "museum", "UPDATE pages SET id = id + 1000")
 	w.fails(4, []string{"rows added", "removed"}, "compare", "kestrelpoint", "--table", "pages")
 	w.run("restore", "kestrelpoint", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 
 	s.exec(t, "postgres", "CREATE DATABASE recovered OWNER museum")
 	script := "set -e\n"
@@ -171,5 +171,5 @@ func pgDumps(t *testing.T, w *world, s pgServer, want []string) {
 	}
 	w.write("museum.sql", dumps[""])
 	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 }

@@ -75,7 +75,7 @@ func TestADeletedPageComesBack(t *testing.T) {
 		if w.try("undo", "kestrelpoint", "--yes").code == 0 {
 			w.interrupt(syscall.SIGKILL, 20*time.Millisecond, "undo", "kestrelpoint", "--yes")
 		}
-		w.try("settle", "kestrelpoint", "--yes")
+		w.try("settle", "kestrelpoint", "--unsaved", "--yes")
 		require.Equal(t, gone, contentOf(t, w))
 		w.clean()
 	}
@@ -89,7 +89,7 @@ func TestADeletedPageComesBack(t *testing.T) {
 	_, page := get(t, address+"/visit")
 	assert.Contains(t, page, "Bring a coat")
 	assert.Contains(t, page, "written since")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, want, contentOf(t, w))
 	assert.NotContains(t, rows(t, w), "rv_old", "nothing is left in the file")
 
@@ -254,14 +254,14 @@ func testShares(t *testing.T, make string, db keeping) {
 		assert.Equal(t, gone, state())
 	}
 	w.run("restore", "kestrelpoint", "--rows", "pages:id=1,notes:page=1", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, archived, state())
 
 	// Replaced parents keep their children; other rows keep what they have.
 	db.exec("UPDATE pages SET title = 'defaced'; UPDATE people SET name = 'Penhale' WHERE id = 2")
 	puts(strings.Replace(archived, "Tull", "Penhale", 1), "--table", "pages")
 	w.run("restore", "kestrelpoint", "--table", "pages", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	db.exec("UPDATE people SET name = 'Tull' WHERE id = 2")
 	assert.Equal(t, archived, state())
 
@@ -280,7 +280,7 @@ func testShares(t *testing.T, make string, db keeping) {
 	refuses([]string{"visits has no primary key"}, "--table", "visits", "--mode", "fill")
 	puts(archived, "--table", "visits")
 	w.run("restore", "kestrelpoint", "--table", "visits", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, archived, state())
 
 	db.exec("DROP TABLE visits")
@@ -289,7 +289,7 @@ func testShares(t *testing.T, make string, db keeping) {
 		db.exec("CREATE TABLE visits (line VARCHAR(80))")
 	}
 	w.run("restore", "kestrelpoint", "--table", "visits", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, archived, state())
 	db.exec("ALTER TABLE people RENAME COLUMN name TO called")
 	w.fails(1, []string{"people has no column name now", "extract"}, "restore", "kestrelpoint", "--table", "people", "--yes")

@@ -117,7 +117,7 @@ func TestRestoreAShare(t *testing.T) {
 		assert.NotEqual(t, content, rows(t, w))
 		assert.NoFileExists(t, w.path("htdocs/uploads/2026/since.txt"))
 		assert.NoFileExists(t, w.path("htdocs/themes/lantern/theme.html"))
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 		w.run("backup")
 		w.run("rehearse")
 	})
@@ -165,6 +165,6 @@ func TestAsideIsEvidence(t *testing.T) {
 	assert.Contains(t, listed, "webroot/uploads/planted.php")
 	assert.Contains(t, sh(t, "zstd -dc "+w.path("evidence.tar.zst")+" | tar -xOf - webroot/uploads/planted.php"), "evil()")
 	w.fails(2, []string{"is there already"}, "aside", "export", "kestrelpoint", "evidence.tar.zst")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Contains(t, w.run("aside", "list"), "Nothing is set aside.")
 }

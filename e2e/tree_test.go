@@ -65,7 +65,7 @@ func TestSeveralRootsAndALinkedWebroot(t *testing.T) {
 	assert.NoDirExists(t, w.path("media"))
 	assert.FileExists(t, w.path("releases/7/planted.php"))
 	w.run("restore", "kestrelpoint", "--yes")
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, good, trees())
 	w.clean()
 }

@@ -143,7 +143,7 @@ func testWordPress(t *testing.T, w *world, s *server, db, address string) {
 	assert.Equal(t, broken, s.describe(t, db), "undo brings the broken state back")
 	assert.Equal(t, brokenTree, snapshot(t, w.path("htdocs")))
 	restored()
-	w.run("settle", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, tables, s.describe(t, db), "settle leaves nothing aside")
 	assert.Empty(t, s.column(t, `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'rv\_%'`))
 }

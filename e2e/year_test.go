@@ -168,6 +168,6 @@ func TestFourHundredDays(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprintf("day %d", day), string(data), name)
 		assert.Contains(t, rows(t, w), fmt.Sprintf("day %d", day), name)
-		w.run("settle", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	}
 }

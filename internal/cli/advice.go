@@ -45,6 +45,7 @@ var advice = map[reason.Reason]string{
 	reason.OnlyRows:              "export definitions and rows together",
 	reason.WhichDatabase:         "say which one with --sql-database NAME",
 	reason.HalfRestored:          "when the cause is mended, `revlet undo {site}` or `revlet restore {archive}` brings it to an end",
+	reason.NotSaved:              "`revlet aside export {site} FILE` keeps it; --unsaved deletes it too",
 	reason.NotRun:                "the command was not run; mend this first",
 	reason.SiteNotConfigured:     "`revlet import FILE --store FOLDER` describes it there",
 	reason.StoreUnknown:          "for a new one give its folder, such as --store {path}",

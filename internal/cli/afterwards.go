@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/jobs"
 	"revlet/internal/site"
 	"revlet/internal/work/compare"
 	"revlet/internal/work/restore"
@@ -87,6 +88,27 @@ func (a *printer) listUncovered(what string, all []restore.Uncovered) {
 		if len(u.Scripts) > scriptsShown {
 			fmt.Fprintf(a.out, "    … and more scripts\n")
 		}
+	}
+	if more := len(all) - uncoveredShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
+	}
+}
+
+// showExtraTables says what becomes of tables that the archive does not have.
+func (a *printer) showExtraTables(all []jobs.ExtraTable, err error, goes string) {
+	if err != nil {
+		fmt.Fprintf(a.out, "%s which tables the archive does not have cannot be told: %s\n", a.bad("Unknown:"), printableText(err.Error()))
+	}
+	if len(all) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\nThe archive does not have these tables; each %s:\n", goes)
+	for _, t := range all[:min(len(all), uncoveredShown)] {
+		bytes := ""
+		if t.Bytes > 0 {
+			bytes = "  " + size(t.Bytes)
+		}
+		fmt.Fprintf(a.out, "  %s in database %s%s\n", printable(t.Table), t.Database, bytes)
 	}
 	if more := len(all) - uncoveredShown; more > 0 {
 		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)

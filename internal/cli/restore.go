@@ -86,11 +86,14 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	// A server that cannot tell is no reason to stop here: the restore says what is wrong.
+	extra, extraErr := a.jobs.ExtraTables(ctx, want.RestoreOrder)
 	if !c.Bool("json") {
 		a.announceRestore(h, s, want, uncovered)
+		a.showExtraTables(extra, extraErr, "is set aside")
 	}
 	if c.Bool("dry-run") {
-		return a.dryRun(c, h, want, uncovered)
+		return a.dryRun(c, h, want, uncovered, extra)
 	}
 	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
 		return err
@@ -218,9 +221,9 @@ func tablesIn(rec *archive.Record) string {
 	return fmt.Sprintf("%s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"))
 }
 
-func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered) error {
+func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": nonNil(want.names), "rows": nonNil(want.picks), "clean": want.Clean, "uncovered": nonNil(uncovered), "dry_run": true})
+		return a.printJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": nonNil(want.names), "rows": nonNil(want.picks), "clean": want.Clean, "uncovered": nonNil(uncovered), "extra_tables": nonNil(extra), "dry_run": true})
 	}
 	fmt.Fprintln(a.out, "Dry run: nothing was changed.")
 	return nil
@@ -235,9 +238,14 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 	if !terminal(a.in) {
 		return usageError("this overwrites the site and nobody can be asked here; --yes answers")
 	}
-	fmt.Fprintf(a.out, "%s [y/N] ", question)
+	return a.typed(question+" [y/N] ", "y", "yes")
+}
+
+// typed asks for one of some words.
+func (a *app) typed(question string, words ...string) error {
+	fmt.Fprint(a.out, question)
 	answer, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "y") && !strings.EqualFold(strings.TrimSpace(answer), "yes") {
+	if err != nil || !slices.Contains(words, strings.ToLower(strings.TrimSpace(answer))) {
 		return &exitError{exitFailed, errors.New("not confirmed; nothing was changed")}
 	}
 	return nil
@@ -246,7 +254,7 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.printJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "clean": r.Clean, "checks": nonNil(r.Answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "extra_tables": nonNil(r.ExtraTables), "clean": r.Clean, "checks": nonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
@@ -284,6 +292,7 @@ func (a *printer) showRestored(r *jobs.Restored) {
 	}
 	a.facts(lines)
 	a.showUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
+	a.showExtraTables(r.ExtraTables, nil, "was set aside")
 	a.showStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {
@@ -304,77 +313,6 @@ func rowsByTable(moves []database.RowMove) map[string]int64 {
 		all[m.Table] += m.Put
 	}
 	return all
-}
-
-func (a *app) undoCommand() *cli.Command {
-	return &cli.Command{
-		Name: "undo", Usage: "put back what the last restore set aside", ArgsUsage: "SITE",
-		Flags: []cli.Flag{dryRunFlag, yesFlag, jsonFlag}, Action: a.undo,
-	}
-}
-
-func (a *app) settleCommand() *cli.Command {
-	return &cli.Command{
-		Name: "settle", Usage: "delete for good what restores have set aside", ArgsUsage: "SITE",
-		Flags: []cli.Flag{dryRunFlag, yesFlag, jsonFlag}, Action: a.settle,
-	}
-}
-
-func (a *app) undo(ctx context.Context, c *cli.Command) error {
-	return a.onAside(ctx, c, "Undo the restore of %s from %s? What was restored will be deleted.", a.jobs.Undo)
-}
-
-func (a *app) settle(ctx context.Context, c *cli.Command) error {
-	return a.onAside(ctx, c, "Delete for good what was set aside from %s by the restore of %s?", a.jobs.Settle)
-}
-
-// onAside runs undo or settle, which begin and end alike.
-func (a *app) onAside(ctx context.Context, c *cli.Command, question string, work func(context.Context, *restore.Journal) ([]restore.Outcome, error)) error {
-	name, err := oneArg(c, "SITE")
-	if err != nil {
-		return err
-	}
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	journals, err := a.jobs.ToTakeBack(name)
-	if err != nil {
-		return err
-	}
-	if !c.Bool("json") {
-		a.showAside(journals)
-	}
-	if c.Bool("dry-run") {
-		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
-		return nil
-	}
-	if err := a.confirmed(c, fmt.Sprintf(question, name, journals[0].Archive)); err != nil {
-		return err
-	}
-	done, err := work(ctx, journals[0])
-	if c.Bool("json") && err == nil {
-		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done)})
-	}
-	for _, o := range done {
-		if o.Did == "undone" {
-			fmt.Fprintf(a.out, "%s %s is as it was before the restore of %s.\n", a.good("Undone:"), name, o.Journal.Archive)
-		} else {
-			fmt.Fprintf(a.out, "%s what the restore of %s had set aside is deleted.\n", a.good("Settled:"), o.Journal.Archive)
-		}
-	}
-	return err
-}
-
-func (a *printer) showAside(journals []*restore.Journal) {
-	var lines [][2]string
-	for _, j := range journals {
-		lines = append(lines, [2]string{"set aside", fmt.Sprintf("%s, by the restore of %s", when(j.Started), j.Archive)})
-		for _, place := range j.AsidePlaces() {
-			lines = append(lines, [2]string{"", place})
-		}
-	}
-	a.facts(lines)
-	fmt.Fprintln(a.out)
 }
 
 func (a *app) extractCommand() *cli.Command {

@@ -63,8 +63,9 @@ func (a *Agent) newestAside(name string) (*restore.Aside, error) {
 	return &all[0], nil
 }
 
-// compareAside tells how the files that are set aside differ from an archive.
-func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restore.Aside) (*compare.Report, error) {
+// compareAside tells how the files that are set aside differ from an archive; touched is
+// as compare.Job.ReadTouched.
+func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restore.Aside, touched bool) (*compare.Report, error) {
 	recipe, err := recipeOf(h)
 	if err != nil {
 		return nil, err
@@ -77,7 +78,7 @@ func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restor
 			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: filepath.Join(was.Root, rel)})
 		}
 	}
-	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true}.Run(ctx)
+	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true, ReadTouched: touched}.Run(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +94,7 @@ func (a *Agent) strangers(ctx context.Context, h *catalog.Held, r *restore.Resul
 	if _, ok := aside.Folders[site.RootLabel]; !ok || r.Journal.Partial {
 		return nil
 	}
-	report, err := a.compareAside(ctx, h, &aside)
+	report, err := a.compareAside(ctx, h, &aside, false)
 	if err != nil {
 		a.warnf("what was taken out of the webroot cannot be told: %w", err)
 		return nil
@@ -160,7 +161,7 @@ func (a *Agent) CompareAside(ctx context.Context, name string) (*AsideReport, er
 	if !ok {
 		return nil, reason.BadUsage("no files are set aside for %s, only %s", name, strings.Join(aside.AsidePlaces(), ", "))
 	}
-	r, err := a.compareAside(ctx, h, aside)
+	r, err := a.compareAside(ctx, h, aside, false)
 	return &AsideReport{h, root, r, aside.Tables}, err
 }
 
@@ -229,8 +230,18 @@ func (a *Agent) Undo(ctx context.Context, newest *restore.Journal) ([]restore.Ou
 }
 
 // Settle deletes for good what the restores of a site have set aside, the newest of
-// which is given; if another restore was made since, nothing is done.
-func (a *Agent) Settle(ctx context.Context, newest *restore.Journal) ([]restore.Outcome, error) {
+// which is given; if another restore was made since, nothing is done. Nor is it when no
+// archive holds some of that, unless lose says that it may be lost.
+func (a *Agent) Settle(ctx context.Context, newest *restore.Journal, lose bool) ([]restore.Outcome, error) {
+	if !lose {
+		u, err := a.Unsaved(ctx, newest.Site)
+		if err != nil {
+			return nil, err
+		}
+		if !u.Empty() {
+			return nil, refuseUnsaved(newest.Site, u)
+		}
+	}
 	return a.onAside(ctx, newest, "settle", func(r restore.Recoverer) ([]restore.Outcome, error) { return r.Settle(ctx) })
 }
 

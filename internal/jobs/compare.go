@@ -237,7 +237,7 @@ func (a *Agent) columnKnown(ctx context.Context, newest *catalog.Held, row datab
 		return err
 	}
 	for _, db := range s.Databases {
-		live, err := a.tablesIn(ctx, db)
+		live, err := a.tableNames(ctx, db)
 		if err != nil || slices.Contains(live, row.Table) || slices.Contains(live, db.Prefix+row.Table) {
 			return err
 		}

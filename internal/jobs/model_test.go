@@ -454,7 +454,7 @@ func (m *model) settle() {
 	m.did("settle")
 	journals, err := m.ToTakeBack(museum)
 	require.NoError(m.t, err)
-	_, err = m.Settle(m.t.Context(), journals[0])
+	_, err = m.Settle(m.t.Context(), journals[0], true)
 	require.NoError(m.t, err)
 	m.asides = nil
 }

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"revlet/internal/database"
 	"slices"
 	"strconv"
 	"strings"
@@ -69,7 +70,7 @@ func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.O
 		return rehearse.Job{}, err
 	}
 	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.Disk,
-		Open: a.openTarget, Sum: a.databases().Sums, Tables: a.tablesIn, IsDatabase: engine.IsFile, Observer: watch, Now: a.Now}
+		Open: a.openTarget, Sum: a.databases().Sums, Tables: a.tableNames, IsDatabase: engine.IsFile, Observer: watch, Now: a.Now}
 	return job, a.completeRehearsal(&job)
 }
 
@@ -130,18 +131,22 @@ func (a *Agent) pointable(s *site.Site, db site.Database) bool {
 	return own && len(a.Config.Sites[s.Name].Databases) == 0
 }
 
-// tablesIn names the tables of a database.
-func (a *Agent) tablesIn(ctx context.Context, db site.Database) ([]string, error) {
+// tablesIn lists the tables of a database; none where it is a file that is not there.
+func (a *Agent) tablesIn(ctx context.Context, db site.Database) ([]database.TableInfo, error) {
 	source, err := a.openSource(ctx, db, a.State.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil // a file that is not there yet
+		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	defer source.Close()
-	tables, err := source.Tables(ctx)
-	var names []string
+	return source.Tables(ctx)
+}
+
+// tableNames names the tables of a database.
+func (a *Agent) tableNames(ctx context.Context, db site.Database) (names []string, err error) {
+	tables, err := a.tablesIn(ctx, db)
 	for _, t := range tables {
 		names = append(names, t.Name)
 	}

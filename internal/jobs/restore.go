@@ -77,6 +77,39 @@ type Restored struct {
 	TakenOut []compare.File
 	// Clean tells that what the archive never held was set aside, too.
 	Clean bool
+	// ExtraTables are live tables that the archive does not have; they were set aside.
+	ExtraTables []ExtraTable
+}
+
+// ExtraTable is a live table that an archive does not have, such as one of another
+// program in the same database: a restore of the database sets it aside.
+type ExtraTable struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	// Bytes is how much room the server gives it, 0 where it does not say.
+	Bytes int64 `json:"bytes"`
+}
+
+// ExtraTables are the live tables that a restore of whole databases sets aside though
+// the archive has nothing to put in their place. Of a share, or of a copy made by hand,
+// there is nothing to tell.
+func (a *Agent) ExtraTables(ctx context.Context, o RestoreOrder) (extra []ExtraTable, err error) {
+	if !o.Database || o.Rows != nil {
+		return nil, nil
+	}
+	for _, db := range o.Site.Databases {
+		if _, held := o.Archive.Origin.Databases[db.Label]; !held || o.Archive.HasDump(db.Label) {
+			continue
+		}
+		live, second := a.tablesIn(ctx, db)
+		err = errors.Join(err, second)
+		for _, t := range live {
+			if !o.Archive.Knows(db.Label, t.Name) {
+				extra = append(extra, ExtraTable{db.Label, t.Name, t.Bytes})
+			}
+		}
+	}
+	return extra, err
 }
 
 // OpenForRestore opens the site of an archive as it is now; when its webroot or its
@@ -115,6 +148,7 @@ func (a *Agent) otherSites(name string) map[string]string {
 func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
 	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}
 	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
+	extra, extraErr := a.ExtraTables(ctx, o)
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
 			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Others: a.otherSites(o.Archive.Site)})
@@ -122,6 +156,9 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	})
 	if err != nil {
 		return nil, err
+	}
+	if r.ExtraTables = extra; extraErr != nil {
+		a.warnf("tables that the archive does not have cannot be told: %w", extraErr)
 	}
 	r.Answers = a.checkRestored(ctx, o.Site)
 	r.TakenOut = a.strangers(ctx, o.Archive, r.Result)

@@ -372,7 +372,7 @@ func (d *demoRun) run(ctx context.Context, code int, args ...string) error {
 		}
 	}
 	fmt.Fprintf(d.Out, "%s\n", d.Dim("$ ")+d.Bold("revlet "+strings.Join(shown, " ")))
-	got, err := d.start(ctx, d.Out, args)
+	got, err := d.start(ctx, d.Out, d.Out, args)
 	if err != nil {
 		return err
 	}
@@ -386,7 +386,7 @@ func (d *demoRun) run(ctx context.Context, code int, args ...string) error {
 // quietly runs a command that may come to its end with something to tell.
 func (d *demoRun) quietly(ctx context.Context, args ...string) error {
 	var said strings.Builder
-	got, err := d.start(ctx, &said, append([]string{"--quiet"}, args...))
+	got, err := d.start(ctx, &said, &said, append([]string{"--quiet"}, args...))
 	if err == nil && got != exitDone && got != exitGaps {
 		err = fmt.Errorf("`revlet %s` ended with code %d: %s", args[0], got, said.String())
 	}
@@ -394,10 +394,10 @@ func (d *demoRun) quietly(ctx context.Context, args ...string) error {
 }
 
 // start runs the built program and returns its exit code.
-func (d *demoRun) start(ctx context.Context, out io.Writer, args []string) (int, error) {
+func (d *demoRun) start(ctx context.Context, out, errs io.Writer, args []string) (int, error) {
 	cmd := exec.CommandContext(ctx, d.program, args...)
 	cmd.Dir = d.dir
-	cmd.Stdout, cmd.Stderr = out, out
+	cmd.Stdout, cmd.Stderr = out, errs
 	if out == d.Out {
 		cmd.Stderr = d.Err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -87,6 +88,15 @@ func (d *demoRun) lookBack(ctx context.Context) error {
 	return nil
 }
 
+// asked reads a command's JSON.
+func (d *demoRun) asked(ctx context.Context, into any, args ...string) error {
+	var said strings.Builder
+	if _, err := d.start(ctx, &said, io.Discard, append(args, "--json")); err != nil {
+		return err
+	}
+	return json.Unmarshal([]byte(said.String()), into)
+}
+
 // cleanUp finds out what an intruder has left, and since when, and puts the site
 // back as it was before.
 func (d *demoRun) cleanUp(ctx context.Context) error {
@@ -99,11 +109,7 @@ func (d *demoRun) cleanUp(ctx context.Context) error {
 	var told struct {
 		Clean string `json:"clean_archive"`
 	}
-	var said strings.Builder
-	if _, err := d.start(ctx, &said, append(compare, "--json")); err != nil {
-		return err
-	}
-	if err := json.Unmarshal([]byte(said.String()), &told); err != nil {
+	if err := d.asked(ctx, &told, compare...); err != nil {
 		return err
 	}
 	if told.Clean == "" {
@@ -116,14 +122,25 @@ func (d *demoRun) cleanUp(ctx context.Context) error {
 	if err := d.run(ctx, 0, "aside", "export", "kestrelpoint", "evidence.tar.zst"); err != nil {
 		return err
 	}
+	var taken struct {
+		Archives []struct {
+			Name string `json:"name"`
+		} `json:"archives"`
+	}
+	if err := d.asked(ctx, &taken, "archives", "kestrelpoint"); err != nil {
+		return err
+	}
+	if len(taken.Archives) == 0 {
+		return errors.New("the demo found no archives")
+	}
 	d.say("The keepers' log of the days since is no intruder's work. It comes back from the newest archive:")
-	if err := d.run(ctx, 0, "--quiet", "restore", "kestrelpoint", "--table", "keepers_log", "--mode", "fill", "--yes", "--key", "kestrelpoint.key"); err != nil {
+	if err := d.run(ctx, 0, "--quiet", "restore", taken.Archives[0].Name, "--table", "keepers_log", "--mode", "fill", "--yes", "--key", "kestrelpoint.key"); err != nil {
 		return err
 	}
 	if err := d.ask(ctx, http.StatusOK); err != nil {
 		return err
 	}
-	return d.run(ctx, 0, "settle", "kestrelpoint", "--yes")
+	return d.run(ctx, 0, "settle", "kestrelpoint", "--key", "kestrelpoint.key", "--yes")
 }
 
 func indent(text string) string {

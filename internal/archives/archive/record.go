@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -316,6 +317,21 @@ func (r *Record) Encode() ([]byte, error) {
 
 // IsSQL tells whether a part is SQL text, not tar.
 func (p *Part) IsSQL() bool { return strings.Contains(p.Name, SQLZstd) }
+
+// HasDump tells whether a database is held as text that another program has written.
+func (r *Record) HasDump(database string) bool {
+	return slices.ContainsFunc(r.Parts, func(p Part) bool { return p.Kind == KindDump && p.Database == database })
+}
+
+// Knows tells whether an archive has something to say of a table: its rows, that it is
+// a sequence, or that it could not be saved.
+func (r *Record) Knows(database, table string) bool {
+	return slices.Contains(r.Origin.Databases[database].Sequences, table) ||
+		slices.ContainsFunc(r.Parts, func(p Part) bool { return p.Kind == KindRows && p.Database == database && p.Table == table }) ||
+		slices.ContainsFunc(r.Gaps, func(g Gap) bool {
+			return g.Kind == GapDatabase && strings.HasPrefix(g.Path, "database/"+database+"/") && strings.HasSuffix(g.Path, " "+table)
+		})
+}
 
 // PartNamed returns the part with a name, or nil.
 func (r *Record) PartNamed(name string) *Part {

@@ -86,6 +86,8 @@ const (
 	WhichDatabase Reason = "which-database"
 	// HalfRestored: a restore of "site" from "archive" has stopped half-way.
 	HalfRestored Reason = "half-restored"
+	// NotSaved: of what "site" has set aside, something is in no archive.
+	NotSaved Reason = "not-saved"
 	// NotRun: the command that was to be guarded was not run.
 	NotRun Reason = "not-run"
 	// SiteNotConfigured: "site" is not in the configuration.

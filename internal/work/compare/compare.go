@@ -142,8 +142,10 @@ type Job struct {
 	// Recipe knows the site's components; nil knows none.
 	Recipe *site.Recipe
 	// Read compares every file by its content; without it, files of the same
-	// length and time are taken for the same.
-	Read bool
+	// length and time are taken for the same, unless they are scripts, or parts of
+	// the CMS itself, that were touched since: times can be set back. ReadTouched
+	// reads every file that was touched.
+	Read, ReadTouched bool
 	// Files and Tables choose what is compared.
 	Files, Tables bool
 }
@@ -246,7 +248,7 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 	if a.Size != b.Size {
 		return false, nil
 	}
-	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) {
+	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) && (a.CTime.Equal(b.CTime) || !j.readTouched(b.Path)) {
 		r.NotRead++
 		return true, nil
 	}
@@ -260,6 +262,13 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 		}
 	}
 	return a.SHA256 == b.SHA256, nil
+}
+
+// readTouched tells whether a file is read because something was done to it since,
+// though its time of modification says otherwise.
+func (j Job) readTouched(p string) bool {
+	rel := strings.TrimPrefix(p, site.RootLabel+"/")
+	return j.ReadTouched || changes.Executable(rel) || slices.Contains(serverSettings, path.Base(rel)) || j.Recipe.ComponentOf(rel) == "core"
 }
 
 // note adds a difference.

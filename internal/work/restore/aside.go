@@ -77,26 +77,38 @@ func (r Recoverer) ExportAside(ctx context.Context, a *Aside, w io.Writer) error
 			return fmt.Errorf("export what is set aside: %w", err)
 		}
 	}
+	err := r.EachAsideSource(ctx, a, func(p *database.Plan, source database.Source) error { return r.exportTables(ctx, source, p, out) })
+	if err != nil {
+		return fmt.Errorf("export the tables that are set aside: %w", err)
+	}
+	return out.Close()
+}
+
+// EachAsideSource opens what was set aside in each database for reading, but for whole
+// databases that are files.
+func (r Recoverer) EachAsideSource(ctx context.Context, a *Aside, visit func(*database.Plan, database.Source) error) error {
 	targets, done, err := r.targets(ctx, a.Journal)
 	defer done()
 	if err != nil {
 		return err
 	}
 	for _, p := range a.Databases {
-		if err := r.exportTables(ctx, targets[p.Label], p, out); err != nil {
-			return fmt.Errorf("export the tables that are set aside: %w", err)
+		source, err := targets[p.Label].AsideSource(ctx, p)
+		if err != nil {
+			return err
+		}
+		if source == nil {
+			continue
+		}
+		if err := errors.Join(visit(p, source), source.Close()); err != nil {
+			return err
 		}
 	}
-	return out.Close()
+	return nil
 }
 
 // exportTables writes the tables of one database, each as a file of SQL text.
-func (r Recoverer) exportTables(ctx context.Context, target database.Target, p *database.Plan, out *tar.Writer) error {
-	source, err := target.AsideSource(ctx, p)
-	if err != nil || source == nil {
-		return err
-	}
-	defer source.Close()
+func (r Recoverer) exportTables(ctx context.Context, source database.Source, p *database.Plan, out *tar.Writer) error {
 	snapshot, err := source.Snapshot(ctx)
 	if err != nil {
 		return err

@@ -114,6 +114,15 @@ func (j *Journal) AsideFolders() map[string]string {
 	return all
 }
 
+// LiveFolders are where those trees were, by label.
+func (j *Journal) LiveFolders() map[string]string {
+	all := map[string]string{}
+	for _, f := range j.plans() {
+		all[f.Label] = f.Root
+	}
+	return all
+}
+
 func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }
 func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
 
