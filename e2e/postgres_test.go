@@ -19,6 +19,9 @@ import (
 //go:embed testdata/everything-postgres.sql
 var everythingPostgres string
 
+//go:embed testdata/ranges-postgres.sql
+var rangesPostgres string
+
 type pgServer struct{ *scratchserver.Postgres }
 
 func postgres(t *testing.T) pgServer {
@@ -59,7 +62,7 @@ func (s pgServer) describe(t *testing.T, db string) []string {
 	conn, err := s.Root(t.Context(), db)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(t.Context(), "SELECT format(CASE relkind WHEN 'S' THEN '(SELECT last_value, is_called FROM %I)' ELSE '%I' END, relname) FROM pg_class WHERE relkind IN ('r', 'm', 'S') AND relnamespace = 'public'::regnamespace ORDER BY 1")
+	rows, err := conn.Query(t.Context(), "SELECT format(CASE relkind WHEN 'S' THEN '(SELECT last_value, is_called FROM %I)' ELSE '%I' END, relname) FROM pg_class WHERE relkind IN ('r', 'm', 'S') AND relispopulated AND relnamespace = 'public'::regnamespace ORDER BY 1")
 	require.NoError(t, err)
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
@@ -120,6 +123,85 @@ func TestPostgresComesBack(t *testing.T) {
 
 	s.exec(t, "museum", "CREATE SCHEMA other; CREATE TABLE other.t (a int)")
 	w.fails(3, []string{"schema other (1 tables)", "only the account's own schema"}, "backup")
+}
+
+// pgWorld is a site whose database is an account's own.
+func pgWorld(t *testing.T, s pgServer, account, text string) *world {
+	t.Helper()
+	s.exec(t, "postgres", "CREATE ROLE "+account+" LOGIN")
+	s.exec(t, "postgres", "CREATE DATABASE "+account+" OWNER "+account)
+	s.exec(t, account, "SET ROLE "+account+";"+text)
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("htdocs/index.html", "a page")
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: {postgres: \"%s@127.0.0.1:%d/%s\"}}\n", account, s.Port, account))
+	return w
+}
+
+// The functions of range types belong to the server's administrator: schemas change names.
+func TestPostgresRangesComeBack(t *testing.T) {
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", rangesPostgres)
+	s.exec(t, "tower", "CREATE ROLE reader; GRANT USAGE ON SCHEMA public TO reader")
+	want := s.describe(t, "tower")
+	w.run("backup")
+	s.exec(t, "tower", "SET ROLE tower; UPDATE tides SET s = NULL; DROP TYPE span CASCADE; CREATE TABLE planted (h heights)")
+	broken := s.describe(t, "tower")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	assert.Equal(t, want, s.describe(t, "tower"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "tower"))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+	assert.Equal(t, want, s.describe(t, "tower"))
+	conn, err := s.Root(t.Context(), "tower")
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	var may bool
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT has_schema_privilege('reader', 'public', 'USAGE')").Scan(&may))
+	assert.True(t, may, "everybody keeps his rights")
+}
+
+// What is not saved is told, with what needs it; and a restore leaves it where it is.
+func TestPostgresGapsAreTold(t *testing.T) {
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY, owner text); INSERT INTO pages VALUES (1, 'tower')")
+	w.run("backup")
+	for made, told := range map[string][]string{
+		"ALTER TABLE pages ENABLE ROW LEVEL SECURITY; CREATE POLICY mine ON pages USING (owner = current_user)": {"policies of table pages"},
+		"SELECT lo_from_bytea(0, 'x'), lo_from_bytea(0, 'y')":                                                   {"2 large objects"},
+		"CREATE COLLATION german (provider = icu, locale = 'de')":                                               {"collation german"},
+		"SET ROLE tower; CREATE FUNCTION cube(a int, b int) RETURNS int LANGUAGE sql AS 'SELECT a*b'; CREATE OPERATOR <#> (FUNCTION = cube, LEFTARG = int, RIGHTARG = int); CREATE VIEW v AS SELECT 1 <#> 2 AS n; CREATE VIEW vv AS SELECT * FROM v": {"operator public.", "view v\"", "view vv", "it uses"},
+		"CREATE TEXT SEARCH CONFIGURATION words (COPY = simple)":                                                                                                                        {"text search configuration words"},
+		"CREATE FUNCTION ordered(internal, int) RETURNS internal LANGUAGE internal AS 'ordered_set_transition'":                                                                         {"function ordered("},
+		"ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON TABLES TO PUBLIC":                                                                                                    {"default privileges"},
+		"CREATE PUBLICATION news; ALTER DATABASE tower SET work_mem = '8MB'":                                                                                                            {"publication news", "settings of database tower"},
+		"SET ROLE tower; CREATE FUNCTION e() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN END $$; RESET ROLE; CREATE EVENT TRIGGER watch ON ddl_command_end EXECUTE FUNCTION e()": {"event trigger watch"},
+	} {
+		s.exec(t, "tower", made)
+		w.fails(3, nil, "backup")
+		gaps := w.run("show", "kestrelpoint", "--json")
+		for _, one := range told {
+			assert.Contains(t, gaps, one)
+		}
+	}
+	before := s.describe(t, "tower")
+	assert.Contains(t, w.try("restore", "kestrelpoint", "--only", "database", "--yes").err, "until it is made anew: event trigger watch, operator public.<#>")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, before, s.describe(t, "tower"))
+}
+
+// What lies in another schema and uses the site's tables is told, and never deleted.
+func TestPostgresNeighboursAreNotDeletedAlong(t *testing.T) {
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY)")
+	w.run("backup")
+	s.exec(t, "tower", "CREATE SCHEMA other; CREATE VIEW other.v AS SELECT * FROM public.pages")
+	assert.Contains(t, w.try("restore", "kestrelpoint", "--only", "database", "--yes").err, "what still uses what was set aside, until it is made anew: other.v")
+	w.fails(1, []string{"other.v", "would be deleted"}, "settle", "kestrelpoint", "--unsaved", "--yes")
+	s.exec(t, "tower", "SELECT * FROM other.v; CREATE OR REPLACE VIEW other.v AS SELECT * FROM public.pages")
+	assert.Contains(t, w.try("settle", "kestrelpoint", "--unsaved", "--yes").err, "it is now settled")
+	s.exec(t, "tower", "SELECT * FROM other.v")
 }
 
 // pgDumps: dumps of the server's own client, with the flags that people use, are loaded

@@ -27,3 +27,12 @@ CREATE FUNCTION stamp() RETURNS trigger LANGUAGE plpgsql AS $body$ BEGIN NEW.tit
 CREATE PROCEDURE tidy(n int) LANGUAGE plpgsql AS $$ BEGIN DELETE FROM keyless WHERE t = '$body$;'; END $$;
 CREATE TRIGGER stamp BEFORE INSERT ON pages FOR EACH ROW WHEN (NEW.title <> '') EXECUTE FUNCTION stamp();
 CREATE RULE quiet AS ON DELETE TO keyless DO INSTEAD NOTHING;
+CREATE FUNCTION sober(m mood) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT m <> 'ü' $$; CREATE DOMAIN day_mood AS mood CHECK (sober(VALUE)); CREATE TYPE pair AS (h float8, d day_mood); CREATE DOMAIN pairs AS pair; CREATE DOMAIN "C text" AS text COLLATE "C";
+CREATE TABLE tides (h float8, p pairs, moods day_mood[], t "C text"); INSERT INTO tides VALUES (1.5, ROW(5, 'calm'), '{calm}', 'x');
+CREATE FUNCTION widen(state float8, h float8) RETURNS float8 LANGUAGE sql IMMUTABLE AS $$ SELECT state + coalesce(h, 0) $$; CREATE AGGREGATE width(float8) (SFUNC = widen, STYPE = float8, INITCOND = '0', PARALLEL = SAFE);
+CREATE VIEW aa_width AS SELECT width(h) FROM tides; CREATE VIEW ab_old AS SELECT 1 AS n; CREATE VIEW zz_new AS SELECT 2 AS n; CREATE OR REPLACE VIEW ab_old AS SELECT n FROM zz_new;
+CREATE FUNCTION of_view(v zz_new) RETURNS int LANGUAGE sql AS 'SELECT v.n'; CREATE VIEW ac_function AS SELECT of_view(z) FROM zz_new z; CREATE FUNCTION atomic() RETURNS bigint LANGUAGE sql BEGIN ATOMIC SELECT count(*) FROM tides; END;
+CREATE FUNCTION checked(k keyless) RETURNS boolean LANGUAGE sql IMMUTABLE AS 'SELECT true'; ALTER TABLE keyless ADD CONSTRAINT whole CHECK (checked(keyless)); CREATE MATERIALIZED VIEW later AS SELECT 1 AS one WITH NO DATA;
+CREATE TABLE boats (name text NOT NULL, oars int CHECK (oars > 0)); CREATE TABLE motorboats (power int) INHERITS (boats); INSERT INTO boats VALUES ('Tern', 4); INSERT INTO motorboats VALUES ('Gull', 1, 90);
+CREATE TRIGGER asleep BEFORE UPDATE ON pages FOR EACH ROW EXECUTE FUNCTION stamp(); ALTER TABLE pages DISABLE TRIGGER asleep; CREATE TRIGGER "ALL" BEFORE DELETE ON pages FOR EACH ROW EXECUTE FUNCTION stamp(); ALTER TABLE pages ENABLE ALWAYS TRIGGER "ALL";
+CREATE STATISTICS pairing (dependencies) ON name, oars FROM boats;

@@ -64,7 +64,7 @@ func (s *snapshot) begin(ctx context.Context) error {
 			return err
 		}
 		// Everything outside the schema is then written with its schema's name.
-		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)+"; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
+		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)+"; SET row_security = off; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
 			return err
 		}
 		s.free <- conn

@@ -181,7 +181,7 @@ func judgeDefinition(stmt string) statement {
 	case r.Take("ALTER", "TABLE"):
 		r.Take("IF", "EXISTS")
 		r.Take("ONLY")
-		ok = named() && alters(r)
+		ok = named() && oneAction(r) && alters(r)
 	case r.Take("ALTER", "SEQUENCE"):
 		ok = named() && r.Take("OWNED", "BY")
 	case r.Take("ALTER", "INDEX"):
@@ -262,12 +262,34 @@ func inLanguages(r *sqltext.Reader) bool {
 	return said
 }
 
+// oneAction tells whether an ALTER TABLE does one thing only, and goes back: another
+// might follow after a comma.
+func oneAction(r *sqltext.Reader) bool {
+	mark, depth := r.Mark(), 0
+	defer r.Reset(mark)
+	for !r.End() {
+		switch t := r.Next(); {
+		case t.Is("("), t.Is("["):
+			depth++
+		case t.Is(")"), t.Is("]"):
+			depth--
+		case t.Is(",") && depth == 0:
+			return false
+		}
+	}
+	return true
+}
+
 // alters tells whether what follows ALTER TABLE t completes a definition.
 func alters(r *sqltext.Reader) bool {
 	switch {
 	case r.Take("ADD", "CONSTRAINT"), r.Take("ADD", "GENERATED"), r.Take("ATTACH", "PARTITION"), r.Take("INHERIT"), r.Take("CLUSTER", "ON"), r.Take("REPLICA", "IDENTITY"),
 		r.Take("ENABLE", "ROW", "LEVEL", "SECURITY"), r.Take("FORCE", "ROW", "LEVEL", "SECURITY"):
 		return !has(r, "SELECT")
+	case r.Take("DISABLE", "TRIGGER"), r.Take("ENABLE", "REPLICA", "TRIGGER"), r.Take("ENABLE", "ALWAYS", "TRIGGER"):
+		one := !r.Peek().Is("ALL") && !r.Peek().Is("USER")
+		_, ok := r.Name()
+		return one && ok && r.End()
 	case r.Take("ALTER", "COLUMN"):
 		_, ok := r.Name()
 		return ok && (r.Take("SET", "DEFAULT") || r.Take("SET", "STORAGE") || r.Take("SET", "STATISTICS") || r.Take("SET", "NOT", "NULL") || r.Take("SET", "COMPRESSION") ||

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -175,7 +176,17 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return rowrestore.Swap(ctx, &rowShare{db, p}, p)
 	}
-	return db.exchange(ctx, p.Live, p.Stage, p.Aside)
+	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside); err != nil {
+		return err
+	}
+	users, err := column(ctx, db.conn, outsiders, p.Aside)
+	if err != nil {
+		return fmt.Errorf("look for what still uses the old tables: %w", err)
+	}
+	if note := "what still uses what was set aside, until it is made anew: " + strings.Join(users, ", "); len(users) > 0 && !slices.Contains(p.Notes, note) {
+		p.Notes = append(p.Notes, note)
+	}
+	return nil
 }
 
 // Revert implements database.Target.
@@ -195,6 +206,13 @@ func (db *Database) exchange(ctx context.Context, live, from, to string) error {
 		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", from).Scan(&there); err != nil || !there {
 			return err
 		}
+		stuck, err := texts(ctx, tx, immovable, live, from)
+		if err != nil {
+			return err
+		}
+		if len(stuck) > 0 {
+			return renameSchemas(ctx, tx, live, from, to, stuck[0])
+		}
 		if _, err := tx.Exec(ctx, "CREATE SCHEMA "+quote(to)); err != nil {
 			return err
 		}
@@ -203,7 +221,7 @@ func (db *Database) exchange(ctx context.Context, live, from, to string) error {
 				return err
 			}
 		}
-		_, err := tx.Exec(ctx, "DROP SCHEMA "+quote(from))
+		_, err = tx.Exec(ctx, "DROP SCHEMA "+quote(from))
 		return err
 	})
 	if err != nil {
@@ -212,21 +230,88 @@ func (db *Database) exchange(ctx context.Context, live, from, to string) error {
 	return nil
 }
 
-// movable lists, as ALTER statements up to the new schema's name, everything in
-// the schema $1 that is not part of something else or of an extension.
-var movable = `SELECT format('ALTER %s %I.%I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'c' THEN 'TYPE' ELSE 'TABLE' END, $1::text, c.relname)
-	FROM pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'S', 'c', 'f') AND c.relnamespace = $1::text::regnamespace` + own("c.oid", "pg_class") + `
-	AND NOT EXISTS (SELECT FROM pg_depend o WHERE o.objid = c.oid AND o.classid = 'pg_class'::regclass AND o.deptype IN ('a', 'i') AND c.relkind = 'S' AND o.refclassid = 'pg_class'::regclass)
-	UNION ALL SELECT format('ALTER TYPE %I.%I', $1::text, t.typname) FROM pg_type t WHERE t.typtype IN ('e', 'd', 'r') AND t.typnamespace = $1::text::regnamespace` + own("t.oid", "pg_type") + `
-	UNION ALL SELECT format('ALTER ROUTINE %I.%I(%s)', $1::text, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p WHERE p.pronamespace = $1::text::regnamespace` + own("p.oid", "pg_proc") + `
-	AND NOT EXISTS (SELECT FROM pg_depend i WHERE i.objid = p.oid AND i.classid = 'pg_proc'::regclass AND i.deptype = 'i')`
+// immovable lists range types in the schemas $1 and $2 that this account cannot move: the
+// functions that make their values belong to the server's administrator.
+const immovable = `SELECT DISTINCT t.typname::text FROM pg_type t JOIN pg_depend d ON d.refobjid = t.oid AND d.refclassid = 'pg_type'::regclass AND d.deptype = 'i' AND d.classid = 'pg_proc'::regclass
+	JOIN pg_proc p ON p.oid = d.objid WHERE t.typnamespace IN ($1::text::regnamespace, $2::text::regnamespace) AND NOT pg_has_role(p.proowner, 'USAGE') ORDER BY 1`
 
-func moveAll(ctx context.Context, tx pgx.Tx, from, to string) error {
-	rows, err := tx.Query(ctx, movable, from)
+// inTheWay lists what lies in the schema $1 and must stay there: parts of extensions, and
+// what is not saved.
+const inTheWay = `SELECT o.type || ' ' || o.identity FROM pg_depend d, LATERAL pg_identify_object(d.classid, d.objid, 0) o
+	WHERE d.refclassid = 'pg_namespace'::regclass AND d.refobjid = $1::text::regnamespace AND (d.classid NOT IN ('pg_class'::regclass, 'pg_type'::regclass, 'pg_proc'::regclass, 'pg_statistic_ext'::regclass)
+	OR EXISTS (SELECT FROM pg_depend e WHERE e.objid = d.objid AND e.classid = d.classid AND e.deptype = 'e')) ORDER BY 1 LIMIT 1`
+
+// renameSchemas makes the exchange by giving the schemas each other's names, for an
+// account that owns them. Everybody keeps the rights that he has on the live one.
+func renameSchemas(ctx context.Context, tx pgx.Tx, live, from, to, stuck string) error {
+	kept, err := texts(ctx, tx, inTheWay, live)
 	if err != nil {
 		return err
 	}
-	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	var mine bool
+	if err := tx.QueryRow(ctx, "SELECT pg_has_role(nspowner, 'USAGE') FROM pg_namespace WHERE nspname = $1", live).Scan(&mine); err != nil {
+		return err
+	}
+	switch {
+	case len(kept) > 0:
+		return fmt.Errorf("range type %s cannot be moved by this account, and the schema %s cannot be renamed as a whole because of %s: a superuser can restore it", stuck, live, kept[0])
+	case !mine:
+		return fmt.Errorf("range type %s cannot be moved by this account, and the schema %s is not its own: a superuser can restore it", stuck, live)
+	}
+	grants, err := texts(ctx, tx, `SELECT format('GRANT %s ON SCHEMA %I TO %s%s', a.privilege_type, $1::text, CASE a.grantee WHEN 0 THEN 'PUBLIC' ELSE a.grantee::regrole::text END, CASE WHEN a.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END)
+		FROM pg_namespace n, LATERAL aclexplode(n.nspacl) a WHERE n.nspname = $1 AND a.grantee <> n.nspowner
+		UNION ALL SELECT format('COMMENT ON SCHEMA %I IS %L', $1::text, obj_description(oid, 'pg_namespace')) FROM pg_namespace WHERE nspname = $1 AND obj_description(oid, 'pg_namespace') IS NOT NULL`, live)
+	if err != nil {
+		return err
+	}
+	all := append([]string{"ALTER SCHEMA " + quote(live) + " RENAME TO " + quote(to), "ALTER SCHEMA " + quote(from) + " RENAME TO " + quote(live)}, grants...)
+	for _, stmt := range all {
+		if _, err := tx.Exec(ctx, stmt); err != nil {
+			return fmt.Errorf("%s: %w", stmt, err)
+		}
+	}
+	return nil
+}
+
+// texts is column in a transaction.
+func texts(ctx context.Context, tx pgx.Tx, q string, args ...any) ([]string, error) {
+	rows, err := tx.Query(ctx, q, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// movable lists, as ALTER statements up to the new schema's name, everything in
+// the schema $1 that is saved and not part of something else or of an extension. Functions
+// go first: their types are named by the schema that they are in.
+var movable = `SELECT alter FROM (SELECT 2 AS turn, format('ALTER %s %I.%I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'c' THEN 'TYPE' ELSE 'TABLE' END, $1::text, c.relname) AS alter
+	FROM pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'S', 'c') AND c.relnamespace = $1::text::regnamespace` + own("c.oid", "pg_class") + `
+	AND NOT EXISTS (SELECT FROM pg_depend o WHERE o.objid = c.oid AND o.classid = 'pg_class'::regclass AND o.deptype IN ('a', 'i') AND c.relkind = 'S' AND o.refclassid = 'pg_class'::regclass)
+	UNION ALL SELECT 2, format('ALTER TYPE %I.%I', $1::text, t.typname) FROM pg_type t WHERE t.typtype IN ('e', 'd', 'r', 'm') AND t.typnamespace = $1::text::regnamespace` + own("t.oid", "pg_type") + `
+	UNION ALL SELECT 2, format('ALTER STATISTICS %I.%I', $1::text, s.stxname) FROM pg_statistic_ext s WHERE s.stxnamespace = $1::text::regnamespace
+	UNION ALL SELECT 1, format('ALTER ROUTINE %I.%I(%s)', $1::text, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = $1::text::regnamespace` + own("p.oid", "pg_proc") + `
+	AND (p.prokind = 'a' OR l.lanname = ANY($2) OR EXISTS (SELECT FROM pg_depend i WHERE i.objid = p.oid AND i.classid = 'pg_proc'::regclass AND i.deptype = 'i'))) x ORDER BY turn`
+
+// outsiders lists what does not lie in the schema $1 and uses what does.
+const outsiders = `WITH refs AS (SELECT 'pg_class'::regclass AS catalogue, oid FROM pg_class WHERE relnamespace = $1::text::regnamespace
+		UNION ALL SELECT 'pg_proc'::regclass, oid FROM pg_proc WHERE pronamespace = $1::text::regnamespace UNION ALL SELECT 'pg_type'::regclass, oid FROM pg_type WHERE typnamespace = $1::text::regnamespace),
+	uses AS (SELECT d.classid, d.objid, COALESCE((SELECT adrelid FROM pg_attrdef WHERE oid = d.objid AND d.classid = 'pg_attrdef'::regclass), (SELECT ev_class FROM pg_rewrite WHERE oid = d.objid AND d.classid = 'pg_rewrite'::regclass),
+		(SELECT conrelid FROM pg_constraint WHERE oid = d.objid AND d.classid = 'pg_constraint'::regclass), (SELECT tgrelid FROM pg_trigger WHERE oid = d.objid AND d.classid = 'pg_trigger'::regclass),
+		CASE WHEN d.classid = 'pg_class'::regclass THEN d.objid END) AS relation FROM pg_depend d JOIN refs ON d.refclassid = refs.catalogue AND d.refobjid = refs.oid)
+	SELECT DISTINCT n.nspname || '.' || x.name FROM (SELECT c.relnamespace AS at, c.relname AS name FROM uses u JOIN pg_class c ON c.oid = u.relation WHERE c.relkind <> 't'
+		UNION ALL SELECT p.pronamespace, p.proname FROM uses u JOIN pg_proc p ON p.oid = u.objid AND u.classid = 'pg_proc'::regclass
+		UNION ALL SELECT t.typnamespace, t.typname FROM uses u JOIN pg_type t ON t.oid = u.objid AND u.classid = 'pg_type'::regclass) x
+	JOIN pg_namespace n ON n.oid = x.at WHERE n.nspname <> $1 AND n.nspname !~ '^pg_'
+	UNION SELECT o.type || ' ' || o.identity FROM uses u, LATERAL pg_identify_object(u.classid, u.objid, 0) o WHERE u.relation IS NULL AND u.classid NOT IN ('pg_proc'::regclass, 'pg_type'::regclass, 'pg_policy'::regclass, 'pg_constraint'::regclass)
+		AND o.schema IS DISTINCT FROM $1 AND NOT EXISTS (SELECT FROM pg_depend i WHERE i.objid = u.objid AND i.classid = u.classid AND i.deptype = 'i') ORDER BY 1`
+
+func moveAll(ctx context.Context, tx pgx.Tx, from, to string) error {
+	// Names of types in lists of arguments are then complete.
+	if _, err := tx.Exec(ctx, "SET LOCAL search_path = pg_catalog"); err != nil {
+		return err
+	}
+	all, err := texts(ctx, tx, movable, from, languages)
 	if err != nil {
 		return err
 	}
@@ -243,8 +328,20 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 	return db.drop(ctx, p.Stage)
 }
 
-// DropAside implements database.Target.
+// DropAside implements database.Target. What lies elsewhere and still uses what is set
+// aside would go with it: then nothing is deleted.
 func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
+	var there bool
+	if err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", p.Aside).Scan(&there); err != nil || !there {
+		return err
+	}
+	users, err := column(ctx, db.conn, outsiders, p.Aside)
+	if err != nil {
+		return err
+	}
+	if len(users) > 0 {
+		return fmt.Errorf("what is set aside in schema %s is still used by %s, which would be deleted with it; make these anew first", p.Aside, strings.Join(users, ", "))
+	}
 	return db.drop(ctx, p.Aside)
 }
 

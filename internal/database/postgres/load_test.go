@@ -15,13 +15,15 @@ func TestOnlyDefinitionsAreRun(t *testing.T) {
 		`CREATE OR REPLACE FUNCTION f() RETURNS void LANGUAGE sql AS $$ SELECT 1 $$`, `CREATE VIEW v AS SELECT 1`, `CREATE CONSTRAINT TRIGGER t AFTER INSERT ON pages`,
 		`ALTER TABLE ONLY pages ADD CONSTRAINT pages_pkey PRIMARY KEY (id)`, `ALTER TABLE "Odd ""name""" ATTACH PARTITION p DEFAULT`, `ALTER SEQUENCE s OWNED BY pages.id`,
 		`SELECT setval('pages_id_seq', 42, true)`, `SELECT setval('"it''s"', -1, false)`, `COMMENT ON TABLE pages IS 'x'`, `CREATE EXTENSION IF NOT EXISTS citext`, `CREATE TYPE mood AS ENUM ('calm')`,
+		`CREATE TYPE heights AS RANGE (SUBTYPE = float8)`, `CREATE AGGREGATE width(float8) (SFUNC = widen, STYPE = float8)`, `CREATE STATISTICS s (dependencies) ON a, b FROM t`,
+		`ALTER TABLE pages DISABLE TRIGGER stamp`, `ALTER TABLE pages ENABLE ALWAYS TRIGGER "ALL"`,
 	} {
 		assert.NotEqual(t, kindRefused, judgeDefinition(good).kind, good)
 	}
 	for _, evil := range []string{
 		`DROP TABLE pages`, `COPY pages FROM PROGRAM 'id'`, `GRANT ALL ON pages TO public`, `CREATE ROLE keeper SUPERUSER`, `CREATE DATABASE x`, `CREATE SERVER s FOREIGN DATA WRAPPER w`,
 		`CREATE EXTENSION plpython3u`, `CREATE LANGUAGE plpython3u`, `CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f()`, `CREATE SCHEMA x`, `CREATE PUBLICATION p`,
-		`ALTER SYSTEM SET shared_preload_libraries = 'x'`, `ALTER TABLE pages OWNER TO keeper`, `ALTER TABLE pages DISABLE TRIGGER ALL`, `ALTER ROLE keeper SUPERUSER`, `ALTER DATABASE x SET y = 1`,
+		`ALTER SYSTEM SET shared_preload_libraries = 'x'`, `ALTER TABLE pages OWNER TO keeper`, `ALTER TABLE pages DISABLE TRIGGER ALL`, `ALTER TABLE pages DISABLE TRIGGER USER`, `ALTER TABLE pages DISABLE TRIGGER stamp, DROP COLUMN id`, `ALTER TABLE pages ENABLE ROW LEVEL SECURITY, DROP COLUMN id`, `ALTER ROLE keeper SUPERUSER`, `ALTER DATABASE x SET y = 1`,
 		`SELECT pg_read_file('/etc/passwd')`, `SELECT setval('s', 1, true), pg_sleep(9)`, `SELECT setval('s', (SELECT 1), true)`, `DO $$ BEGIN END $$`, `SET session_replication_role = replica`,
 		`INSERT INTO pages VALUES (1)`, `LOAD 'x'`, `CALL p()`, `-- x` + "\nDROP TABLE pages", `/* x */ DROP TABLE pages`,
 		`CREATE TEMPORARY TABLE x (a int)`, `SECURITY LABEL ON TABLE t IS 'x'`, `IMPORT FOREIGN SCHEMA s FROM SERVER x INTO y`,
@@ -63,7 +65,7 @@ func TestStatementsOfDumps(t *testing.T) {
 		`CREATE TABLE t AS SELECT 1`, `CREATE TABLE t (a) AS SELECT 1`, `CREATE TABLE live.t (a int)`, `CREATE TEMP TABLE t (a int)`, `CREATE TABLE t (a int) TABLESPACE x`, `CREATE TABLE t (a int) AS TABLE x`, `CREATE TABLE t (a int) AS EXECUTE p`, `SELECT 1 INTO t`,
 		`CREATE FUNCTION f() RETURNS void LANGUAGE c AS 'x.so'`, `CREATE FUNCTION f() RETURNS void LANGUAGE 'internal' AS 'x'`, `CREATE FUNCTION f() RETURNS void LANGUAGE plpython3u AS $$ import os $$`, `CREATE FUNCTION f() RETURNS void LANGUAGE sql LANGUAGE c AS 'x'`, `CREATE FUNCTION f() RETURNS void AS 'x'`,
 		`CREATE ROLE x`, `CREATE EXTENSION IF NOT EXISTS plpython3u`, `CREATE EXTENSION IF NOT EXISTS dblink`, `CREATE EVENT TRIGGER t ON ddl_command_end EXECUTE FUNCTION f()`, `CREATE CAST (text AS int) WITH FUNCTION f(text)`, `CREATE LANGUAGE x`, `CREATE FOREIGN TABLE t (a int) SERVER s`,
-		`ALTER TABLE live.pages ADD CONSTRAINT c CHECK (true)`, `ALTER TABLE pages RENAME TO x`, `ALTER TABLE pages SET SCHEMA x`, `ALTER TABLE pages DISABLE TRIGGER ALL`, `ALTER ROLE x SUPERUSER`, `ALTER SYSTEM SET x = 1`, `ALTER FUNCTION f() SECURITY DEFINER`, `DROP ROLE x`, `DROP OWNED BY x`,
+		`ALTER TABLE live.pages ADD CONSTRAINT c CHECK (true)`, `ALTER TABLE pages RENAME TO x`, `ALTER TABLE pages SET SCHEMA x`, `ALTER TABLE pages DISABLE TRIGGER ALL`, `ALTER TABLE pages DISABLE TRIGGER USER`, `ALTER TABLE pages DISABLE TRIGGER stamp, DROP COLUMN id`, `ALTER TABLE pages ENABLE ROW LEVEL SECURITY, DROP COLUMN id`, `ALTER ROLE x SUPERUSER`, `ALTER SYSTEM SET x = 1`, `ALTER FUNCTION f() SECURITY DEFINER`, `DROP ROLE x`, `DROP OWNED BY x`,
 		`LOAD 'x'`, `LISTEN x`, `PREPARE p AS DELETE FROM x`, `EXECUTE p`, `VACUUM`, `REINDEX TABLE x`, `LOCK TABLE pages`, `SECURITY LABEL ON TABLE t IS 'x'`, `REASSIGN OWNED BY a TO b`, `NOTIFY x`, `CREATE SUBSCRIPTION s CONNECTION 'x' PUBLICATION p`,
 	} {
 		for _, form := range []string{"%", "/* x */ %", "/* /* */ x */ %"} {

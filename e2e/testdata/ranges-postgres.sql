@@ -1,0 +1,4 @@
+CREATE TYPE heights AS RANGE (SUBTYPE = float8, SUBTYPE_DIFF = float8mi); CREATE TYPE slugs AS RANGE (SUBTYPE = text, COLLATION = "C", MULTIRANGE_TYPE_NAME = several_slugs);
+CREATE TABLE tides (h heights, hs heights_multirange, s slugs, EXCLUDE USING gist (h WITH &&)); INSERT INTO tides VALUES ('[1,2)', '{[1,2),[3,4)}', '[a,b]'), ('[3,4)', NULL, slugs('c', NULL));
+CREATE FUNCTION widen(state float8, h heights) RETURNS float8 LANGUAGE sql IMMUTABLE AS $$ SELECT state + coalesce(upper(h) - lower(h), 0) $$; CREATE AGGREGATE width(heights) (SFUNC = widen, STYPE = float8, INITCOND = '0', PARALLEL = SAFE);
+CREATE VIEW aa_width AS SELECT width(h) FROM tides; CREATE DOMAIN low AS heights CHECK (upper(VALUE) < 10); CREATE TYPE span AS (h heights, l low); CREATE TABLE spans (s span, ls low[]); INSERT INTO spans VALUES (ROW('[1,2]', '[3,4]'), '{"[1,2)"}');
