@@ -220,8 +220,7 @@ func snapshot(t *testing.T, root string, skip ...string) map[string]string {
 		switch {
 		case info.Mode()&fs.ModeSymlink != 0:
 			target, _ := os.Readlink(p)
-			tree[rel] = text + " -> " + target
-			return nil
+			text += " -> " + target
 		case info.Mode().IsRegular():
 			data, err := os.ReadFile(p)
 			if err != nil {

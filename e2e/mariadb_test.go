@@ -111,10 +111,10 @@ func (s *server) describe(t *testing.T, db string) map[string]string {
 		all[table] = sum.String + " " + create
 	}
 	for kind, q := range map[string]string{
-		"view":    "SELECT CONCAT(TABLE_NAME, ' ', VIEW_DEFINITION) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = '" + db + "'",
-		"trigger": "SELECT CONCAT(TRIGGER_NAME, ' ', EVENT_OBJECT_TABLE, ' ', ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT, SQL_MODE) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '" + db + "'",
-		"routine": "SELECT CONCAT(ROUTINE_TYPE, ROUTINE_NAME, ROUTINE_DEFINITION, SQL_MODE) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = '" + db + "'",
-		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, COALESCE(INTERVAL_VALUE, '')) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
+		"view":    "SELECT CONCAT(TABLE_NAME, ' ', VIEW_DEFINITION, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = '" + db + "'",
+		"trigger": "SELECT CONCAT(TRIGGER_NAME, ' ', EVENT_OBJECT_TABLE, ' ', ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT, SQL_MODE, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '" + db + "'",
+		"routine": "SELECT CONCAT(ROUTINE_TYPE, ROUTINE_NAME, ROUTINE_DEFINITION, SQL_MODE, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = '" + db + "'",
+		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, COALESCE(INTERVAL_VALUE, ''), CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
 	} {
 		for _, text := range s.column(t, q+" ORDER BY 1") {
 			name, _, _ := strings.Cut(text, " ")

@@ -239,6 +239,7 @@ type unpacker struct {
 type link struct {
 	name, target string
 	hard         bool
+	when         time.Time
 }
 
 func newUnpacker(d *disk.Disk, dir string) (*unpacker, error) {
@@ -273,6 +274,9 @@ func (u *unpacker) unpack(ctx context.Context, in *joined) error {
 			err = u.root.LinkOrCopy(l.target, l.name)
 		} else {
 			err = u.root.Symlink(l.target, l.name)
+			if err == nil && !l.when.IsZero() {
+				err = u.root.LchtimesIfAble(l.name, l.when)
+			}
 		}
 		if err != nil {
 			return err
@@ -325,7 +329,7 @@ func (u *unpacker) zipped(f *zip.File) error {
 		if err != nil {
 			return err
 		}
-		return u.link(name, string(target), false)
+		return u.link(name, string(target), false, f.Modified)
 	case !mode.IsRegular():
 		return nil
 	}
@@ -354,7 +358,7 @@ func (u *unpacker) tar(ctx context.Context, r io.Reader) error {
 		case tar.TypeDir:
 			err = u.folder(h.Name, fs.FileMode(h.Mode).Perm(), h.ModTime)
 		case tar.TypeSymlink, tar.TypeLink:
-			err = u.link(h.Name, h.Linkname, h.Typeflag == tar.TypeLink)
+			err = u.link(h.Name, h.Linkname, h.Typeflag == tar.TypeLink, h.ModTime)
 		case tar.TypeReg:
 			err = u.file(h.Name, fs.FileMode(h.Mode).Perm(), h.ModTime, t, h.Size)
 		}
@@ -398,7 +402,7 @@ func orDefault(perm, otherwise fs.FileMode) fs.FileMode {
 	return perm
 }
 
-func (u *unpacker) link(name, target string, hard bool) error {
+func (u *unpacker) link(name, target string, hard bool, when time.Time) error {
 	clean, err := local(name)
 	if err != nil {
 		return err
@@ -411,7 +415,7 @@ func (u *unpacker) link(name, target string, hard bool) error {
 	if err := u.root.MkdirAll(path.Dir(clean), 0o700); err != nil {
 		return err
 	}
-	u.links = append(u.links, link{clean, target, hard})
+	u.links = append(u.links, link{clean, target, hard, when})
 	return nil
 }
 

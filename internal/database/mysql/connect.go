@@ -61,6 +61,8 @@ const (
 	errNoColumn      = 1054
 	errCannotDrop    = 1091
 	errAltered       = 1412
+	errNoCharset     = 1115
+	errNoCollation   = 1273
 )
 
 func isCode(err error, codes ...uint16) bool {

@@ -193,7 +193,7 @@ func (g *dumpGate) create(stmt string, r *tokenReader) ([]string, error) {
 		r.Blank(span[0], span[1])
 	}
 	g.forget(h.kind, h.name)
-	g.objects = append(g.objects, object{kind: h.kind, name: h.name, create: sqltext.Write(r.Tokens, true), sqlMode: g.session["sql_mode"], charset: g.session["character_set_client"]})
+	g.objects = append(g.objects, object{kind: h.kind, name: h.name, create: sqltext.Write(r.Tokens, true), sqlMode: g.session["sql_mode"], charset: g.session["character_set_client"], collation: g.session["collation_connection"]})
 	return nil, nil
 }
 
@@ -305,7 +305,7 @@ func (r *tokenReader) clause() bool {
 // passedVariables are settings of a session that have no part in what is loaded here:
 // they are not run.
 var passedVariables = []string{"unique_checks", "foreign_key_checks", "sql_notes", "note_verbosity", "sql_quote_show_create", "autocommit", "sql_log_bin",
-	"gtid_purged", "character_set_results", "character_set_connection", "collation_connection", "collation_database", "character_set_database",
+	"gtid_purged", "character_set_results", "character_set_connection", "collation_database", "character_set_database",
 	"character_set_server", "collation_server", "sql_warnings", "net_read_timeout", "net_write_timeout", "max_allowed_packet", "sql_require_primary_key",
 	"innodb_strict_mode", "lock_wait_timeout", "wait_timeout", "default_storage_engine", "transaction_isolation", "tx_isolation", "insert_id",
 	"sql_safe_updates", "alter_algorithm", "show_create_table_skip_secondary_engine", "session_track_gtids", "big_tables"}
@@ -418,6 +418,9 @@ func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
 		return []string{"SET NAMES " + strings.ToLower(value)}, nil
 	case name == "character_set_client":
 		return nil, fmt.Errorf("%w: the text is in character set %.20q, in which quotes cannot be told apart safely", database.ErrForeignSQL, value)
+	case name == "collation_connection" && (value == "" || word.MatchString(strings.ToLower(value))):
+		g.session[name] = strings.ToLower(value)
+		return nil, nil
 	case name == "time_zone" && zone.MatchString(strings.ToUpper(value)):
 		g.session[name] = value
 		return []string{"SET SESSION time_zone = " + text(value)}, nil

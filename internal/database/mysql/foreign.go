@@ -115,8 +115,13 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 // for they would run.
 func (d *dumpLoader) makeObjects(ctx context.Context) error {
 	for _, o := range d.gate.inOrder() {
-		for _, q := range []string{"SET NAMES " + o.charset, "SET SESSION sql_mode = " + text(o.sqlMode), o.create} {
-			if _, err := d.conn.ExecContext(ctx, q); err != nil {
+		under := []string{"SET NAMES " + o.charset, "SET SESSION sql_mode = " + text(o.sqlMode)}
+		if o.collation != "" {
+			under = append(under, "SET SESSION collation_connection = "+o.collation)
+		}
+		for _, q := range append(under, o.create) {
+			_, err := d.conn.ExecContext(ctx, q)
+			if err != nil && (q == o.create || !isCode(err, errNoCollation)) {
 				return fmt.Errorf("%s %s: %w", strings.ToLower(o.kind), o.name, err)
 			}
 		}

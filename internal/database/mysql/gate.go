@@ -322,6 +322,9 @@ func checkObject(stmt string, n serverVersion) (string, error) {
 	if sessionStatement.MatchString(stmt) {
 		return stmt, nil
 	}
+	if m := objectSession.FindStringSubmatch(stmt); m != nil && (m[1] == "" || safeCharset(m[1])) {
+		return stmt, nil
+	}
 	tokens := n.open(stmt)
 	r := newTokenReader(tokens)
 	if r.Take("CREATE") {

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"revlet/internal/database"
 )
@@ -21,8 +22,9 @@ type object struct {
 	name    string
 	create  string
 	sqlMode string
-	// charset is the character set that the text is in, for a dump's.
-	charset string
+	// charset is the client's character set that it was made under, and for a dump's the
+	// one that the text is in; collation is the connection's.
+	charset, collation string
 }
 
 // definer matches the account that an object is tied to. It is left out, so
@@ -51,16 +53,39 @@ func objectsText(objects []object) string {
 		return b.String()
 	}
 	b.WriteString("DELIMITER " + delimiter + "\n")
-	mode := "NO_AUTO_VALUE_ON_ZERO"
+	now := object{sqlMode: "NO_AUTO_VALUE_ON_ZERO", charset: "utf8mb4"}
 	for _, o := range objects {
-		if o.kind != "VIEW" && o.sqlMode != mode {
+		if o.kind != "VIEW" && o.sqlMode != now.sqlMode {
 			b.WriteString("SET SESSION sql_mode = " + text(o.sqlMode) + delimiter + "\n")
-			mode = o.sqlMode
+			now.sqlMode = o.sqlMode
+		}
+		if client := o.client(); client != now.charset {
+			b.WriteString("SET SESSION character_set_client = " + client + delimiter + "\n")
+			now.charset = client
+		}
+		if o.collation != now.collation && word.MatchString(o.collation) {
+			b.WriteString("SET SESSION collation_connection = " + o.collation + delimiter + "\n")
+			now.collation = o.collation
 		}
 		b.WriteString(o.statement() + "\n" + delimiter + "\n")
 	}
 	b.WriteString("DELIMITER ;\n")
 	return b.String()
+}
+
+// word is what names of character sets and collations consist of.
+var word = regexp.MustCompile(`^[a-z0-9_]+$`)
+
+// client is the character set under which the object is made again: the one that it was
+// made under, as long as its text, which is UTF-8, means the same in that.
+func (o object) client() string {
+	ascii := strings.IndexFunc(o.create, func(c rune) bool { return c > unicode.MaxASCII }) < 0
+	three := strings.IndexFunc(o.create, func(c rune) bool { return c > 0xffff }) < 0
+	utf8mb3 := o.charset == "utf8" || o.charset == "utf8mb3"
+	if safeCharset(o.charset) && o.charset != "binary" && (ascii || three && utf8mb3) {
+		return o.charset
+	}
+	return "utf8mb4"
 }
 
 // readObjects reads the definitions of what it may, and says what it may not.
@@ -151,6 +176,10 @@ func showCreate(ctx context.Context, conn *sql.Conn, kind, name string) (object,
 			o.create = values[i].String
 		case c == "sql_mode":
 			o.sqlMode = values[i].String
+		case c == "character_set_client":
+			o.charset = values[i].String
+		case c == "collation_connection":
+			o.collation = values[i].String
 		}
 	}
 	if o.create == "" {

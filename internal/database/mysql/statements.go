@@ -49,6 +49,9 @@ func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
 var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
 	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks|system_versioning_insert_history) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
 
+// objectSession matches what objects are made under; its first group is a character set.
+var objectSession = regexp.MustCompile(`^SET SESSION (?:character_set_client = ([a-z0-9]+)|collation_connection = [a-z0-9_]+)$`)
+
 func foreign(stmt string) error {
 	return fmt.Errorf("%w: %s", database.ErrForeignSQL, excerpt(stmt))
 }

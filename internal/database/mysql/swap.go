@@ -131,7 +131,11 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 			return err
 		}
 		return eachObject(objects, parseVersion(db.info.Version), func(stmt string) error {
-			if _, err := conn.ExecContext(ctx, stmt); err != nil {
+			_, err := conn.ExecContext(ctx, stmt)
+			if objectSession.MatchString(stmt) && isCode(err, errNoCharset, errNoCollation) {
+				return nil // another version or make has others
+			}
+			if err != nil {
 				return fmt.Errorf("%.60s…: %w", stmt, err)
 			}
 			return nil

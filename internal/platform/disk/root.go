@@ -140,6 +140,27 @@ func (r *Root) Chtimes(name string, atime, mtime time.Time) error {
 	return r.Root.Chtimes(name, atime, mtime)
 }
 
+// LchtimesIfAble sets the times of a symbolic link itself, where the file system keeps
+// any.
+func (r *Root) LchtimesIfAble(name string, mtime time.Time) error {
+	if err := r.d.check("chtimes", name); err != nil {
+		return err
+	}
+	dir, err := r.Root.Open(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	at, err := unix.TimeToTimespec(mtime)
+	if err == nil {
+		err = unix.UtimesNanoAt(int(dir.Fd()), filepath.Base(name), []unix.Timespec{at, at}, unix.AT_SYMLINK_NOFOLLOW)
+	}
+	if err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
+		return &os.PathError{Op: "chtimes", Path: name, Err: err}
+	}
+	return nil
+}
+
 // MoveTo renames a name inside the root to one inside another root on the same file
 // system. Links in either way are followed only inside their root, as by os.Root;
 // name itself is moved, whatever it is.

@@ -239,7 +239,11 @@ func (t *Tree) symlink(rel string, h *tar.Header) error {
 	if err := t.fresh(rel, func() error { return t.root.Symlink(h.Linkname, rel) }); err != nil {
 		return err
 	}
-	return t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	err := t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	if err == nil && !h.ModTime.IsZero() {
+		err = t.root.LchtimesIfAble(rel, h.ModTime)
+	}
+	return err
 }
 
 func (t *Tree) hardlink(rel string, h *tar.Header) error {
