@@ -26,7 +26,6 @@ type known struct {
 	alarm.Facts
 	cfg   config.Site
 	facts facts
-	runs  []history.Run
 }
 
 // knownOf gathers what is known of a site, without asking its stores.
@@ -60,7 +59,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	for _, s := range cfg.Stores {
 		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.Store(s).Offsite(), Free: a.free(s), Lost: a.lost(ctx, s)})
 	}
-	k.runs, err = a.History.Runs(ctx, history.RunFilter{Site: name, Most: runsShown})
+	k.Runs, err = a.History.Runs(ctx, history.RunFilter{Site: name, Most: runsShown})
 	return k, err
 }
 
@@ -123,7 +122,7 @@ func (a *Agent) assess(ctx context.Context, name string) (*report.Site, error) {
 		}
 		s.Duties = append(s.Duties, d)
 	}
-	for _, r := range k.runs {
+	for _, r := range k.Runs {
 		s.Runs = append(s.Runs, report.RunOf(r))
 	}
 	a.reportStores(s, k)

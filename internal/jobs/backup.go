@@ -138,7 +138,27 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, file, scratch)
 		},
-		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged})
+		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged, Restored: a.restoredSince(ctx, name)})
+}
+
+// restoredSince is the archive that a site was put back from since its last archive was
+// taken, or nil: also where that cannot be told, for it only spares a false alarm.
+func (a *Agent) restoredSince(ctx context.Context, name string) *catalog.Held {
+	restores, err := a.History.Runs(ctx, history.RunFilter{Site: name, Command: "restore", Outcome: history.Done, Most: 1})
+	if err != nil || len(restores) == 0 {
+		return nil
+	}
+	archives, err := a.History.Archives(ctx, name)
+	if err != nil || slices.ContainsFunc(archives, func(h history.Archive) bool {
+		return h.Scope != string(archive.Database) && h.Taken.After(restores[0].Started)
+	}) {
+		return nil
+	}
+	h, err := a.Find(ctx, restores[0].Archive, time.Time{})
+	if err != nil || !h.Scope.HasFiles() {
+		return nil
+	}
+	return h
 }
 
 // expected is about how much a backup will read, in bytes: as much as the last

@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"context"
 	"errors"
 	"os"
 	"syscall"
@@ -169,4 +170,67 @@ func TestAnInterruptIsNoReasonToForget(t *testing.T) {
 	l, err := b.List(t.Context(), museum)
 	require.NoError(t, err)
 	assert.Empty(t, l.Archives, "nothing half-made counts")
+}
+
+func TestABackupByHandThatFailedShows(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	b.taken(Order{})
+	require.NoError(t, os.Rename(b.path("htdocs"), b.path("gone")))
+	for range 2 {
+		_, err := b.Backup(t.Context(), museum, Order{Scope: archive.Full})
+		require.Error(t, err)
+		b.later(time.Minute)
+	}
+	assert.Contains(t, b.alarms()[alarm.Failed], "a backup by keeper on 2 Nov 2026")
+	require.NoError(t, os.Rename(b.path("gone"), b.path("htdocs")))
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	_, err := b.Backup(stopped, museum, Order{Scope: archive.Full})
+	require.Error(t, err)
+	assert.Equal(t, history.Interrupted, b.lastRun("backup").Outcome)
+	assert.Contains(t, b.alarms(), alarm.Failed, "one that was stopped mends nothing")
+	b.taken(Order{})
+	assert.NotContains(t, b.alarms(), alarm.Failed)
+}
+
+// What an intruder has left is an alarm; that it is gone after a restore is none.
+func TestCleaningIsNoNewAlarm(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	for range 3 {
+		b.taken(Order{})
+	}
+	clean := b.taken(Order{})
+	b.write("core/render.php", "<?php // and more")
+	kinds := func(d *Delivered) (all []string) {
+		for _, a := range d.Alarms {
+			all = append(all, a.Kind)
+		}
+		return all
+	}
+	b.write("uploads/2026/ornament.php", "<?php")
+	assert.Equal(t, []string{alarm.CoreChanged, alarm.Planted}, kinds(b.taken(Order{})))
+	b.restored(clean.Record.Name)
+	cleaned := b.taken(Order{})
+	assert.Empty(t, kinds(cleaned))
+	require.NotNil(t, cleaned.Changes)
+	assert.Equal(t, clean.Record.Name, cleaned.Changes.Before)
+	b.write("core/render.php", "<?php // again")
+	assert.Equal(t, []string{alarm.CoreChanged}, kinds(b.taken(Order{})), "the next one is told again")
+}
+
+// Two archives of one second have names of their own and both their true time.
+func TestTakenIsWhatTheClockSaid(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	for range 3 {
+		d, err := b.Backup(t.Context(), museum, Order{Scope: archive.Full})
+		require.NoError(t, err)
+		assert.True(t, d.Record.Taken.Equal(b.clock))
+		assert.False(t, d.Record.Finished.Before(d.Record.Taken))
+	}
+	l, err := b.List(t.Context(), museum)
+	require.NoError(t, err)
+	assert.Len(t, l.Archives, 3)
 }

@@ -65,7 +65,8 @@ func (a *Agent) dutyStates(ctx context.Context, name string) (map[string]history
 		case !known:
 			s = history.DutyState{Site: name, Duty: d.String(), Seen: now}
 		case s.Since().After(now.Add(time.Hour)):
-			s.Started, s.Seen = time.Time{}, now // the clock was set back: count from now
+			// The clock was set back: count from now.
+			s.Started, s.Finished, s.Seen = time.Time{}, time.Time{}, now
 		default:
 			continue
 		}
@@ -175,7 +176,6 @@ func (a *Agent) carryOut(ctx context.Context, name string, t *turn, origin strin
 		s.Finished, s.Outcome, s.Detail = a.Now(), history.Done, "done by "+covered
 		return a.History.SetDuty(ctx, s)
 	}
-	a.ping(ctx, name, pingStart)
 	run, workErr := a.dutyWork(*t)(ctx, name, *t, origin)
 	if errors.Is(workErr, state.ErrBusy) || ctx.Err() != nil {
 		return nil

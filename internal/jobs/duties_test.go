@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 )
 
@@ -93,6 +94,28 @@ func TestAClockThatWasSetBackDoesNotStopDuties(t *testing.T) {
 	assert.Empty(t, b.due())
 	b.later(25 * time.Hour)
 	assert.Equal(t, []string{history.Done}, b.due())
+	// A turn that failed before the clock went back is tried again at once, and dated well.
+	require.NoError(t, os.Rename(b.path("htdocs"), b.path("gone")))
+	b.later(24 * time.Hour)
+	assert.Equal(t, []string{history.Failed}, b.due())
+	b.clock = b.clock.AddDate(-1, 0, 0)
+	assert.Equal(t, []string{history.Failed}, b.due())
+	b.later(-300 * 24 * time.Hour)
+	open := b.alarms()
+	require.Contains(t, open, alarm.Failed)
+	assert.NotContains(t, open[alarm.Failed], "0001")
+}
+
+// alarms are those of the site that are open now, with what they say.
+func (b *bench) alarms() map[string]string {
+	b.t.Helper()
+	p, err := b.Page(b.t.Context(), []string{museum}, false)
+	require.NoError(b.t, err)
+	all := map[string]string{}
+	for _, o := range p.Sites[0].Open() {
+		all[o.Kind] = o.Detail
+	}
+	return all
 }
 
 func TestAVerifyDutyReadsWhatWasNotReadForWeeks(t *testing.T) {

@@ -121,26 +121,45 @@ func (a *Agent) alarming(ctx context.Context, channel, site string, open []repor
 // title is the subject of a message: the worst first.
 func title(name string, n notify.SiteNews) string {
 	gaps := 0
-	outcomes := map[string]bool{}
+	of := func(outcome string) (commands []string) {
+		for _, t := range n.Told {
+			if t.Outcome == outcome {
+				commands = append(commands, t.Command)
+			}
+		}
+		return commands
+	}
 	for _, t := range n.Told {
-		outcomes[t.Outcome] = true
 		gaps += t.GapCount
 	}
-	open := n.Open()
+	open, waiting := n.Open(), of(history.Waiting)
 	switch {
-	case outcomes[history.Failed]:
-		return name + ": the backup FAILED"
-	case outcomes[history.Damage]:
+	case len(of(history.Failed)) > 0:
+		return name + ": the " + workName(of(history.Failed)) + " FAILED"
+	case slices.Contains(of(history.Damage), "rehearse"):
+		return name + ": an archive DOES NOT RESTORE"
+	case len(of(history.Damage)) > 0:
 		return name + ": DAMAGE was found"
 	case len(open) > 0:
 		return fmt.Sprintf("%s: alarm %s", name, open[0].Kind)
-	case outcomes[history.Gaps]:
+	case len(of(history.Gaps)) > 0:
 		return fmt.Sprintf("%s: backed up, but %s could not be saved", name, english.Plural(gaps, "path", "paths"))
-	case outcomes[history.Waiting]:
+	case slices.Contains(waiting, "backup"):
 		return name + ": backed up, but not in every store yet"
+	case len(waiting) > 0:
+		return name + ": the " + workName(waiting) + " did not reach every store"
 	default:
 		return name + ": all is well"
 	}
+}
+
+// workName is what the first of some runs was, a backup before all else.
+func workName(commands []string) string {
+	names := map[string]string{"backup": "backup", "verify": "verification", "rehearse": "rehearsal"}
+	if slices.Contains(commands, "backup") {
+		return names["backup"]
+	}
+	return cmp.Or(names[commands[0]], commands[0])
 }
 
 // runNews is what there is to tell of a run, with what its archive holds and

@@ -14,6 +14,7 @@ import (
 
 	"revlet/internal/watch/history"
 	"revlet/internal/watch/notify"
+	"revlet/internal/watch/report"
 )
 
 // hook is a receiver of webhooks and pings.
@@ -171,6 +172,12 @@ func TestPings(t *testing.T) {
 	require.NoError(t, os.Rename(b.path("htdocs"), b.path("gone")))
 	b.days(1)
 	assert.Equal(t, []string{"/start/" + museum, "/bad/" + museum}, h.pings)
+	h.pings = nil
+	unlock, err := b.State.Lock(museum)
+	require.NoError(t, err)
+	b.days(1)
+	assert.Empty(t, h.pings, "nothing was begun: another run is at work")
+	unlock()
 	h.Close()
 	require.NoError(t, os.Rename(b.path("gone"), b.path("htdocs")))
 	b.told = nil
@@ -193,4 +200,24 @@ func TestTestMessages(t *testing.T) {
 	assert.NoError(t, sent[1].Err)
 	assert.NoError(t, sent[2].Err)
 	assert.Equal(t, notify.KindTest, h.events[0].Kind)
+}
+
+func TestATitleSaysWhatItIsAbout(t *testing.T) {
+	t.Parallel()
+	for want, told := range map[string][][2]string{
+		"all is well":                                {{"backup", history.Done}},
+		"the backup FAILED":                          {{"verify", history.Failed}, {"backup", history.Failed}},
+		"the verification FAILED":                    {{"backup", history.Done}, {"verify", history.Failed}},
+		"the rehearsal FAILED":                       {{"rehearse", history.Failed}, {"verify", history.Damage}},
+		"an archive DOES NOT RESTORE":                {{"rehearse", history.Damage}},
+		"DAMAGE was found":                           {{"verify", history.Damage}},
+		"backed up, but not in every store yet":      {{"backup", history.Waiting}},
+		"the verification did not reach every store": {{"verify", history.Waiting}},
+	} {
+		n := notify.SiteNews{}
+		for _, one := range told {
+			n.Told = append(n.Told, notify.RunNews{Run: report.Run{Command: one[0], Outcome: one[1]}})
+		}
+		assert.Equal(t, museum+": "+want, title(museum, n))
+	}
 }

@@ -36,8 +36,14 @@ func (a *Agent) workUnder(ctx context.Context, lock string, run *history.Run, do
 	}
 	defer unlock()
 	run.Started, run.Outcome = a.Now(), history.Done
+	if run.Duty != "" {
+		a.ping(ctx, run.Site, pingStart)
+	}
 	err = do(ctx, run)
-	if err != nil {
+	switch {
+	case err != nil && ctx.Err() != nil:
+		run.Outcome, run.Detail = history.Interrupted, "stopped before it was done"
+	case err != nil:
 		run.Outcome, run.Detail = history.Failed, err.Error()
 	}
 	if run.Command != "" {

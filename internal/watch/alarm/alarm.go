@@ -98,6 +98,8 @@ type Facts struct {
 	Proofs    map[string][]history.Proof
 	Pending   []history.Pending
 	Rehearsed *history.Rehearsal
+	// Runs are the latest, newest first.
+	Runs []history.Run
 	// Restored is when the site was last put back, zero if never.
 	Restored time.Time
 	Stores   []Store
@@ -182,8 +184,14 @@ func failed(f Facts) (string, string) {
 	for _, d := range f.Duties {
 		if s := f.States[d.String()]; s.Outcome == history.Failed && !f.lastDone(d).After(s.Started) {
 			line, _, _ := strings.Cut(s.Detail, "\n")
-			all = append(all, fmt.Sprintf("`%s` on %s: %s", d, f.moment(s.Started), line))
+			all = append(all, fmt.Sprintf("`%s` on %s: %s", d, f.moment(s.Since()), line))
 		}
+	}
+	// By hand: the last one, as long as nothing was taken since.
+	if i := slices.IndexFunc(f.Runs, func(r history.Run) bool { return r.Command == "backup" && r.Outcome != history.Interrupted }); i >= 0 && f.Runs[i].Outcome == history.Failed && f.Runs[i].Duty == "" {
+		r := f.Runs[i]
+		line, _, _ := strings.Cut(r.Detail, "\n")
+		all = append(all, fmt.Sprintf("a backup by %s on %s: %s", cmp.Or(r.Origin, "hand"), f.moment(r.Started), line))
 	}
 	return Failed, strings.Join(all, "; ")
 }
@@ -390,7 +398,7 @@ const (
 func OfArchive(a history.Archive, before []history.Archive) []history.Finding {
 	var alike []history.Archive
 	for _, b := range before {
-		if b.Scope == a.Scope && b.Taken.Before(a.Taken) && len(alike) < compared {
+		if b.Scope == a.Scope && !b.Taken.After(a.Taken) && b.Name != a.Name && len(alike) < compared {
 			alike = append(alike, b)
 		}
 	}

@@ -14,7 +14,7 @@ type Run struct {
 	ID                     int64
 	Site, Command, Archive string
 	Started, Finished      time.Time
-	// Outcome is done, gaps, pending, failed, damage or missed.
+	// Outcome is done, gaps, pending, failed, interrupted, damage or missed.
 	Outcome string
 	// Detail says why, where the outcome is not done.
 	Detail string
@@ -38,6 +38,8 @@ const (
 	Waiting = "pending"
 	Failed  = "failed"
 	Damage  = "damage"
+	// Interrupted is a run that a person, or the machine going down, has stopped.
+	Interrupted = "interrupted"
 )
 
 // AddRun remembers a run and returns its number.

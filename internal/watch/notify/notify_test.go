@@ -58,9 +58,16 @@ func TestEveryKindOfMessageRenders(t *testing.T) {
 			require.NoError(t, err, kind)
 		}
 	}
-	for _, outcome := range []string{"done", "gaps", "pending", "failed", "damage"} {
-		assert.NotEmpty(t, verdict(outcome), outcome)
+	seen := map[string]bool{}
+	for _, outcome := range []string{"done", "gaps", "pending", "failed", "damage", "interrupted"} {
+		words := verdict("backup", outcome)
+		assert.False(t, seen[words], outcome)
+		seen[words] = true
 	}
+	for _, command := range []string{"verify", "rehearse"} {
+		assert.NotContains(t, verdict(command, "pending"), "done", command)
+	}
+	assert.Contains(t, verdict("rehearse", "damage"), "DOES NOT RESTORE")
 	assert.Equal(t, "nothing", saved(archive.Totals{}))
 }
 

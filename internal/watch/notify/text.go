@@ -70,16 +70,24 @@ func saved(t archive.Totals) string {
 	return strings.Join(parts, ", ")
 }
 
-// verdict words the outcome of a run.
-func verdict(outcome string) string {
+// verdict words the outcome of a run of a command.
+func verdict(command, outcome string) string {
 	switch outcome {
 	case "done":
 		return "done, all of it"
 	case "gaps":
 		return "done, but not everything could be saved"
 	case "pending":
+		if command != "backup" {
+			return "not finished: not every store was reached"
+		}
 		return "done, but not in every store yet"
+	case "interrupted":
+		return "stopped before it was done"
 	case "damage":
+		if command == "rehearse" {
+			return "IT DOES NOT RESTORE"
+		}
 		return "DAMAGE FOUND"
 	default:
 		return "FAILED"

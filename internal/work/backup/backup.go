@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/changes"
 	"revlet/internal/database"
 	"revlet/internal/platform/disk"
@@ -68,6 +69,9 @@ type Job struct {
 	Damaged map[string]map[string]bool
 	// Down are stores that are known not to work, by name, and why.
 	Down map[string]error
+	// Restored is the archive that the site was put back from since its last archive was
+	// taken; nil if it was not. What differs is then told from the one that it is nearer to.
+	Restored *catalog.Held
 }
 
 // Pending is a store that the archive has not come to.

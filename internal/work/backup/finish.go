@@ -49,7 +49,7 @@ func (r *run) seal(ctx context.Context) error {
 		return err
 	}
 	if r.Imported == nil && r.HandMade == nil {
-		err = r.keep(local, listName)
+		err = r.keep(ctx, local, listName)
 	} else {
 		err = r.disk.Remove(filepath.Join(r.State.Previous(r.Site.Name), listName))
 	}

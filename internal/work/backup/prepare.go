@@ -44,12 +44,12 @@ func (r *run) prepare(ctx context.Context) error {
 	if err := sweep(ctx, r.State, r.Site.Name, r.Stores); err != nil {
 		return err
 	}
-	taken, err := r.claim(ctx)
+	name, taken, err := r.claim(ctx)
 	if err != nil {
 		return err
 	}
 	host, _ := os.Hostname()
-	r.record = archive.Record{Format: archive.Format, Name: archive.NewName(r.Site.Name, taken), Site: r.Site.Name,
+	r.record = archive.Record{Format: archive.Format, Name: name, Site: r.Site.Name,
 		Taken: taken, Scope: r.Scope, Note: r.Note, Program: r.Program, Host: host, Encrypted: len(r.To) > 0,
 		Origin: archive.Origin{Address: r.Site.Address, Version: r.Site.Version(), Skipped: r.Site.Skip}}
 	if r.Site.Recipe != nil {
@@ -110,47 +110,48 @@ func scratchFolder(own adopter, site string, st *state.State) string {
 	return filepath.Join(own.Incoming(), site, storelock.Machine(st.Dir))
 }
 
-// claim finds the archive's moment, and opens its ledger: now, or a second later
-// as long as an archive of that name exists or is being made by another machine.
-func (r *run) claim(ctx context.Context) (time.Time, error) {
+// claim finds the archive's name and moment, and opens its ledger. The moment is now; the
+// name is of that, or of a second later as long as an archive of that name exists or is
+// being made by another machine.
+func (r *run) claim(ctx context.Context) (name string, taken time.Time, err error) {
 	raw := make([]byte, 4)
 	_, _ = rand.Read(raw)
 	token := hex.EncodeToString(raw)
 	if r.Imported != nil {
-		return r.Imported.Record.Taken, r.claimImported(ctx, token)
+		return r.Imported.Record.Name, r.Imported.Record.Taken, r.claimImported(ctx, token)
 	}
-	began := r.Now()
-	if r.HandMade != nil {
-		began = r.HandMade.Taken
+	if taken = r.Now(); r.HandMade != nil {
+		taken = r.HandMade.Taken
 	}
+	taken = taken.UTC().Truncate(time.Second)
 	host, _ := os.Hostname()
-	for t := began.UTC().Truncate(time.Second); ; t = t.Add(time.Second) {
+	for t := taken; ; t = t.Add(time.Second) {
 		name := archive.NewName(r.Site.Name, t)
-		taken, err := r.taken(ctx, name)
+		used, err := r.taken(ctx, name)
 		if err != nil {
-			return t, err
+			return name, taken, err
 		}
-		if taken {
+		if used {
 			continue
 		}
 		if r.ledger, err = openLedger(r.State, r.Site.Name, name); err != nil {
-			return t, err
+			return name, taken, err
 		}
 		for _, target := range r.live() {
-			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: t}, token, storelock.Machine(r.State.Dir), r.ledger)
+			other, err := target.announce(ctx, r.Site.Name, mark{Archive: name, Host: host, Began: taken}, token, storelock.Machine(r.State.Dir), r.ledger)
 			if err != nil {
 				target.fail(err)
 			}
-			taken = taken || other
+			used = used || other
 		}
 		if err := r.allFailed(); err != nil {
-			return t, err
+			return name, taken, err
 		}
-		if !taken {
-			return t, nil
+		if !used {
+			return name, taken, nil
 		}
 		if err := r.endLedger(ctx); err != nil {
-			return t, err
+			return name, taken, err
 		}
 		// Two that give way to each other are not to meet again.
 		t = t.Add(time.Duration(raw[0]%4) * time.Second)

@@ -346,7 +346,7 @@ func (r *run) usable(p *previous) bool {
 
 // keep remembers the archive for the next run. That this fails costs time then,
 // no more.
-func (r *run) keep(list *summer, listName string) error {
+func (r *run) keep(ctx context.Context, list *summer, listName string) error {
 	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganHere, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
 	var err error
 	if r.Scope.HasDatabase() {
@@ -367,13 +367,13 @@ func (r *run) keep(list *summer, listName string) error {
 	}
 	if r.before != nil && err == nil {
 		// That they cannot be compared spoils no archive.
-		r.changes, _ = r.compare(r.before, p)
+		r.changes, _ = r.compare(ctx, r.before, p)
 	}
 	return errors.Join(err, p.remember(filesHalf))
 }
 
 // compare tells what differs from the archive before.
-func (r *run) compare(before, now *previous) (*changes.Changes, error) {
+func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Changes, error) {
 	under := func(name string) string { return strings.TrimPrefix(name, site.RootLabel+"/") }
 	judge := changes.Judge{
 		ComponentOf: func(name string) string {
@@ -392,7 +392,32 @@ func (r *run) compare(before, now *previous) (*changes.Changes, error) {
 	}
 	c.Before = before.Record.Name
 	c.SameVersion = before.Record.Origin.Version == r.record.Origin.Version
-	return c, nil
+	if r.Restored == nil {
+		return c, nil
+	}
+	again, err := judge.Between(filesOf(ctx, r.Restored), now.entries())
+	if err != nil || again.Added+again.Changed+again.Removed > c.Added+c.Changed+c.Removed {
+		return c, nil // an encrypted list needs a key
+	}
+	again.Before = r.Restored.Name
+	again.SameVersion = r.Restored.Origin.Version == r.record.Origin.Version
+	return again, nil
+}
+
+// filesOf gives the files in an archive's list.
+func filesOf(ctx context.Context, h *catalog.Held) iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
+		err := h.ReadList(ctx, func(e archive.Entry) error {
+			l, err := e.Line()
+			if (err != nil || l.File) && !yield(l, err) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(archive.Line{}, err)
+		}
+	}
 }
 
 // keepOpen keeps the record of an encrypted archive readable on this machine,
