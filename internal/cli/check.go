@@ -13,8 +13,9 @@ func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
 		Name: "check", Usage: "ask a site over HTTP whether it works", ArgsUsage: "[SITE…]",
 		Description: "Makes the requests in the site's `check:` and `checks:`, and looks for the CMS's own\n" +
-			"signs of trouble. The exit code is 4 when something is wrong.",
-		Flags: []cli.Flag{jsonFlag}, Action: a.check,
+			"signs of trouble: a blank page, one that breaks off, one that is a fraction of what it\n" +
+			"was when the site was last backed up. The exit code is 4 when something is wrong.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "accept", Usage: "a page that has shrunk is right as it is now"}, jsonFlag}, Action: a.check,
 	}
 }
 
@@ -33,7 +34,7 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 	all := []checkedSite{}
 	well := true
 	for _, name := range names {
-		answers, err := a.jobs.Check(ctx, name)
+		answers, err := a.jobs.Check(ctx, name, c.Bool("accept"))
 		if err != nil {
 			return err
 		}
@@ -61,7 +62,11 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 // checked words one answer of a check.
 func (a *printer) checked(r check.Result) string {
 	if r.OK() {
-		return a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
+		text := a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
+		if r.Note != "" {
+			text += ", but " + printableText(r.Note)
+		}
+		return text
 	}
 	return a.bad(r.URL + ": " + printableText(r.Trouble))
 }

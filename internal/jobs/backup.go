@@ -76,6 +76,7 @@ func (a *Agent) Backup(ctx context.Context, name string, o Order) (*Delivered, e
 		if err := a.follow(ctx, cfg, o, d, run); err != nil {
 			a.warnf("the archive %s is sound, but: %w", r.Record.Name, err)
 		}
+		a.noteHealthy(ctx, name)
 		run.Log = a.Words(d)
 		return nil
 	})

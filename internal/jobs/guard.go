@@ -129,9 +129,12 @@ func (g *guarding) end(o GuardOutcome, err error) (*Guarded, error) {
 }
 
 func (g *guarding) run(ctx context.Context) (*Guarded, error) {
-	before, err := g.Check(ctx, g.Site)
+	before, err := g.Check(ctx, g.Site, false)
 	if err != nil {
 		return nil, err
+	}
+	if err := g.keepHealthy(g.Site, before, false); err != nil {
+		g.warn(err)
 	}
 	if worst := check.Worst(before); !worst.OK() && !g.Anyway {
 		g.result.Answers = []check.Result{*worst}
@@ -244,7 +247,7 @@ func (g *guarding) scriptsChanged(ctx context.Context, rec *archive.Record) bool
 func (g *guarding) await(ctx context.Context) []check.Result {
 	deadline := time.Now().Add(g.Patience)
 	for {
-		answers, err := g.Check(ctx, g.Site)
+		answers, err := g.Check(ctx, g.Site, false)
 		if err != nil {
 			return []check.Result{{URL: g.Config.Sites[g.Site].Address, Trouble: err.Error()}}
 		}

@@ -60,7 +60,7 @@ func TestGuardOutcomes(t *testing.T) {
 			g, err := b.guards(c.order, c.script)
 			require.NoError(t, err)
 			require.Equal(t, c.want, g.Outcome, "%v", g.Err)
-			answers, err := b.Check(t.Context(), museum)
+			answers, err := b.Check(t.Context(), museum, false)
 			require.NoError(t, err)
 			assert.Equal(t, c.broken, !answers[0].OK())
 			if c.outcome != "" {
@@ -118,7 +118,7 @@ func TestGuardAndSignals(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, c.want, g.Outcome)
 			assert.Equal(t, []GuardQuestion{c.asked}, asked)
-			answers, err := b.Check(t.Context(), museum)
+			answers, err := b.Check(t.Context(), museum, false)
 			require.NoError(t, err)
 			assert.Equal(t, c.broken, !answers[0].OK())
 		})

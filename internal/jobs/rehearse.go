@@ -179,7 +179,7 @@ func (a *Agent) tryCopy(ctx context.Context, copied *site.Site, command, address
 	for i := range asked.Checks {
 		asked.Checks[i].At = ""
 	}
-	answered := checkSite(ctx, &asked)
+	answered := askSite(ctx, &asked)
 	if worst := check.Worst(answered); worst != nil && !worst.OK() {
 		return "", errors.New(worst.Trouble)
 	}

@@ -101,6 +101,9 @@ func (s *State) Previous(site string) string { return filepath.Join(s.Dir, "prev
 // kept open.
 func (s *State) Records(site string) string { return filepath.Join(s.Dir, "records", site) }
 
+// Healthy is what a site's pages were like when it was last known to work.
+func (s *State) Healthy(site string) string { return filepath.Join(s.Dir, "healthy", site+".json") }
+
 // KnownHosts is the file of SSH host keys that a person has accepted.
 func (s *State) KnownHosts() string { return filepath.Join(s.Dir, "known_hosts") }
 

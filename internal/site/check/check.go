@@ -3,6 +3,7 @@ package check
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,7 +23,12 @@ type Result struct {
 	URL    string `json:"url"`
 	Status int    `json:"status"`
 	// Trouble says in words what is wrong; empty when the site works.
-	Trouble string        `json:"trouble,omitempty"`
+	Trouble string `json:"trouble,omitempty"`
+	// Note is worth a word, and no trouble.
+	Note string `json:"note,omitempty"`
+	// Bytes is how long the page is, Title what stands in its title.
+	Bytes int64         `json:"bytes"`
+	Title string        `json:"title"`
 	Took    time.Duration `json:"-"`
 }
 
@@ -84,6 +90,7 @@ func Run(ctx context.Context, address string, c config.Check, broken []string) R
 		r.Status = resp.StatusCode
 		var body []byte
 		body, err = io.ReadAll(io.LimitReader(resp.Body, longest))
+		r.Bytes, r.Title = int64(len(body)), titleOf(body)
 		r.Trouble = judge(c, resp, body, err, broken)
 	} else {
 		r.Trouble = plain(err)
@@ -134,7 +141,8 @@ const mostRedirects = 10
 func stayThere(req *http.Request, via []*http.Request) error {
 	first := via[0].URL
 	name := func(u *url.URL) string { return strings.TrimPrefix(strings.ToLower(u.Hostname()), "www.") }
-	if name(req.URL) != name(first) {
+	port := func(u *url.URL) string { return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme]) }
+	if name(req.URL) != name(first) || req.URL.Scheme == first.Scheme && port(req.URL) != port(first) {
 		return fmt.Errorf("it redirects to another host, %s", req.URL.Host)
 	}
 	if len(via) >= mostRedirects {

@@ -87,7 +87,7 @@ func TestRedirectsStayWithTheSite(t *testing.T) {
 }
 
 func TestTheSameSiteUnderWWW(t *testing.T) {
-	for to, stays := range map[string]bool{"http://www.kp.example/": true, "https://KP.example/": true, "https://kp.example:8443/": true, "http://evil.example/": false, "http://kp.example.evil.example/": false} {
+	for to, stays := range map[string]bool{"http://www.kp.example/": true, "https://KP.example/": true, "https://kp.example:8443/": true, "http://kp.example:8080/": false, "http://evil.example/": false, "http://kp.example.evil.example/": false} {
 		first, err := http.NewRequest(http.MethodGet, "http://kp.example/", nil)
 		require.NoError(t, err)
 		next, err := http.NewRequest(http.MethodGet, to, nil)
