@@ -229,6 +229,10 @@ func snapshot(t *testing.T, root string, skip ...string) map[string]string {
 			sum := sha256.Sum256(data)
 			text += " " + hex.EncodeToString(sum[:8])
 		}
+		if strings.HasSuffix(rel, "-shm") { // SQLite's shared memory: whoever reads the database touches it
+			tree[rel] = text
+			return nil
+		}
 		tree[rel] = text + " " + info.ModTime().UTC().Format(time.RFC3339Nano)
 		return nil
 	})

@@ -184,7 +184,7 @@ func TestDamageIsFoundAndNamed(t *testing.T) {
 		w.fails(4, []string{"missing", victim.Name}, "verify", level)
 	}
 	before := snapshot(t, w.path("htdocs"))
-	w.fails(1, []string{"there is no such archive"}, "restore", "kestrelpoint", "--yes")
+	w.fails(1, []string{"has no archive to take by itself", "it is damaged in store here"}, "restore", "kestrelpoint", "--yes")
 	w.fails(1, []string{victim.Name, "nothing was changed"}, "restore", w.newest(), "--yes")
 	assert.Equal(t, before, snapshot(t, w.path("htdocs")))
 	require.NoError(t, os.Rename(victim.file+".away", victim.file))

@@ -71,8 +71,13 @@ func (a *app) tellSystemd(state string) {
 	}
 }
 
+// hangs is after how long without a sign of life work is taken for hanging: a store that
+// is silent is given up long before, a database may need some time for one statement.
+const hangs = time.Hour
+
 // feedWatchdog tells the service manager that the program lives, as often as it
-// wants to hear that, until the returned function is called.
+// wants to hear that, until the returned function is called. While work hangs it does
+// not: the service manager then starts the program anew.
 func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 	every, err := daemon.SdWatchdogEnabled(false)
 	if err != nil || every <= 0 {
@@ -82,12 +87,18 @@ func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
+		told := false
 		for {
 			select {
 			case <-ctx.Done():
 				return
 			case <-time.After(every / 3):
+			}
+			if silent := a.jobs.Beat.Silence(); silent < hangs {
 				a.tellSystemd(daemon.SdNotifyWatchdog)
+			} else if !told {
+				told = true
+				a.log("no sign of life from the work for %s: systemd is no longer told that all is well", took(silent))
 			}
 		}
 	}()

@@ -141,6 +141,9 @@ func (a *printer) showUnsaved(u *jobs.Unsaved) {
 	if more := len(u.Files) - unsavedShown; more > 0 {
 		fmt.Fprintf(a.out, "  … and %s (%s in all); --json --dry-run lists them\n", count(int64(more), "more file", "more files"), size(u.Bytes()))
 	}
+	for _, one := range u.Unknown {
+		fmt.Fprintf(a.out, "  %s cannot be looked into: %s\n", a.bad("Unknown:"), printableText(one))
+	}
 	for _, one := range u.Unread[:min(len(u.Unread), scriptsShown)] {
 		fmt.Fprintf(a.out, "%s not looked into: %s\n", a.bad("Unknown:"), printableText(one))
 	}
@@ -152,5 +155,5 @@ func (a *printer) showUnsaved(u *jobs.Unsaved) {
 
 // unsavedJSON is what no archive holds, with empty lists where there is nothing.
 func unsavedJSON(u *jobs.Unsaved) map[string]any {
-	return map[string]any{"files": nonNil(u.Files), "tables": nonNil(u.Tables), "unread": nonNil(u.Unread)}
+	return map[string]any{"files": nonNil(u.Files), "tables": nonNil(u.Tables), "unread": nonNil(u.Unread), "unknown": nonNil(u.Unknown)}
 }

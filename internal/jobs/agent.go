@@ -10,6 +10,7 @@ import (
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
@@ -51,6 +52,9 @@ type Agent struct {
 	Words func(result any) string
 	// Remedy says what to do about a kind of alarm.
 	Remedy func(kind string) string
+
+	// Beat hears of the work that duties do.
+	Beat progress.Beat
 
 	// ---
 
@@ -230,7 +234,7 @@ func (a *Agent) Store(name string) store.Named {
 
 // Opener makes stores of configuration entries.
 func (a *Agent) Opener() *opener.Opener {
-	return &opener.Opener{Disk: a.Disk, KnownHosts: a.State.KnownHosts(), RetryPause: a.RetryPause, Account: a.Account, SSHAgent: a.SSHAgent}
+	return &opener.Opener{Disk: a.Disk, KnownHosts: a.State.KnownHosts(), RetryPause: a.RetryPause, Account: a.Account, SSHAgent: a.SSHAgent, Alive: func() { a.Beat.Advance(0) }}
 }
 
 func (a *Agent) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {

@@ -139,7 +139,7 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, file, scratch)
 		},
-		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged, Restored: a.restoredSince(ctx, name)})
+		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
 }
 
 // restoredSince is the archive that a site was put back from since its last archive was
@@ -156,7 +156,7 @@ func (a *Agent) restoredSince(ctx context.Context, name string) *catalog.Held {
 		return nil
 	}
 	h, err := a.Find(ctx, restores[0].Archive, time.Time{})
-	if err != nil || !h.Scope.HasFiles() {
+	if err != nil || restores[0].Detail == onlyShare || !h.Scope.HasFiles() {
 		return nil
 	}
 	return h

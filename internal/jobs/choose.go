@@ -12,6 +12,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/reason"
 	"revlet/internal/watch/alarm"
+	"revlet/internal/watch/history"
 )
 
 // Need is what an archive is wanted for. It counts when only a site was named: then the
@@ -102,7 +103,7 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 	if err != nil {
 		a.warn(err)
 	}
-	suspect, signs, err := a.suspectSince(ctx, name)
+	signs, err := a.signsOf(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -120,8 +121,8 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 			why = "it is damaged in store " + strings.Join(v.bad[h.Name], ", ")
 		case !serves(h.Scope, need, whole):
 			why = fmt.Sprintf("it holds only the %s", halfName(h.Scope))
-		case need.Clean && suspect != "" && h.Name >= suspect:
-			why = "since then there are signs of a break-in: " + signs
+		case need.Clean && len(signs.of(h)) > 0:
+			why = "since then there are signs of a break-in: " + strings.Join(signs.of(h), ", ")
 		}
 		if why == "" {
 			a.tellPassed(passed)
@@ -166,21 +167,50 @@ func (a *Agent) tellPassed(passed []PassedOver) {
 // intrusion are the kinds of alarms that somebody who got in leaves.
 var intrusion = []string{alarm.Planted, alarm.CoreChanged, alarm.MassChange, alarm.Scrambled}
 
-// suspectSince is the oldest archive that an open alarm of an intrusion is about, and
-// what these alarms are; nothing if there is none.
-func (a *Agent) suspectSince(ctx context.Context, site string) (oldest, signs string, err error) {
+// signs are the open alarms of an intrusion in a site, and when its files were put back.
+type signs struct {
+	alarms   []history.Alarm
+	restores []history.Run
+}
+
+// onlyShare is what the history says of a restore that did not put all files back.
+const onlyShare = "a share of it"
+
+func (a *Agent) signsOf(ctx context.Context, site string) (s signs, err error) {
 	open, err := a.History.Alarms(ctx, site)
-	var kinds []string
+	if err != nil {
+		return s, err
+	}
 	for _, o := range open {
-		if !slices.Contains(intrusion, o.Kind) || !o.Accepted.IsZero() || o.Archive == "" {
-			continue
+		if slices.Contains(intrusion, o.Kind) && o.Accepted.IsZero() && o.Archive != "" {
+			s.alarms = append(s.alarms, o)
 		}
-		if oldest == "" || o.Archive < oldest {
-			oldest = o.Archive
+	}
+	if len(s.alarms) == 0 {
+		return s, nil
+	}
+	runs, err := a.History.Runs(ctx, history.RunFilter{Site: site, Outcome: history.Done})
+	for _, r := range runs { // the newest first
+		if r.Command == "undo" {
+			break // what it has brought back was there before all older restores, too
 		}
-		if !slices.Contains(kinds, o.Kind) {
+		if r.Command == "restore" && r.Detail != onlyShare {
+			s.restores = append(s.restores, r)
+		}
+	}
+	return s, err
+}
+
+// of are the kinds of alarms that cast doubt on an archive: what was found in it or in one
+// before it, unless all files were put back from an even older one in between.
+func (s signs) of(h *catalog.Held) (kinds []string) {
+	for _, o := range s.alarms {
+		cleaned := slices.ContainsFunc(s.restores, func(r history.Run) bool {
+			return r.Archive < o.Archive && r.Started.After(o.Since) && !r.Finished.After(h.Taken)
+		})
+		if o.Archive <= h.Name && !cleaned && !slices.Contains(kinds, o.Kind) {
 			kinds = append(kinds, o.Kind)
 		}
 	}
-	return oldest, strings.Join(kinds, ", "), err
+	return kinds
 }

@@ -17,6 +17,7 @@ import (
 	"revlet/internal/store/marked"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
+	"revlet/internal/work/restore"
 )
 
 // A site's name means the newest archive that serves, and what is newer is told.
@@ -61,6 +62,50 @@ func TestWhichArchiveASiteNameMeans(t *testing.T) {
 	h, err := b.FindFor(ctx, names[2], time.Time{}, clean)
 	require.NoError(t, err, "one that is named is taken")
 	assert.Equal(t, names[2], h.Name)
+}
+
+// A restore of all files ends what an alarm casts doubt on; one of a share, or one that
+// was taken back, does not.
+func TestAnArchiveAfterCleaningIsClean(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		clean func(b *bench, from *catalog.Held)
+		want  int
+	}{
+		"not cleaned": {func(*bench, *catalog.Held) {}, 0},
+		"cleaned":     {func(b *bench, from *catalog.Held) { b.restored(from.Name) }, 2},
+		"a share": {func(b *bench, from *catalog.Held) {
+			s, err := b.OpenForRestore(t.Context(), from)
+			require.NoError(b.t, err)
+			_, err = b.Restore(b.t.Context(), RestoreOrder{Archive: from, Site: s, Files: true, Selection: restore.Matching([]string{"themes/**"}, false)})
+			require.NoError(b.t, err)
+		}, 0},
+		"taken back": {func(b *bench, from *catalog.Held) {
+			b.restored(from.Name)
+			journals, err := b.ToTakeBack(museum)
+			require.NoError(b.t, err)
+			_, err = b.Undo(b.t.Context(), journals[0])
+			require.NoError(b.t, err)
+		}, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "", "")
+			var names []string
+			take := func() { names = append(names, b.taken(Order{}).Record.Name) }
+			take()
+			b.write("uploads/2026/ornament.php", "<?php")
+			take()
+			from, err := b.Find(t.Context(), names[0], time.Time{})
+			require.NoError(t, err)
+			c.clean(b, from)
+			b.later(time.Minute)
+			take()
+			h, err := b.FindFor(t.Context(), museum, time.Time{}, Need{Files: true, Database: true, Clean: true})
+			require.NoError(t, err)
+			assert.Equal(t, names[c.want], h.Name)
+		})
+	}
 }
 
 // damagedEverywhere remembers that a proof found an archive damaged in both stores.

@@ -10,7 +10,6 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
-	"revlet/internal/platform/progress"
 	"revlet/internal/platform/state"
 	"revlet/internal/rules/schedule"
 	"revlet/internal/store"
@@ -93,8 +92,10 @@ func (a *Agent) Due(ctx context.Context, origin string) (outcomes []string, err 
 		return nil, err
 	}
 	defer unlock()
+	defer a.Beat.Begin()()
 	var failed error
 	for _, name := range a.Config.SiteNames() {
+		a.Beat.Phase(name, 0)
 		some, err := a.dueSite(ctx, name, origin)
 		outcomes = append(outcomes, some...)
 		if ctx.Err() != nil {
@@ -235,7 +236,7 @@ func (a *Agent) coveredBy(ctx context.Context, name string, t turn) (string, err
 
 // dutyBackup takes an archive for a duty.
 func (a *Agent) dutyBackup(ctx context.Context, name string, t turn, origin string) (*history.Run, error) {
-	d, err := a.Backup(ctx, name, Order{Scope: archive.Scope(t.Work), Origin: origin, Duty: t.Duty.String()})
+	d, err := a.Backup(ctx, name, Order{Scope: archive.Scope(t.Work), Origin: origin, Duty: t.Duty.String(), Observer: &a.Beat})
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +289,7 @@ func (a *Agent) dutyVerify(ctx context.Context, name string, t turn, origin stri
 			return err
 		}
 		proof := &Proof{Trouble: troubles(l.Broken, l.Silent)}
-		if proof.Reports, err = a.verifyAll(ctx, &verify.Verifier{Observer: progress.Silent{}}, chosen, "", ""); err != nil {
+		if proof.Reports, err = a.verifyAll(ctx, &verify.Verifier{Observer: &a.Beat}, chosen, "", ""); err != nil {
 			return err
 		}
 		bad := proof.Damaged()
@@ -323,7 +324,7 @@ func (a *Agent) dutyRehearse(ctx context.Context, name string, t turn, origin st
 	if err != nil {
 		return nil, err
 	}
-	r, id, err := a.rehearse(ctx, h, progress.Silent{}, origin, t.Duty.String())
+	r, id, err := a.rehearse(ctx, h, &a.Beat, origin, t.Duty.String())
 	if err != nil {
 		return nil, err
 	}

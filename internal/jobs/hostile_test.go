@@ -14,6 +14,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/practice/lampblack"
+	"revlet/internal/work/preflight"
 )
 
 // Pipes, sockets and links in every place that is opened: a backup ends, says what it
@@ -86,6 +87,55 @@ func TestSettingsThatCannotBeReadAreAnErrorAtOnce(t *testing.T) {
 			_, err := b.Backup(t.Context(), museum, Order{Scope: archive.Full})
 			require.Error(t, err)
 			assert.Less(t, time.Since(began), 10*time.Second)
+		})
+	}
+}
+
+// Neither archives nor state belong where they would be archived, or served.
+func TestStoresAndStateAreNotKeptInAnySitesFolder(t *testing.T) {
+	t.Parallel()
+	second := "  second: {root: ./htdocs2, stores: [here]}\n"
+	for name, c := range map[string]struct{ store, state, why string }{
+		"a store in the webroot":           {"./htdocs/backups", "./state", "inside the webroot"},
+		"a store in a further folder":      {"./extra/backups", "./state", "would be archived with it"},
+		"a store in another site's":        {"./htdocs2/backups", "./state", "a folder of site second"},
+		"the state in a further folder":    {"./here", "./extra/state", "would be archived with it"},
+		"the state in another site's":      {"./here", "./htdocs2/state", "a folder of site second"},
+		"the state in the webroot":         {"./here", "./htdocs/state", "inside the webroot"},
+		"a store through a link, in there": {"./link/backups", "./state", "would be archived with it"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "", "")
+			for _, dir := range []string{"extra", "htdocs2"} {
+				require.NoError(t, os.MkdirAll(b.path(dir), 0o700))
+			}
+			require.NoError(t, os.Symlink("extra", b.path("link")))
+			require.NoError(t, os.MkdirAll(b.path(c.store), 0o700))
+			b.configure("    roots: {more: ./extra}\n", second)
+			text, err := os.ReadFile(b.path("revlet.yaml"))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(b.path("revlet.yaml"), []byte(strings.Replace(string(text), "here: {folder: ./here}", "here: {folder: "+c.store+"}", 1)), 0o600))
+			a := New()
+			a.Now = b.Now
+			require.NoError(t, a.Open(t.Context(), b.path("revlet.yaml"), b.path(c.state)))
+			defer a.Close()
+			_, err = a.Backup(t.Context(), museum, Order{Scope: archive.Full})
+			require.ErrorContains(t, err, c.why)
+			found, err := a.Preflight(t.Context(), museum)
+			require.NoError(t, err)
+			var stops []string
+			for _, f := range found {
+				if f.Level == preflight.Stop {
+					stops = append(stops, f.Text)
+				}
+			}
+			assert.Contains(t, strings.Join(stops, "\n"), c.why)
+			if c.state == "./state" {
+				left, err := os.ReadDir(b.path(c.store))
+				require.NoError(t, err)
+				assert.Empty(t, left, "nothing is written there")
+			}
 		})
 	}
 }

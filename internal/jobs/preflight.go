@@ -24,5 +24,5 @@ func (a *Agent) Preflight(ctx context.Context, name string) ([]preflight.Finding
 		return nil, err
 	}
 	return preflight.Run(ctx, preflight.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Open: a.openSource, Now: a.Now, UntriedKey: untried,
-		Scheduled: slices.ContainsFunc(cfg.Duties, func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.Config.Notify != nil})
+		Scheduled: slices.ContainsFunc(cfg.Duties, func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.Config.Notify != nil, Others: a.otherSites(name)})
 }

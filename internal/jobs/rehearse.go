@@ -133,7 +133,7 @@ func (a *Agent) pointable(s *site.Site, db site.Database) bool {
 
 // tablesIn lists the tables of a database; none where it is a file that is not there.
 func (a *Agent) tablesIn(ctx context.Context, db site.Database) ([]database.TableInfo, error) {
-	source, err := a.openSource(ctx, db, a.State.Dir)
+	source, err := engine.Untouched(ctx, a.Disk, db, a.State.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -149,6 +149,9 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}
 	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
 	extra, extraErr := a.ExtraTables(ctx, o)
+	if !o.Files || o.Selection != nil {
+		run.Detail = onlyShare
+	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
 			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Others: a.otherSites(o.Archive.Site)})
@@ -191,7 +194,7 @@ func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped strin
 	defer closeText()
 	name := filepath.Base(file)
 	r := &Restored{Site: s, Archive: &catalog.Held{Record: &archive.Record{Site: s.Name, Name: name, Taken: a.Now()}}}
-	run := history.Run{Site: s.Name, Command: "restore", Archive: file}
+	run := history.Run{Site: s.Name, Command: "restore", Archive: file, Detail: onlyShare}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Dumped: dumped, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
 		return err

@@ -22,6 +22,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/engine"
 	"revlet/internal/work/restore"
 )
 
@@ -33,6 +34,8 @@ type Unsaved struct {
 	// Unread are the archives and stores that could not be looked into: what is listed
 	// may be held by them.
 	Unread []string `json:"unread"`
+	// Unknown is what is set aside and could not be looked into.
+	Unknown []string `json:"unknown"`
 }
 
 // UnsavedFile is a file that no archive holds the content of. Path begins with the
@@ -50,7 +53,7 @@ type UnsavedTable struct {
 }
 
 // Empty tells that nothing would be lost.
-func (u *Unsaved) Empty() bool { return len(u.Files)+len(u.Tables) == 0 }
+func (u *Unsaved) Empty() bool { return len(u.Files)+len(u.Tables)+len(u.Unknown) == 0 }
 
 // Bytes is how long the files are together.
 func (u *Unsaved) Bytes() (n int64) {
@@ -256,18 +259,34 @@ func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
 		if err != nil {
 			return err
 		}
-		source, err := u.a.openSource(ctx, site.Database{Label: label, Engine: "sqlite", Path: file}, scratch)
+		source, err := engine.Untouched(ctx, u.a.Disk, site.Database{Label: label, Engine: "sqlite", Path: file}, scratch)
 		if err == nil {
 			err = errors.Join(u.tables(ctx, source, &database.Plan{Label: label}), source.Close())
 		}
-		if err = errors.Join(err, os.RemoveAll(scratch)); err != nil {
-			return fmt.Errorf("database %s: %w", label, err)
+		if err != nil {
+			u.unknown(label, err)
+		}
+		if err := os.RemoveAll(scratch); err != nil {
+			return err
 		}
 	}
 	s := u.a.siteIfKnown(ctx, aside.Journal)
-	return u.a.recoverer(s).EachAsideSource(ctx, aside, func(p *database.Plan, source database.Source) error {
-		return u.tables(ctx, source, p)
+	err := u.a.recoverer(s).EachAsideSource(ctx, aside, func(p *database.Plan, source database.Source) error {
+		if err := u.tables(ctx, source, p); err != nil {
+			u.unknown(p.Label, err)
+		}
+		return nil
 	})
+	if err != nil && ctx.Err() == nil {
+		u.unknown("the site's", err)
+		err = nil
+	}
+	return err
+}
+
+// unknown notes a database that cannot be looked into: it may be what broke the site.
+func (u *unsaved) unknown(label string, err error) {
+	u.found.Unknown = append(u.found.Unknown, "database "+label+": "+err.Error())
 }
 
 // databaseFiles are the database files of an aside, by label: those that lie in the

@@ -3,6 +3,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -30,6 +31,9 @@ type Config struct {
 	// away a neighbour: another site in the same database.
 	Prefix    string
 	OwnTables []string
+	// OpenTime is how long a server may take until it has told what it is; 0 means a
+	// minute. One that hangs takes connections and says nothing.
+	OpenTime time.Duration
 	// only limits what is read to tables whose names begin so.
 	only string
 }
@@ -96,6 +100,20 @@ func Open(ctx context.Context, c Config) (*Database, error) {
 }
 
 func (db *Database) look(ctx context.Context) error {
+	most := cmp.Or(db.c.OpenTime, time.Minute)
+	ctx, cancel := context.WithTimeoutCause(ctx, most, errSilent)
+	defer cancel()
+	err := db.lookNow(ctx)
+	if err != nil && errors.Is(context.Cause(ctx), errSilent) {
+		return fmt.Errorf("%w for %s; does it hang?", errSilent, most)
+	}
+	return err
+}
+
+// errSilent is why a server is given up that takes connections and says nothing.
+var errSilent = errors.New("the server takes connections and says nothing")
+
+func (db *Database) lookNow(ctx context.Context) error {
 	db.info = database.Info{Engine: "mysql", Name: db.c.Name}
 	row := db.pool.QueryRowContext(ctx, `SELECT VERSION(), DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME,
 		(SELECT COALESCE(SUM(DATA_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE())

@@ -4,6 +4,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -26,6 +28,9 @@ type Config struct {
 	User     string
 	Password string
 	Name     string
+	// OpenTime is how long a server may take until it has told what it is; 0 means a
+	// minute. One that hangs takes connections and says nothing.
+	OpenTime time.Duration
 }
 
 // Database is an open database. It is a Source and a Target.
@@ -81,12 +86,17 @@ func (c Config) explain(err error) error {
 		}
 		return fmt.Errorf("database %s at %s: %s (%s)", c.Name, c.where(), hint, pe.Code)
 	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		hint = "the server takes connections and says nothing; does it hang?"
+	}
 	// The driver's own text may repeat the whole address, password included.
 	return fmt.Errorf("database %s at %s: %s", c.Name, c.where(), hint)
 }
 
 // Open connects and looks at the database.
 func Open(ctx context.Context, c Config) (*Database, error) {
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(c.OpenTime, time.Minute))
+	defer cancel()
 	conn, err := c.connect(ctx)
 	if err != nil {
 		return nil, err

@@ -48,74 +48,83 @@ const (
 // saved tells whether it can be made again.
 func (o *object) saved() bool { return o.text != "" && o.lacking == nil }
 
-// objectSteps are queries for objects: catalogue, oid, kind, name and text. $1 is the schema.
-func objectSteps() []struct {
+// objectStep is a query for objects: catalogue, oid, kind, name and text. $1 is the
+// schema, $2 the languages that functions may be in.
+type objectStep struct {
 	rank int
 	sql  string
-} {
-	internal := ` AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.objid = p.oid AND x.classid = 'pg_proc'::regclass AND x.deptype IN ('e', 'i'))`
-	return []struct {
-		rank int
-		sql  string
-	}{
-		{rankType, `SELECT 'pg_type', t.oid, CASE t.typtype WHEN 'd' THEN 'domain' ELSE 'type' END, t.typname::text, CASE t.typtype
-			WHEN 'e' THEN format('CREATE TYPE %I AS ENUM (%s);', t.typname, (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid))
-			WHEN 'd' THEN format('CREATE DOMAIN %I AS %s%s%s%s%s;', t.typname, format_type(t.typbasetype, t.typtypmod), (SELECT format(' COLLATE %s', l.oid::regcollation) FROM pg_collation l JOIN pg_type b ON b.oid = t.typbasetype WHERE l.oid = t.typcollation AND l.oid <> b.typcollation),
-				CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END, coalesce(' DEFAULT ' || t.typdefault, ''),
-				coalesce((SELECT string_agg(format(' CONSTRAINT %I %s', c.conname, pg_get_constraintdef(c.oid)), '' ORDER BY c.conname) FROM pg_constraint c WHERE c.contypid = t.oid AND c.contype = 'c'), ''))
-			WHEN 'c' THEN (SELECT format('CREATE TYPE %I AS (%s);', c.relname, (SELECT string_agg(format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum)
-				FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)) FROM pg_class c WHERE c.oid = t.typrelid)
-			WHEN 'r' THEN (SELECT CASE WHEN r.rngcanonical <> 0 THEN '' ELSE format('CREATE TYPE %I AS RANGE (SUBTYPE = %s%s%s%s%s);', t.typname, format_type(r.rngsubtype, NULL),
-				(SELECT format(', SUBTYPE_OPCLASS = %I.%I', n.nspname, o.opcname) FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE o.oid = r.rngsubopc AND NOT o.opcdefault),
-				(SELECT format(', COLLATION = %s', l.oid::regcollation) FROM pg_collation l JOIN pg_type b ON b.oid = r.rngsubtype WHERE l.oid = r.rngcollation AND l.oid <> b.typcollation),
-				CASE WHEN r.rngsubdiff <> 0 THEN format(', SUBTYPE_DIFF = %s', r.rngsubdiff) END,
-				(SELECT format(', MULTIRANGE_TYPE_NAME = %I', m.typname) FROM pg_type m WHERE m.oid = (to_jsonb(r)->>'rngmultitypid')::oid)) END FROM pg_range r WHERE r.rngtypid = t.oid)
-			ELSE '' END
-			FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = $1::regnamespace AND t.typtype <> 'm' AND (t.typtype <> 'c' OR c.relkind = 'c') AND t.typisdefined
-			AND NOT EXISTS (SELECT FROM pg_type e WHERE e.typarray = t.oid)` + own("t.oid", "pg_type") + own("c.oid", "pg_class")},
-		{rankFunction, `SELECT 'pg_proc', p.oid, CASE p.prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')',
-			CASE WHEN l.lanname = ANY($2) THEN pg_get_functiondef(p.oid) || ';' ELSE '' END
-			FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = $1::regnamespace AND p.prokind IN ('f', 'p', 'w')` + internal},
-		{rankFunction, `SELECT 'pg_proc', p.oid, 'aggregate', p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')', CASE WHEN a.aggkind <> 'n' OR a.aggsortop <> 0 THEN '' ELSE
-			format('CREATE AGGREGATE %I(%s) (%s);', p.proname, coalesce(nullif(pg_get_function_arguments(p.oid), ''), '*'), concat_ws(', ',
-				'SFUNC = ' || a.aggtransfn, 'STYPE = ' || format_type(a.aggtranstype, NULL), 'SSPACE = ' || nullif(a.aggtransspace, 0),
-				CASE WHEN a.aggfinalfn <> 0 THEN 'FINALFUNC = ' || a.aggfinalfn END, CASE WHEN a.aggfinalextra THEN 'FINALFUNC_EXTRA' END,
-				'FINALFUNC_MODIFY = ' || CASE a.aggfinalmodify WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END,
-				CASE WHEN a.aggcombinefn <> 0 THEN 'COMBINEFUNC = ' || a.aggcombinefn END, CASE WHEN a.aggserialfn <> 0 THEN 'SERIALFUNC = ' || a.aggserialfn END,
-				CASE WHEN a.aggdeserialfn <> 0 THEN 'DESERIALFUNC = ' || a.aggdeserialfn END, 'INITCOND = ' || quote_literal(a.agginitval),
-				CASE WHEN a.aggmtransfn <> 0 THEN 'MSFUNC = ' || a.aggmtransfn END, CASE WHEN a.aggminvtransfn <> 0 THEN 'MINVFUNC = ' || a.aggminvtransfn END,
-				CASE WHEN a.aggmtranstype <> 0 THEN 'MSTYPE = ' || format_type(a.aggmtranstype, NULL) END, 'MSSPACE = ' || nullif(a.aggmtransspace, 0),
-				CASE WHEN a.aggmfinalfn <> 0 THEN 'MFINALFUNC = ' || a.aggmfinalfn END, CASE WHEN a.aggmfinalextra THEN 'MFINALFUNC_EXTRA' END,
-				CASE WHEN a.aggmtransfn <> 0 THEN 'MFINALFUNC_MODIFY = ' || CASE a.aggmfinalmodify WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END END,
-				'MINITCOND = ' || quote_literal(a.aggminitval), 'PARALLEL = ' || CASE p.proparallel WHEN 's' THEN 'SAFE' WHEN 'r' THEN 'RESTRICTED' ELSE 'UNSAFE' END)) END
-			FROM pg_proc p JOIN pg_aggregate a ON a.aggfnoid = p.oid WHERE p.pronamespace = $1::regnamespace` + internal},
-		{rankTable, `SELECT 'pg_class', c.oid, 'table', c.relname::text, format('CREATE %sTABLE %I (%s)%s;', CASE c.relpersistence WHEN 'u' THEN 'UNLOGGED ' ELSE '' END, c.relname, coalesce((SELECT string_agg(E'\n  ' || format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod))
-			|| CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN ' COLLATE ' || a.attcollation::regcollation ELSE '' END
-			|| CASE WHEN a.attgenerated = 's' THEN ' GENERATED ALWAYS AS (' || pg_get_expr(f.adbin, f.adrelid) || ') STORED'
-				WHEN a.attidentity <> '' THEN ' GENERATED ' || CASE a.attidentity WHEN 'a' THEN 'ALWAYS' ELSE 'BY DEFAULT' END || ' AS IDENTITY (SEQUENCE NAME ' || q.name || q.options || ')'
-				WHEN f.adbin IS NOT NULL THEN ' DEFAULT ' || pg_get_expr(f.adbin, f.adrelid) ELSE '' END
-			|| CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END, ',' ORDER BY a.attnum)
-			FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum
-			LEFT JOIN LATERAL (SELECT quote_ident(sc.relname) AS name, format(' INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s', sq.seqincrement, sq.seqmin, sq.seqmax, sq.seqstart, sq.seqcache) AS options
-				FROM pg_depend i JOIN pg_class sc ON sc.oid = i.objid AND sc.relkind = 'S' JOIN pg_sequence sq ON sq.seqrelid = sc.oid
-				WHERE i.refobjid = a.attrelid AND i.refobjsubid = a.attnum AND i.deptype = 'i' AND i.classid = 'pg_class'::regclass) q ON true
-			WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND (a.attislocal OR c.relispartition)), ''),
-			CASE WHEN NOT c.relispartition AND EXISTS (SELECT FROM pg_attribute h WHERE h.attrelid = c.oid AND h.attnum > 0 AND NOT h.attisdropped AND NOT h.attislocal)
-				THEN ' INHERITS (' || (SELECT string_agg(i.inhparent::regclass::text, ', ' ORDER BY i.inhseqno) FROM pg_inherits i WHERE i.inhrelid = c.oid) || ')' ELSE '' END ||
-			CASE WHEN c.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(c.oid) ELSE '' END || coalesce(' WITH (' || array_to_string(c.reloptions, ', ') || ')', ''))
-			FROM pg_class c WHERE c.relkind IN ('r', 'p') AND c.relnamespace = $1::regnamespace` + own("c.oid", "pg_class")},
-		{rankView, `SELECT 'pg_class', c.oid, CASE c.relkind WHEN 'm' THEN 'materialized view' ELSE 'view' END, c.relname::text,
-			format(E'CREATE %s %I%s AS\n%s%s;', CASE c.relkind WHEN 'm' THEN 'MATERIALIZED VIEW' ELSE 'VIEW' END, c.relname, coalesce(' WITH (' || array_to_string(c.reloptions, ', ') || ')', ''),
-				rtrim(pg_get_viewdef(c.oid), ';'), CASE WHEN c.relispopulated THEN '' ELSE ' WITH NO DATA' END)
-			FROM pg_class c WHERE c.relkind IN ('v', 'm') AND c.relnamespace = $1::regnamespace` + own("c.oid", "pg_class")},
-		// All else that lies in a schema: operators, collations, foreign tables, what text
-		// search is made of, and whatever later versions may add.
-		{rankType, `SELECT d.classid::regclass::text, d.objid, o.type, coalesce(o.name, o.identity), '' FROM pg_depend d, LATERAL pg_identify_object(d.classid, d.objid, 0) o
-			WHERE d.refclassid = 'pg_namespace'::regclass AND d.refobjid = $1::regnamespace AND d.deptype = 'n' AND d.classid NOT IN ('pg_type'::regclass, 'pg_proc'::regclass, 'pg_statistic_ext'::regclass, 'pg_extension'::regclass)
-			AND NOT EXISTS (SELECT FROM pg_class c WHERE c.oid = d.objid AND d.classid = 'pg_class'::regclass AND c.relkind IN ('r', 'p', 'v', 'm', 'S', 'i', 'I', 'c', 't'))
-			AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.objid = d.objid AND x.classid = d.classid AND x.deptype = 'e')`},
-	}
 }
+
+func objectSteps() []objectStep {
+	return []objectStep{{rankType, typesQuery}, {rankFunction, functionsQuery}, {rankFunction, aggregatesQuery}, {rankTable, tablesQuery}, {rankView, viewsQuery}, {rankType, otherObjects}}
+}
+
+// notMade leaves out functions that an extension or a type has brought along.
+const notMade = ` AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.objid = p.oid AND x.classid = 'pg_proc'::regclass AND x.deptype IN ('e', 'i'))`
+
+// Types: enums, domains, composite ones and ranges.
+var typesQuery = `SELECT 'pg_type', t.oid, CASE t.typtype WHEN 'd' THEN 'domain' ELSE 'type' END, t.typname::text, CASE t.typtype
+	WHEN 'e' THEN format('CREATE TYPE %I AS ENUM (%s);', t.typname, (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid))
+	WHEN 'd' THEN format('CREATE DOMAIN %I AS %s%s%s%s%s;', t.typname, format_type(t.typbasetype, t.typtypmod), (SELECT format(' COLLATE %s', l.oid::regcollation) FROM pg_collation l JOIN pg_type b ON b.oid = t.typbasetype WHERE l.oid = t.typcollation AND l.oid <> b.typcollation),
+		CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END, coalesce(' DEFAULT ' || t.typdefault, ''),
+		coalesce((SELECT string_agg(format(' CONSTRAINT %I %s', c.conname, pg_get_constraintdef(c.oid)), '' ORDER BY c.conname) FROM pg_constraint c WHERE c.contypid = t.oid AND c.contype = 'c'), ''))
+	WHEN 'c' THEN (SELECT format('CREATE TYPE %I AS (%s);', c.relname, (SELECT string_agg(format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum)
+		FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)) FROM pg_class c WHERE c.oid = t.typrelid)
+	WHEN 'r' THEN (SELECT CASE WHEN r.rngcanonical <> 0 THEN '' ELSE format('CREATE TYPE %I AS RANGE (SUBTYPE = %s%s%s%s%s);', t.typname, format_type(r.rngsubtype, NULL),
+		(SELECT format(', SUBTYPE_OPCLASS = %I.%I', n.nspname, o.opcname) FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE o.oid = r.rngsubopc AND NOT o.opcdefault),
+		(SELECT format(', COLLATION = %s', l.oid::regcollation) FROM pg_collation l JOIN pg_type b ON b.oid = r.rngsubtype WHERE l.oid = r.rngcollation AND l.oid <> b.typcollation),
+		CASE WHEN r.rngsubdiff <> 0 THEN format(', SUBTYPE_DIFF = %s', r.rngsubdiff) END,
+		(SELECT format(', MULTIRANGE_TYPE_NAME = %I', m.typname) FROM pg_type m WHERE m.oid = (to_jsonb(r)->>'rngmultitypid')::oid)) END FROM pg_range r WHERE r.rngtypid = t.oid)
+	ELSE '' END
+	FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = $1::regnamespace AND t.typtype <> 'm' AND (t.typtype <> 'c' OR c.relkind = 'c') AND t.typisdefined
+	AND NOT EXISTS (SELECT FROM pg_type e WHERE e.typarray = t.oid)` + own("t.oid", "pg_type") + own("c.oid", "pg_class")
+
+// Functions and procedures in languages whose functions stay within the database.
+var functionsQuery = `SELECT 'pg_proc', p.oid, CASE p.prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')',
+	CASE WHEN l.lanname = ANY($2) THEN pg_get_functiondef(p.oid) || ';' ELSE '' END
+	FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = $1::regnamespace AND p.prokind IN ('f', 'p', 'w')` + notMade
+
+var aggregatesQuery = `SELECT 'pg_proc', p.oid, 'aggregate', p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')', CASE WHEN a.aggkind <> 'n' OR a.aggsortop <> 0 THEN '' ELSE
+	format('CREATE AGGREGATE %I(%s) (%s);', p.proname, coalesce(nullif(pg_get_function_arguments(p.oid), ''), '*'), concat_ws(', ',
+		'SFUNC = ' || a.aggtransfn, 'STYPE = ' || format_type(a.aggtranstype, NULL), 'SSPACE = ' || nullif(a.aggtransspace, 0),
+		CASE WHEN a.aggfinalfn <> 0 THEN 'FINALFUNC = ' || a.aggfinalfn END, CASE WHEN a.aggfinalextra THEN 'FINALFUNC_EXTRA' END,
+		'FINALFUNC_MODIFY = ' || CASE a.aggfinalmodify WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END,
+		CASE WHEN a.aggcombinefn <> 0 THEN 'COMBINEFUNC = ' || a.aggcombinefn END, CASE WHEN a.aggserialfn <> 0 THEN 'SERIALFUNC = ' || a.aggserialfn END,
+		CASE WHEN a.aggdeserialfn <> 0 THEN 'DESERIALFUNC = ' || a.aggdeserialfn END, 'INITCOND = ' || quote_literal(a.agginitval),
+		CASE WHEN a.aggmtransfn <> 0 THEN 'MSFUNC = ' || a.aggmtransfn END, CASE WHEN a.aggminvtransfn <> 0 THEN 'MINVFUNC = ' || a.aggminvtransfn END,
+		CASE WHEN a.aggmtranstype <> 0 THEN 'MSTYPE = ' || format_type(a.aggmtranstype, NULL) END, 'MSSPACE = ' || nullif(a.aggmtransspace, 0),
+		CASE WHEN a.aggmfinalfn <> 0 THEN 'MFINALFUNC = ' || a.aggmfinalfn END, CASE WHEN a.aggmfinalextra THEN 'MFINALFUNC_EXTRA' END,
+		CASE WHEN a.aggmtransfn <> 0 THEN 'MFINALFUNC_MODIFY = ' || CASE a.aggmfinalmodify WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END END,
+		'MINITCOND = ' || quote_literal(a.aggminitval), 'PARALLEL = ' || CASE p.proparallel WHEN 's' THEN 'SAFE' WHEN 'r' THEN 'RESTRICTED' ELSE 'UNSAFE' END)) END
+	FROM pg_proc p JOIN pg_aggregate a ON a.aggfnoid = p.oid WHERE p.pronamespace = $1::regnamespace` + notMade
+
+var tablesQuery = `SELECT 'pg_class', c.oid, 'table', c.relname::text, format('CREATE %sTABLE %I (%s)%s;', CASE c.relpersistence WHEN 'u' THEN 'UNLOGGED ' ELSE '' END, c.relname, coalesce((SELECT string_agg(E'\n  ' || format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod))
+	|| CASE WHEN a.attcollation <> t.typcollation AND a.attcollation <> 0 THEN ' COLLATE ' || a.attcollation::regcollation ELSE '' END
+	|| CASE WHEN a.attgenerated = 's' THEN ' GENERATED ALWAYS AS (' || pg_get_expr(f.adbin, f.adrelid) || ') STORED'
+		WHEN a.attidentity <> '' THEN ' GENERATED ' || CASE a.attidentity WHEN 'a' THEN 'ALWAYS' ELSE 'BY DEFAULT' END || ' AS IDENTITY (SEQUENCE NAME ' || q.name || q.options || ')'
+		WHEN f.adbin IS NOT NULL THEN ' DEFAULT ' || pg_get_expr(f.adbin, f.adrelid) ELSE '' END
+	|| CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END, ',' ORDER BY a.attnum)
+	FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum
+	LEFT JOIN LATERAL (SELECT quote_ident(sc.relname) AS name, format(' INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s', sq.seqincrement, sq.seqmin, sq.seqmax, sq.seqstart, sq.seqcache) AS options
+		FROM pg_depend i JOIN pg_class sc ON sc.oid = i.objid AND sc.relkind = 'S' JOIN pg_sequence sq ON sq.seqrelid = sc.oid
+		WHERE i.refobjid = a.attrelid AND i.refobjsubid = a.attnum AND i.deptype = 'i' AND i.classid = 'pg_class'::regclass) q ON true
+	WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND (a.attislocal OR c.relispartition)), ''),
+	CASE WHEN NOT c.relispartition AND EXISTS (SELECT FROM pg_attribute h WHERE h.attrelid = c.oid AND h.attnum > 0 AND NOT h.attisdropped AND NOT h.attislocal)
+		THEN ' INHERITS (' || (SELECT string_agg(i.inhparent::regclass::text, ', ' ORDER BY i.inhseqno) FROM pg_inherits i WHERE i.inhrelid = c.oid) || ')' ELSE '' END ||
+	CASE WHEN c.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(c.oid) ELSE '' END || coalesce(' WITH (' || array_to_string(c.reloptions, ', ') || ')', ''))
+	FROM pg_class c WHERE c.relkind IN ('r', 'p') AND c.relnamespace = $1::regnamespace` + own("c.oid", "pg_class")
+
+var viewsQuery = `SELECT 'pg_class', c.oid, CASE c.relkind WHEN 'm' THEN 'materialized view' ELSE 'view' END, c.relname::text,
+	format(E'CREATE %s %I%s AS\n%s%s;', CASE c.relkind WHEN 'm' THEN 'MATERIALIZED VIEW' ELSE 'VIEW' END, c.relname, coalesce(' WITH (' || array_to_string(c.reloptions, ', ') || ')', ''),
+		rtrim(pg_get_viewdef(c.oid), ';'), CASE WHEN c.relispopulated THEN '' ELSE ' WITH NO DATA' END)
+	FROM pg_class c WHERE c.relkind IN ('v', 'm') AND c.relnamespace = $1::regnamespace` + own("c.oid", "pg_class")
+
+// All else that lies in a schema: operators, collations, foreign tables, what text search
+// is made of, and whatever later versions may add.
+var otherObjects = `SELECT d.classid::regclass::text, d.objid, o.type, coalesce(o.name, o.identity), '' FROM pg_depend d, LATERAL pg_identify_object(d.classid, d.objid, 0) o
+	WHERE d.refclassid = 'pg_namespace'::regclass AND d.refobjid = $1::regnamespace AND d.deptype = 'n' AND d.classid NOT IN ('pg_type'::regclass, 'pg_proc'::regclass, 'pg_statistic_ext'::regclass, 'pg_extension'::regclass)
+	AND NOT EXISTS (SELECT FROM pg_class c WHERE c.oid = d.objid AND d.classid = 'pg_class'::regclass AND c.relkind IN ('r', 'p', 'v', 'm', 'S', 'i', 'I', 'c', 't'))
+	AND NOT EXISTS (SELECT FROM pg_depend x WHERE x.objid = d.objid AND x.classid = d.classid AND x.deptype = 'e')`
 
 // standsFor maps parts of objects to what they are a part of: a default to its table,
 // a row type to its table, an array type to that of its elements.

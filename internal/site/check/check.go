@@ -29,7 +29,7 @@ type Result struct {
 	// Bytes is how long the page is, Title what stands in its title.
 	Bytes int64         `json:"bytes"`
 	Title string        `json:"title"`
-	Took    time.Duration `json:"-"`
+	Took  time.Duration `json:"-"`
 }
 
 // OK tells whether the site works.
@@ -141,7 +141,9 @@ const mostRedirects = 10
 func stayThere(req *http.Request, via []*http.Request) error {
 	first := via[0].URL
 	name := func(u *url.URL) string { return strings.TrimPrefix(strings.ToLower(u.Hostname()), "www.") }
-	port := func(u *url.URL) string { return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme]) }
+	port := func(u *url.URL) string {
+		return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	}
 	if name(req.URL) != name(first) || req.URL.Scheme == first.Scheme && port(req.URL) != port(first) {
 		return fmt.Errorf("it redirects to another host, %s", req.URL.Host)
 	}

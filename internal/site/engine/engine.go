@@ -28,6 +28,14 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 	}
 }
 
+// Untouched is Source for a look that leaves no traces beside a database that is a file.
+func Untouched(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
+	if db.Engine == "sqlite" {
+		return sqlite.OpenUntouched(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
+	}
+	return Source(ctx, d, db, scratch)
+}
+
 // CopyFile makes a copy of a database that is a file, as of one moment.
 func CopyFile(ctx context.Context, d *disk.Disk, file, scratch string) (string, error) {
 	return sqlite.Copy(ctx, d, file, scratch)

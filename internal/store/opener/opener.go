@@ -37,6 +37,8 @@ type Opener struct {
 	// Account logs in at SSH machines whose address names nobody. SSHAgent is the
 	// socket of an SSH agent, or empty.
 	Account, SSHAgent string
+	// Alive, if set, is called whenever a store elsewhere shows a sign of life.
+	Alive func()
 }
 
 // Open makes a store; nothing is connected yet. An error is one in what the
@@ -50,7 +52,7 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 		return store.Named{}, fmt.Errorf("store %s: %w", name, err)
 	}
 	return store.Named{Name: name, Lanes: c.Lanes,
-		Store: retry.New(inner, retry.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: o.RetryPause})}, nil
+		Store: retry.New(inner, retry.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: o.RetryPause, Alive: o.Alive})}, nil
 }
 
 func (o *Opener) remote(c config.Store) (store.Store, error) {

@@ -39,6 +39,8 @@ type Options struct {
 	// Pause is the wait before the second try, doubled for each further one up
 	// to a quarter of a minute; 0 means 400 milliseconds.
 	Pause time.Duration
+	// Alive, if set, is called whenever the far end shows a sign of life.
+	Alive func()
 }
 
 // Store retries the calls of the store that it wraps.
@@ -84,17 +86,23 @@ type stallTimer struct {
 	cancel context.CancelCauseFunc
 	timer  *time.Timer
 	d      time.Duration
+	told   func()
 }
 
 func (s *Store) watchStall(ctx context.Context) *stallTimer {
-	w := &stallTimer{d: s.o.Silence}
+	w := &stallTimer{d: s.o.Silence, told: s.o.Alive}
 	ctx, w.cancel = context.WithCancelCause(ctx)
 	w.ctx = store.WithAlive(ctx, w.alive)
 	w.timer = time.AfterFunc(w.d, func() { w.cancel(fmt.Errorf("%w for %s", errStalled, w.d)) })
 	return w
 }
 
-func (w *stallTimer) alive() { w.timer.Reset(w.d) }
+func (w *stallTimer) alive() {
+	w.timer.Reset(w.d)
+	if w.told != nil {
+		w.told()
+	}
+}
 
 func (w *stallTimer) rest() { w.timer.Stop() }
 

@@ -69,6 +69,8 @@ type Job struct {
 	Damaged map[string]map[string]bool
 	// Down are stores that are known not to work, by name, and why.
 	Down map[string]error
+	// Others maps folders of other sites to their names: nothing is stored in them.
+	Others map[string]string
 	// Restored is the archive that the site was put back from since its last archive was
 	// taken; nil if it was not. What differs is then told from the one that it is nearer to.
 	Restored *catalog.Held

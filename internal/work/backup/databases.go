@@ -9,11 +9,13 @@ import (
 	"io"
 	"net/url"
 	"syscall"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/database"
+	"revlet/internal/platform/progress"
 	"revlet/internal/site"
 )
 
@@ -32,13 +34,16 @@ func (r *run) openDatabases(ctx context.Context) error {
 	}
 	r.record.Origin.Databases = map[string]archive.DBOrigin{}
 	for _, db := range r.Site.Databases {
+		_, done := r.patience(db.Label)
 		source, err := r.Open(ctx, db, scratch)
 		if err != nil {
+			done()
 			return err
 		}
 		r.sources = append(r.sources, openDatabase{db: db, source: source})
 		d := &r.sources[len(r.sources)-1]
-		if d.snapshot, err = source.Snapshot(ctx); err != nil {
+		d.snapshot, err = source.Snapshot(ctx)
+		if done(); err != nil {
 			return err
 		}
 		r.record.Origin.Databases[db.Label] = r.origin(d)
@@ -51,6 +56,14 @@ func (r *run) openDatabases(ctx context.Context) error {
 		r.neighbours = append(r.neighbours, d.snapshot.Neighbours()...)
 	}
 	return nil
+}
+
+// silence is after how long without a byte a person is told that a database is waited for.
+const silence = 30 * time.Second
+
+// patience has a person told when a database says nothing.
+func (r *run) patience(label string) (heard, done func()) {
+	return progress.Patience(r.observer, silence, fmt.Sprintf("note: database %s has said nothing for %s; it is waited for", label, silence))
 }
 
 func (r *run) origin(d *openDatabase) archive.DBOrigin {
@@ -102,10 +115,13 @@ func (r *run) dumpDatabase(ctx context.Context, g *errgroup.Group, d *openDataba
 // dumpUnit makes a part of a unit. One that the last archive has is first written
 // as it is: when it is the same, nothing need be compressed.
 func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (archive.Part, error) {
+	heard, done := r.patience(d.db.Label)
+	defer done()
+	pace := pacer(func(n int64) { heard(); r.observer.Advance(n) })
 	old, known := r.lastUnit(d, u)
 	if !known {
 		return r.packUnit(d, u, func(w io.Writer) (int64, error) {
-			return d.snapshot.Dump(ctx, u, io.MultiWriter(w, pacer(r.observer.Advance)))
+			return d.snapshot.Dump(ctx, u, io.MultiWriter(w, pace))
 		})
 	}
 	plain, err := r.spool.create()
@@ -114,7 +130,7 @@ func (r *run) dumpUnit(ctx context.Context, d *openDatabase, u database.Unit) (a
 	}
 	defer r.spool.discard(plain)
 	digest := sha256.New()
-	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(plain, digest, pacer(r.observer.Advance)))
+	rows, err := d.snapshot.Dump(ctx, u, io.MultiWriter(plain, digest, pace))
 	if err != nil {
 		return old, fmt.Errorf("database %s: %w", d.db.Label, err)
 	}

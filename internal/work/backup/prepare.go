@@ -30,12 +30,12 @@ func (r *run) withdraw(ctx context.Context) error {
 // prepare refuses what cannot work before anything is written.
 func (r *run) prepare(ctx context.Context) error {
 	for _, s := range r.Stores {
-		if f, ok := s.Store.(interface{ Root() string }); ok && state.Inside(f.Root(), r.Site.Root) {
-			return fmt.Errorf("store %s (%s) %w; move it elsewhere", s.Name, f.Root(), ErrInsideWebroot)
+		if dir, err := ExposedStore(s, r.Site, r.Others); err != nil {
+			return fmt.Errorf("store %s (%s) %w; move it elsewhere", s.Name, dir, err)
 		}
 	}
-	if state.Inside(r.State.Dir, r.Site.Root) {
-		return fmt.Errorf("the state folder %s %w; set `state:` elsewhere", r.State.Dir, ErrInsideWebroot)
+	if err := Exposed(r.State.Dir, r.Site, r.Others); err != nil {
+		return fmt.Errorf("the state folder %s %w; set `state:` elsewhere", r.State.Dir, err)
 	}
 	r.checkStores(ctx)
 	if err := r.allFailed(); err != nil {

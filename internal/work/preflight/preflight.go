@@ -23,6 +23,7 @@ import (
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/store"
+	"revlet/internal/work/backup"
 )
 
 // Level sorts findings.
@@ -58,6 +59,8 @@ type Job struct {
 	// Open opens one of the site's databases.
 	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
 	Now  func() time.Time
+	// Others maps folders of other sites to their names.
+	Others map[string]string
 }
 
 // Run looks at everything; a finding is never an error.
@@ -280,9 +283,9 @@ func (r *run) stores(ctx context.Context) {
 	for _, s := range r.Stores {
 		about := "store " + s.Name
 		offsite = offsite || s.Offsite()
-		f, isFolder := s.Store.(interface{ Root() string })
-		if isFolder && state.Inside(f.Root(), r.Site.Root) {
-			r.add(Stop, about, "%s lies inside the webroot, where anyone could download it; move it elsewhere", f.Root())
+		dir, err := backup.ExposedStore(s, r.Site, r.Others)
+		if err != nil {
+			r.add(Stop, about, "%s %v; move it elsewhere", dir, err)
 			continue
 		}
 		if err := s.Check(ctx); err != nil {
@@ -290,10 +293,10 @@ func (r *run) stores(ctx context.Context) {
 			continue
 		}
 		r.add(Passed, about, "%s can be written to", s.Where())
-		if !isFolder {
+		if dir == "" {
 			continue
 		}
-		free, err := r.State.Disk.Free(f.Root())
+		free, err := r.State.Disk.Free(dir)
 		switch {
 		case err != nil:
 			r.add(Look, about, "%v", err)
@@ -309,8 +312,8 @@ func (r *run) stores(ctx context.Context) {
 	if !offsite {
 		r.add(Look, "stores", "every store is on this machine: the archives die with it")
 	}
-	if state.Inside(r.State.Dir, r.Site.Root) {
-		r.add(Stop, "state", "the state folder %s lies inside the webroot; set `state:` elsewhere", r.State.Dir)
+	if err := backup.Exposed(r.State.Dir, r.Site, r.Others); err != nil {
+		r.add(Stop, "state", "the state folder %s %v; set `state:` elsewhere", r.State.Dir, err)
 	}
 }
 
