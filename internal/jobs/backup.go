@@ -204,8 +204,11 @@ func (a *Agent) follow(ctx context.Context, cfg config.Site, o Order, d *Deliver
 	}
 	failed = errors.Join(failed, a.lookAtArchive(ctx, d))
 	if o.Hold {
-		_, err := a.hold(ctx, rec.Site, rec.Name, o.Note)
+		left, err := a.hold(ctx, rec.Site, rec.Name, o.Note)
 		failed = errors.Join(failed, err)
+		for _, one := range left {
+			a.warnf("store %s does not know of the hold on %s: %w", one.Store, rec.Name, one.Err)
+		}
 	}
 	if a.hasRules(cfg) {
 		var err error

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -233,4 +234,23 @@ func TestTakenIsWhatTheClockSaid(t *testing.T) {
 	l, err := b.List(t.Context(), museum)
 	require.NoError(t, err)
 	assert.Len(t, l.Archives, 3)
+}
+
+func TestAStoreThatDoesNotKnowOfAHoldIsNamed(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	b.taken(Order{})
+	back := b.away("far")
+	b.told = nil
+	d := b.taken(Order{Hold: true})
+	var warned []string
+	for _, w := range events[Warning](b) {
+		warned = append(warned, w.Err.Error())
+	}
+	assert.Contains(t, strings.Join(warned, "\n"), "store far does not know of the hold on "+d.Record.Name)
+	back()
+	b.taken(Order{})
+	holds, err := b.History.Holds(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, holds, d.Record.Name, "here it counts all the same")
 }

@@ -29,6 +29,32 @@ import (
 // Age is how long a mark that nobody has taken away counts.
 const Age = 24 * time.Hour
 
+// RenewEvery is how often a mark is written anew while its run goes on: a first upload
+// may take longer than Age.
+const RenewEvery = Age / 8
+
+// Renew writes a mark anew every so often, until stop is called, which waits for that
+// to end. That one cannot be written is left to the next time.
+func Renew(ctx context.Context, s store.Store, mark string, text []byte, every time.Duration) (stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(every):
+				_ = s.Put(ctx, mark, bytes.NewReader(text), int64(len(text)))
+			}
+		}
+	}()
+	return func() {
+		cancel()
+		<-ended
+	}
+}
+
 // clearing begins the names of marks of those who clear up.
 const clearing = "clearing."
 
@@ -57,11 +83,12 @@ var ErrBusy = errors.New("another machine works in this store")
 // writes there: the error then wraps ErrBusy. The caller holds the site's lock
 // on this machine. done takes the mark away.
 func Clear(ctx context.Context, s store.Named, site, machine string) (done func(context.Context) error, err error) {
-	mark := path.Join(archive.RunningDir(site), clearing+machine)
-	if err := s.Put(ctx, mark, strings.NewReader("clearing up\n"), 12); err != nil {
+	mark, text := path.Join(archive.RunningDir(site), clearing+machine), []byte("clearing up\n")
+	if err := s.Put(ctx, mark, bytes.NewReader(text), int64(len(text))); err != nil {
 		return nil, fmt.Errorf("store %s: %w", s.Name, err)
 	}
-	done = func(ctx context.Context) error { return s.Remove(ctx, mark) }
+	stop := Renew(ctx, s, mark, text, RenewEvery)
+	done = func(ctx context.Context) error { stop(); return s.Remove(ctx, mark) }
 	others, err := s.List(ctx, archive.RunningDir(site))
 	for _, m := range others {
 		if m.Name != mark && Recent(m) {
@@ -126,7 +153,8 @@ func Write(ctx context.Context, s store.Named, site, archiveName, machine string
 	if err := s.Put(ctx, mark, bytes.NewReader(text), int64(len(text))); err != nil {
 		return nil, err
 	}
-	done = func(ctx context.Context) error { return s.Remove(ctx, mark) }
+	stop := Renew(ctx, s, mark, text, RenewEvery)
+	done = func(ctx context.Context) error { stop(); return s.Remove(ctx, mark) }
 	if err := AwaitClear(ctx, s, site, machine); err != nil {
 		return nil, errors.Join(err, done(context.WithoutCancel(ctx)))
 	}

@@ -87,3 +87,21 @@ func TestMachinesAreToldApartWithoutNamingThem(t *testing.T) {
 	host, _ := os.Hostname()
 	assert.NotContains(t, Machine("/a"), host)
 }
+
+// A run that takes longer than a mark counts keeps it young.
+func TestAMarkIsRenewedWhileItsRunGoesOn(t *testing.T) {
+	s, dir := place(t)
+	done, err := Write(t.Context(), s, site, "museum-20261123-032000", "a")
+	require.NoError(t, err)
+	mark := locks(t, s)[0].Name
+	old := time.Now().Add(-Age - time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, mark), old, old))
+	stop := Renew(t.Context(), s, mark, []byte("writing"), 10*time.Millisecond)
+	require.Eventually(t, func() bool { return Recent(locks(t, s)[0]) }, 5*time.Second, 10*time.Millisecond)
+	stop()
+	_, err = Clear(t.Context(), s, site, "b")
+	assert.ErrorIs(t, err, ErrBusy)
+	require.NoError(t, done(t.Context()))
+	time.Sleep(30 * time.Millisecond)
+	assert.Empty(t, locks(t, s), "nothing is written after it was taken away")
+}

@@ -143,7 +143,7 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	r.began, r.beganHere = r.Now(), time.Now()
 	r.put = func(t *target, o *object) error { return t.take(ctx, o) }
 	defer r.close()
-	done := func() {}
+	var done func()
 	var err error
 	if r.webroots, done, err = Confined(r.disk, r.Site); err != nil {
 		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, err)
@@ -186,6 +186,9 @@ func (r *run) noRoom(err error) error {
 
 // close lets go of everything, whatever came of the run.
 func (r *run) close() {
+	for _, t := range r.targets {
+		t.stopRenewing()
+	}
 	if r.list != nil {
 		r.list.Close()
 	}

@@ -38,6 +38,8 @@ type target struct {
 	has map[string]int64
 	// mark is the object that tells others of this run.
 	mark string
+	// renewing ends that it is written anew.
+	renewing func()
 
 	// damaged are objects that are there, but damaged.
 	damaged map[string]bool
@@ -219,6 +221,8 @@ func (t *target) announce(ctx context.Context, site string, m mark, token, machi
 	if err := putBytes(ctx, t, t.mark, data); err != nil {
 		return false, err
 	}
+	t.stopRenewing()
+	t.renewing = storelock.Renew(ctx, t.Named, t.mark, data, storelock.RenewEvery)
 	running, err := t.List(ctx, archive.RunningDir(site))
 	if err != nil {
 		return false, err
@@ -232,8 +236,17 @@ func (t *target) announce(ctx context.Context, site string, m mark, token, machi
 	return false, storelock.AwaitClear(ctx, t.Named, site, machine)
 }
 
+// stopRenewing ends that the mark is written anew, and waits for it.
+func (t *target) stopRenewing() {
+	if t.renewing != nil {
+		t.renewing()
+		t.renewing = nil
+	}
+}
+
 // withdraw takes the mark away.
 func (t *target) withdraw(ctx context.Context) error {
+	t.stopRenewing()
 	if t.mark == "" {
 		return nil
 	}
