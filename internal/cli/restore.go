@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,7 +48,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
-			beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
+			salvageFlag, beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
 	}
@@ -66,6 +67,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer done()
+	lost, err := a.salvage(ctx, c, h)
+	if err != nil {
+		return err
+	}
 	s, err := a.jobs.OpenForRestore(ctx, h)
 	if err != nil {
 		return err
@@ -75,7 +80,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	want.Archive, want.Site, want.Anyway, want.Clean, want.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
-	want.KeepSettings = c.Bool("keep-settings")
+	want.KeepSettings, want.Salvage = c.Bool("keep-settings"), c.Bool("salvage")
 	if want.KeepSettings && (!want.Files || want.Selection != nil || s.Recipe == nil) {
 		return usageError("--keep-settings is for a restore of all files of a site whose CMS is known")
 	}
@@ -105,7 +110,19 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	r.Lost = append(lost, r.Lost...)
 	return a.reportRestore(c, r)
+}
+
+var salvageFlag = &cli.BoolFlag{Name: "salvage", Usage: "of an archive that is damaged: take what the damage has left, and name the rest"}
+
+// salvage prepares a damaged archive, if that is wanted, and returns what cannot be told
+// of it any more.
+func (a *app) salvage(ctx context.Context, c *cli.Command, h *catalog.Held) ([]string, error) {
+	if !c.Bool("salvage") {
+		return nil, nil
+	}
+	return h.Salvage(ctx)
 }
 
 // archiveOrFile finds the archive that was typed, or takes a portable file for
@@ -254,22 +271,43 @@ func (a *app) typed(question string, words ...string) error {
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.printJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "extra_tables": nonNil(r.ExtraTables), "clean": r.Clean, "checks": nonNil(r.Answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "extra_tables": nonNil(r.ExtraTables), "lost": nonNil(r.Lost), "clean": r.Clean, "checks": nonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
 	} else {
 		a.showRestored(r)
 	}
-	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() {
+	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() || len(r.Lost) > 0 {
 		return &exitError{code: exitDamage}
 	}
 	return nil
 }
 
+// lostShown is how much of what is damaged is listed.
+const lostShown = 20
+
+// showLost names what is damaged in every store.
+func (a *printer) showLost(lost []string, what string) {
+	if len(lost) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s damaged in every store, and %s:\n", a.bad("Lost:"), what)
+	for _, one := range lost[:min(len(lost), lostShown)] {
+		fmt.Fprintf(a.out, "  %s\n", printable(strings.TrimPrefix(one, site.RootLabel+"/")))
+	}
+	if more := len(lost) - lostShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
+	}
+}
+
 func (a *printer) showRestored(r *jobs.Restored) {
 	h := r.Archive
-	fmt.Fprintf(a.out, "%s %s from %s\n\n", a.good("Restored"), a.bold(h.Site), h.Name)
+	did := a.good("Restored")
+	if len(r.Lost) > 0 {
+		did = a.bad("Restored what was left:")
+	}
+	fmt.Fprintf(a.out, "%s %s from %s\n\n", did, a.bold(h.Site), h.Name)
 	var lines [][2]string
 	if r.Paths > 0 {
 		lines = append(lines, [2]string{"files", count(r.Paths, "path", "paths") + " put back, each digest checked"})
@@ -293,6 +331,7 @@ func (a *printer) showRestored(r *jobs.Restored) {
 	a.facts(lines)
 	a.showUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
 	a.showExtraTables(r.ExtraTables, nil, "was set aside")
+	a.showLost(r.Lost, "not put back; what the site had is set aside")
 	a.showStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {
@@ -324,7 +363,7 @@ func (a *app) extractCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
 			&cli.StringSliceFlag{Name: "table", Usage: "a table's `NAME`, written as SQL text; may be given again"},
-			beforeFlag, keyFlag, jsonFlag,
+			salvageFlag, beforeFlag, keyFlag, jsonFlag,
 		},
 		Action: a.extract,
 	}
@@ -340,24 +379,34 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	lost, err := a.salvage(ctx, c, h)
+	if err != nil {
+		return err
+	}
 	to, err := filepath.Abs(c.String("to"))
 	if err != nil {
 		return err
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	r, err := extract.Run(ctx, extract.Job{Archive: h, Paths: args[1:], Tables: tables, To: to, Disk: a.jobs.Disk, Observer: watch})
+	r, err := extract.Run(ctx, extract.Job{Archive: h, Paths: args[1:], Tables: tables, To: to, Salvage: c.Bool("salvage"), Disk: a.jobs.Disk, Observer: watch})
 	done()
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": nonNil(r.Tables)})
+	r.Lost = append(lost, r.Lost...)
+	var worst error
+	if len(r.Lost) > 0 {
+		worst = &exitError{code: exitDamage}
 	}
+	if c.Bool("json") {
+		return cmp.Or(a.printJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": nonNil(r.Tables), "lost": nonNil(r.Lost)}), worst)
+	}
+	a.showLost(r.Lost, "not copied")
 	if r.Paths > 0 {
 		fmt.Fprintf(a.out, "Copied %s from %s into %s\n", count(r.Paths, "path", "paths"), h.Name, to)
 	}
 	for _, file := range r.Tables {
 		fmt.Fprintf(a.out, "Wrote %s\n", file)
 	}
-	return nil
+	return worst
 }

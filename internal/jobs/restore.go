@@ -61,6 +61,8 @@ type RestoreOrder struct {
 	Clean bool
 	// KeepSettings keeps the present settings file instead of the archive's.
 	KeepSettings bool
+	// Salvage restores what damage has left.
+	Salvage bool
 	// Dumped names the database that is meant in a dump of several.
 	Dumped   string
 	Observer progress.Observer
@@ -154,11 +156,11 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {
-		return nil, err
+		return nil, catalog.BecauseDamaged(o.Archive, err)
 	}
 	if r.ExtraTables = extra; extraErr != nil {
 		a.warnf("tables that the archive does not have cannot be told: %w", extraErr)

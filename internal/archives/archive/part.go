@@ -111,6 +111,10 @@ func (p *PartWriter) Finish() (Part, error) {
 // that were written.
 var ErrDamaged = errors.New("damaged")
 
+// StaleDir is the folder in a part of kind tree that names, part by part, the
+// entries that do not belong to the archive.
+const StaleDir = "REVLET-STALE/"
+
 // PartReader gives a part's content and checks the stored bytes on the way.
 type PartReader struct {
 	part    Part

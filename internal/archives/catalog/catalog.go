@@ -29,6 +29,8 @@ type Held struct {
 	Stores []store.Named
 	// Keys open what is encrypted.
 	Keys *encryption.Keys
+	// rebuilt is the list, made anew because it is damaged everywhere: see Salvage.
+	rebuilt []archive.Entry
 }
 
 // Options say how records that are sealed are opened.
@@ -241,6 +243,14 @@ func (l *Listing) unknown(site, name string, before time.Time) error {
 // ReadList calls visit for every entry of an archive's list, from the first
 // store that has it sound.
 func (h *Held) ReadList(ctx context.Context, visit func(archive.Entry) error) error {
+	for _, e := range h.rebuilt {
+		if err := visit(e); err != nil {
+			return err
+		}
+	}
+	if h.rebuilt != nil {
+		return nil
+	}
 	var failed error
 	for _, s := range h.Stores {
 		if err := CheckList(ctx, s, h.Record); err != nil {

@@ -78,16 +78,35 @@ func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
 	return ix, nil
 }
 
+func damaged(part archive.Part, format string, args ...any) error {
+	return fmt.Errorf("part %s: %w: %s", part.Name, archive.ErrDamaged, fmt.Sprintf(format, args...))
+}
+
 // ReadTar reads a part of files or of the tree to its end and calls visit for
 // each entry that the list names in it. It makes sure that the part holds what
 // the list says, in its order, and compares every file's digest after visit has
 // read it; what visit does not read is read for it. Entries that the list does
 // not name are passed over: they belong to earlier archives that share the part.
 func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, content io.Reader) error) error {
-	expected := ix.parts[part.Name]
-	damaged := func(format string, args ...any) error {
-		return fmt.Errorf("part %s: %w: %s", part.Name, archive.ErrDamaged, fmt.Sprintf(format, args...))
+	err := ix.Sift(p, part, func(h *tar.Header, content io.Reader) (bool, error) { return true, visit(h, content) }, func(h *tar.Header, sound bool) error {
+		if !sound {
+			return damaged(part, "the content of %q is not what was saved", h.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
+	return p.Finish()
+}
+
+// Sift reads a part of files or of the tree as far as it goes, and calls visit for each
+// entry that the list names in it. Of those that visit wants, ended is told whether the
+// content is what was saved; of others nobody asks. An error is one of visit or ended, or
+// says that the part cannot be read on, or lacks entries. Its stored bytes as a whole are
+// not compared: see PartReader.Finish.
+func (ix *Index) Sift(p *Part, part archive.Part, visit func(h *tar.Header, content io.Reader) (wanted bool, err error), ended func(h *tar.Header, sound bool) error) error {
+	expected := ix.parts[part.Name]
 	tr := tar.NewReader(p)
 	for {
 		h, err := tr.Next()
@@ -102,25 +121,28 @@ func (ix *Index) ReadTar(p *Part, part archive.Part, visit func(h *tar.Header, c
 			continue
 		}
 		if h.Typeflag == tar.TypeReg && expected[0].size != h.Size {
-			return damaged("%q in it has another length than the list says", h.Name)
+			return damaged(part, "%q in it has another length than the list says", h.Name)
 		}
 		digest := sha256.New()
 		content := io.TeeReader(tr, digest)
-		if err := visit(h, content); err != nil {
+		wanted, err := visit(h, content)
+		if err != nil {
 			return err
 		}
-		if _, err := io.Copy(io.Discard, content); err != nil {
-			return p.Blame(err)
-		}
-		if h.Typeflag == tar.TypeReg && [sha256.Size]byte(digest.Sum(nil)) != expected[0].sum {
-			return damaged("the content of %q is not what was saved", h.Name)
+		if wanted {
+			if _, err := io.Copy(io.Discard, content); err != nil {
+				return p.Blame(err)
+			}
+			if err := ended(h, h.Typeflag != tar.TypeReg || [sha256.Size]byte(digest.Sum(nil)) == expected[0].sum); err != nil {
+				return err
+			}
 		}
 		expected = expected[1:]
 	}
 	if len(expected) > 0 {
-		return damaged("%d entries of the list are not in it", len(expected))
+		return damaged(part, "%d entries of the list are not in it", len(expected))
 	}
-	return p.Finish()
+	return nil
 }
 
 // CheckSQL reads a part of a database to its end through visit and compares

@@ -38,6 +38,8 @@ const (
 	NoneServes Reason = "none-serves"
 	// ArchiveDamaged: "archive" cannot be restored whole.
 	ArchiveDamaged Reason = "archive-damaged"
+	// SomeDamaged: something that was wanted of "archive" is damaged in every store.
+	SomeDamaged Reason = "some-damaged"
 	// NoKey: it is encrypted and no key was given. NobodyToEncryptFor: the
 	// configuration wants encryption and names no recipient.
 	NoKey              Reason = "no-key"

@@ -95,15 +95,11 @@ func (t *treePart) add(e archive.Entry) error {
 	return nil
 }
 
-// StaleDir is the folder in a part of kind tree that names, part by part, the
-// entries that do not belong to the archive.
-const StaleDir = "REVLET-STALE/"
-
 // stale notes the names in a part that the archive does not hold, each ended by
 // a zero byte, for those who unpack parts by hand.
 func (t *treePart) stale(part string, names []string) error {
 	text := strings.Join(names, "\x00") + "\x00"
-	h := &tar.Header{Name: StaleDir + part, Typeflag: tar.TypeReg, Mode: 0o600, Size: int64(len(text)), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
+	h := &tar.Header{Name: archive.StaleDir + part, Typeflag: tar.TypeReg, Mode: 0o600, Size: int64(len(text)), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
 	if err := t.tw.WriteHeader(h); err != nil {
 		return err
 	}

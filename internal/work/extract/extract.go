@@ -32,7 +32,9 @@ type Job struct {
 	// or doublestar patterns. Tables are names of tables.
 	Paths, Tables []string
 	// To is a folder; it is made when missing. Files in it are not replaced.
-	To       string
+	To string
+	// Salvage copies what damage has left, and names the rest: see Result.Lost.
+	Salvage  bool
 	Disk     *disk.Disk
 	Observer progress.Observer
 }
@@ -41,6 +43,8 @@ type Job struct {
 type Result struct {
 	Paths  int64
 	Tables []string
+	// Lost is what was wanted and is damaged in every store.
+	Lost []string
 }
 
 // Run copies. A path or table that the archive does not hold is an error, and
@@ -48,7 +52,7 @@ type Result struct {
 func Run(ctx context.Context, j Job) (*Result, error) {
 	sel := &selection{j: j, hit: map[string]bool{}, parts: map[string]bool{}}
 	if err := j.Archive.ReadList(ctx, sel.entry); err != nil {
-		return nil, err
+		return nil, catalog.BecauseDamaged(j.Archive, err)
 	}
 	if err := sel.missing(); err != nil {
 		return nil, err
@@ -62,8 +66,8 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	}
 	result := &Result{}
 	if len(j.Paths) > 0 {
-		if result.Paths, err = j.files(ctx, sel, ix); err != nil {
-			return nil, fmt.Errorf("extract: %w", err)
+		if err = j.files(ctx, sel, ix, result); err != nil {
+			return nil, catalog.BecauseDamaged(j.Archive, fmt.Errorf("extract: %w", err))
 		}
 	}
 	if len(j.Tables) > 0 {
@@ -147,7 +151,7 @@ func (s *selection) missing() error {
 }
 
 // files unpacks the parts that are needed, keeping what matches.
-func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int64, error) {
+func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, result *Result) error {
 	some := *j.Archive.Record
 	some.Parts = slices.DeleteFunc(slices.Clone(some.Parts), func(p archive.Part) bool { return !sel.parts[p.Name] })
 	var total int64
@@ -162,12 +166,15 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index) (int6
 			others = append(others, label)
 		}
 	}
-	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Keep: func(rel string) bool {
+	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: func(rel string) bool {
 		_, ok := match(j.Paths, rel)
 		return ok
 	}}
-	err := t.Write(ctx, &catalog.Held{Record: &some, Stores: j.Archive.Stores, Keys: j.Archive.Keys}, ix, j.To)
-	return t.Written(), err
+	held := *j.Archive
+	held.Record = &some
+	err := t.Write(ctx, &held, ix, j.To)
+	result.Paths, result.Lost = t.Written(), t.Lost()
+	return err
 }
 
 // sql writes the parts that are wanted as one SQL file.

@@ -32,13 +32,13 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.sameSite(); err != nil {
 		return err
 	}
-	if err := r.partsPresent(ctx); err != nil {
-		return err
-	}
 	if r.Files && r.Selection != nil {
 		if err := r.planShare(ctx); err != nil {
 			return err
 		}
+	}
+	if err := r.partsPresent(ctx); err != nil {
+		return err
 	}
 	if r.Files {
 		if err := r.planFiles(); err != nil {
@@ -99,6 +99,9 @@ func place(address string) string {
 func (r *run) wanted() []archive.Part {
 	return slices.DeleteFunc(slices.Clone(r.Archive.Parts), func(p archive.Part) bool {
 		isFile := p.Kind == archive.KindFiles || p.Kind == archive.KindTree
+		if p.Kind == archive.KindFiles && r.Selection != nil && r.Selection.parts != nil && !r.Selection.parts[p.Name] {
+			return true
+		}
 		return isFile && !r.Files || !isFile && !r.wantsSQL(p)
 	})
 }
@@ -126,7 +129,7 @@ func (r *run) partsPresent(ctx context.Context) error {
 		if err != nil && catalog.VerdictOf(err) != catalog.Damaged {
 			return fmt.Errorf("archive %s cannot be read now: %w", r.Archive.Name, err)
 		}
-		if err != nil {
+		if err != nil && (!r.Salvage || p.Kind == archive.KindSchema) {
 			return reason.New(reason.ArchiveDamaged, reason.Names{"archive": r.Archive.Name}, "archive %s cannot be restored whole: %w", r.Archive.Name, err)
 		}
 	}

@@ -56,6 +56,8 @@ type Job struct {
 	KeepSettings, Unserved bool
 	// Dumped names the database that is meant in a copy's dump of several.
 	Dumped string
+	// Salvage restores what damage has left, and names the rest: see Result.Lost.
+	Salvage bool
 	// Drain is how long to wait, once the site is closed, for pages that are being
 	// made: they would be half of the old site and half of the new one.
 	Drain time.Duration
@@ -80,6 +82,8 @@ type Result struct {
 	// Uncovered is what the archive never held: it was carried over, or set aside if
 	// Job.Clean is set.
 	Uncovered []Uncovered
+	// Lost is what is damaged in every store: files by their names, tables in words.
+	Lost []string
 }
 
 // Run restores. The caller holds the site's lock and has called Recover. Until
@@ -306,12 +310,12 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
 		return err
 	}
-	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others}
+	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage}
 	var folders []carried
 	var err error
 	switch {
 	case r.Selection != nil:
-		t.Keep = func(rel string) bool { return r.wants(f, rel) }
+		t.Keep, t.Parts = func(rel string) bool { return r.wants(f, rel) }, r.Selection.parts
 		folders, err = r.carryRest(ctx, f)
 	case len(f.Kept) > 0:
 		t.Keep = func(rel string) bool { return !f.keeps(rel) }
@@ -327,6 +331,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		return err
 	}
 	r.result.Paths += t.Written()
+	r.result.Lost = append(r.result.Lost, t.Lost()...)
 	if n := t.Unset(); n > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
 	}
@@ -461,8 +466,23 @@ func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part
 // one, its digest is checked beforehand: rows that came from a damaged part
 // could not be told from good ones. With one store, damage ends the restore.
 func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
+	err := r.loadWhole(ctx, ix, part, target, plan)
+	if !r.Salvage || part.Kind == database.Schema || !catalog.IsDamage(err) {
+		return err
+	}
+	what := fmt.Sprintf("%d rows of table %s of database %s", part.Entries, part.Table, part.Database)
+	if part.Kind == database.Objects {
+		what = "views, triggers and routines of database " + part.Database
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.result.Lost = append(r.result.Lost, what)
+	return nil
+}
+
+func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
 	return r.Archive.EachStore(func(s store.Named) error {
-		if len(r.Archive.Stores) > 1 {
+		if len(r.Archive.Stores) > 1 || r.Salvage {
 			if err := ix.Check(ctx, r.Archive, s, part, nil); err != nil {
 				return err
 			}

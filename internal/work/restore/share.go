@@ -34,17 +34,20 @@ type FileSelection struct {
 	// above it.
 	paths, bytes int64
 	parents      map[string]bool
+	// parts are those that hold any of it.
+	parts map[string]bool
 }
 
 // planShare looks up what of the archive is in the share.
 func (r *run) planShare(ctx context.Context) error {
-	r.Selection.parents = map[string]bool{}
+	r.Selection.parents, r.Selection.parts = map[string]bool{}, map[string]bool{}
 	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
 		rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
 		if !ok || !e.IsFileTree() || !r.Selection.Keep(rel) {
 			return nil
 		}
 		r.Selection.paths++
+		r.Selection.parts[e.Part] = true
 		r.Selection.bytes += e.Size
 		for dir := path.Dir(rel); dir != "." && !r.Selection.parents[dir]; dir = path.Dir(dir) {
 			r.Selection.parents[dir] = true

@@ -44,6 +44,10 @@ type Tree struct {
 	KeepExisting bool
 	// Workers is how many parts are unpacked at a time; 0 means 2.
 	Workers int
+	// Parts are those of files that are needed; nil is all.
+	Parts map[string]bool
+	// Salvage has what is damaged in every store passed over: see Lost.
+	Salvage bool
 
 	root    *disk.Root
 	made    sync.Map // folders that exist
@@ -52,12 +56,12 @@ type Tree struct {
 	folders []*tar.Header
 	written int64
 	unset   int64
+	lost    []string
 }
 
 // Write unpacks every part of files and then the tree part into dir, which
-// exists and is empty. Every digest is checked as it is written. A part that
-// is damaged in one store is taken from the next; what was written of it is
-// written again.
+// exists and is empty. Every digest is checked as it is written. What is damaged in one
+// store is taken from the next; what nobody wants may be damaged.
 func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, dir string) error {
 	root, err := t.Disk.OpenRoot(dir)
 	if err != nil {
@@ -75,7 +79,7 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, di
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(workers)
 	for _, p := range h.Parts {
-		if p.Kind != archive.KindFiles || !ix.Holds(p.Name, t.Label) {
+		if p.Kind != archive.KindFiles || !ix.Holds(p.Name, t.Label) || t.Parts != nil && !t.Parts[p.Name] {
 			continue
 		}
 		g.Go(func() error { return t.part(gctx, h, ix, p) })
@@ -99,20 +103,118 @@ func (t *Tree) Unset() int64 { return t.unset }
 // Written is how many paths were written.
 func (t *Tree) Written() int64 { return t.written }
 
+// Lost are the names of what was wanted and is damaged in every store, in order.
+func (t *Tree) Lost() []string {
+	slices.Sort(t.lost)
+	return t.lost
+}
+
+// unpacking is one part on its way into the tree.
+type unpacking struct {
+	*Tree
+	h    *catalog.Held
+	ix   *catalog.Index
+	part archive.Part
+	// good are the names that were written and are what was saved, begun those that
+	// were begun.
+	good, begun map[string]bool
+}
+
 func (t *Tree) part(ctx context.Context, h *catalog.Held, ix *catalog.Index, part archive.Part) error {
-	return h.EachStore(func(s store.Named) error {
-		p, err := h.OpenPart(ctx, s, part, t.Pace)
-		if err != nil {
-			return err
+	u := &unpacking{Tree: t, h: h, ix: ix, part: part, good: map[string]bool{}, begun: map[string]bool{}}
+	var failed error
+	damage := true
+	for _, s := range h.Stores {
+		err := u.from(ctx, s)
+		if err == nil {
+			return nil
 		}
-		defer p.Close()
-		return ix.ReadTar(p, part, func(hdr *tar.Header, content io.Reader) error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			return t.entry(hdr, content)
-		})
+		damage = damage && catalog.IsDamage(err)
+		failed = errors.Join(failed, err)
+		u.dropBad()
+	}
+	lacking, err := u.lacking(ctx)
+	switch {
+	case err != nil:
+		return errors.Join(failed, err)
+	case len(lacking) == 0 && damage:
+		return nil // what is damaged is not wanted
+	}
+	if !t.Salvage || !damage {
+		return failed
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.lost = append(t.lost, lacking...)
+	return nil
+}
+
+// from unpacks what is still lacking from one store, as far as it can be read.
+func (u *unpacking) from(ctx context.Context, s store.Named) error {
+	p, err := u.h.OpenPart(ctx, s, u.part, u.Pace)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	var bad error
+	err = u.ix.Sift(p, u.part, func(hdr *tar.Header, content io.Reader) (bool, error) {
+		if err := ctx.Err(); err != nil {
+			return false, err
+		}
+		name := strings.TrimSuffix(hdr.Name, "/")
+		rel, wanted, err := u.wants(hdr)
+		if err != nil || !wanted || u.good[name] {
+			return false, err
+		}
+		err = u.entry(rel, hdr, content)
+		if err == nil || errors.Is(err, archive.ErrDamaged) {
+			u.begun[name] = true
+		}
+		if hdr.Typeflag == tar.TypeLink && u.Salvage && errors.Is(err, fs.ErrNotExist) {
+			return false, nil // another name of a file that is lost
+		}
+		return err == nil, err
+	}, func(hdr *tar.Header, sound bool) error {
+		name := strings.TrimSuffix(hdr.Name, "/")
+		if !sound {
+			bad = fmt.Errorf("part %s: %w: the content of %q is not what was saved", u.part.Name, archive.ErrDamaged, hdr.Name)
+			return nil
+		}
+		u.good[name] = true
+		u.mu.Lock()
+		u.written++
+		u.mu.Unlock()
+		return nil
 	})
+	if err = errors.Join(err, bad); err != nil {
+		return err
+	}
+	return p.Finish()
+}
+
+// dropBad removes what was begun and is not what was saved, or only half of it.
+func (u *unpacking) dropBad() {
+	for name := range u.begun {
+		if rel, err := u.relative(name); err == nil && !u.good[name] {
+			_ = u.root.Remove(rel)
+		}
+	}
+	u.begun = map[string]bool{}
+}
+
+// lacking are the names in the list of what is wanted of the part and was not written.
+func (u *unpacking) lacking(ctx context.Context) (names []string, err error) {
+	err = u.h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Part != u.part.Name || u.good[e.Path] {
+			return nil
+		}
+		_, wanted, err := u.wants(&tar.Header{Name: e.Path})
+		if wanted && e.Path != u.Label {
+			names = append(names, e.Path)
+		}
+		return err
+	})
+	return names, err
 }
 
 // longestName is the kernel's limit on a path (PATH_MAX): nothing longer can
@@ -135,23 +237,19 @@ func (t *Tree) relative(name string) (string, error) {
 	return rel, nil
 }
 
-func (t *Tree) entry(h *tar.Header, content io.Reader) error {
+// wants tells whether an entry is to be written, and where.
+func (t *Tree) wants(h *tar.Header) (rel string, wanted bool, err error) {
 	if label, _, _ := strings.Cut(h.Name, "/"); slices.Contains(t.Others, label) {
-		return nil
+		return "", false, nil
 	}
-	rel, err := t.relative(h.Name)
-	if err != nil {
-		return err
+	if rel, err = t.relative(h.Name); err != nil {
+		return "", false, err
 	}
-	if t.Keep != nil && rel != "." && !t.Keep(rel) {
-		return nil
-	}
-	if rel == "." && t.Keep != nil {
-		return nil // the folder to extract into keeps its own permissions
-	}
-	t.mu.Lock()
-	t.written++
-	t.mu.Unlock()
+	// With a choice, the folder to extract into keeps its own permissions.
+	return rel, t.Keep == nil || rel != "." && t.Keep(rel), nil
+}
+
+func (t *Tree) entry(rel string, h *tar.Header, content io.Reader) error {
 	switch h.Typeflag {
 	case tar.TypeReg:
 		return t.file(rel, h, content)
