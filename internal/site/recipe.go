@@ -27,6 +27,11 @@ type Recipe struct {
 	Components  []Component                 `yaml:"components"`
 	Skip        []string                    `yaml:"skip"`
 	Maintenance Maintenance                 `yaml:"maintenance"`
+	// SubSites say how many sites live in one installation.
+	SubSites SubSites `yaml:"sub_sites"`
+	// Autoload are patterns for scripts that run at every request, whoever has
+	// switched what on.
+	Autoload []string `yaml:"autoload"`
 	// Relations say which rows belong together.
 	Relations []Relation `yaml:"relations"`
 	// Caveats lists, by table, data that restoring a row does not restore.
@@ -136,6 +141,13 @@ type Watch struct {
 	// Name is the column that tells the row to people, What says what it is.
 	Name string `yaml:"name"`
 	What string `yaml:"what"`
+}
+
+// OfEach tells whether a rule means other rows for each sub-site, though in a table that
+// all of them use.
+func (w Watch) OfEach() bool {
+	named := func(s string) bool { return strings.Contains(s, "{prefix}") }
+	return slices.ContainsFunc(w.Is, named) || w.Among != nil && slices.ContainsFunc(w.Among.Is, named)
 }
 
 // Members are the values of Column in those rows of Table in which Where is one

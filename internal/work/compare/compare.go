@@ -316,6 +316,8 @@ func (j Job) suspect(how, rel, component string) string {
 		return "a file of the CMS itself differs, and its version is the same"
 	case component == "core" && how == Added && script && j.sameVersion():
 		return "a script that is no part of this version of the CMS"
+	case script && j.Recipe.Autoloads(rel):
+		return "a script that runs at every request"
 	case slices.Contains(serverSettings, base):
 		return "it changes how the web server treats its folder"
 	case script && strings.HasPrefix(base, "."):
@@ -419,7 +421,15 @@ func (j Job) watch(ctx context.Context, r *Report, before, after map[TableName]S
 	}
 	for label, tables := range changed {
 		origin := a.Origin.Databases[label]
-		w := Watcher{Recipe: j.Recipe, Database: label, Engine: origin.Engine, Prefix: origin.Prefix, Count: func(table string) int64 {
+		var all []string
+		for _, side := range []map[TableName]Sum{before, after} {
+			for name := range side {
+				if name.Database == label && !slices.Contains(all, name.Table) {
+					all = append(all, name.Table)
+				}
+			}
+		}
+		w := Watcher{Recipe: j.Recipe, Tables: all, Database: label, Engine: origin.Engine, Prefix: origin.Prefix, Count: func(table string) int64 {
 			name := TableName{label, table}
 			return max(before[name].Rows, after[name].Rows)
 		}}

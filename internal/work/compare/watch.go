@@ -37,6 +37,10 @@ type Watcher struct {
 	Count func(table string) int64
 	// Before and After give the rows of both sides.
 	Before, After Texts
+	// Tables are all tables of the database.
+	Tables []string
+	// sub is what begins the tables of a sub-site after the prefix.
+	sub string
 }
 
 // Suspects judges the rows that differ in some tables.
@@ -45,16 +49,22 @@ func (w Watcher) Suspects(ctx context.Context, changed []string) ([]SuspectRow, 
 		return nil, nil
 	}
 	var all []SuspectRow
-	for _, rule := range w.Recipe.Watch {
-		table := w.Prefix + rule.Table
-		if !slices.Contains(changed, table) {
-			continue
+	for _, w.sub = range w.Recipe.SubPrefixes(w.Prefix, w.Tables) {
+		for _, rule := range w.Recipe.Watch {
+			table := w.Recipe.TableOf(w.Prefix, w.sub, rule.Table)
+			if !slices.Contains(changed, table) || w.sub != "" && w.Recipe.Shares(rule.Table) && !rule.OfEach() {
+				continue
+			}
+			found, err := w.judge(ctx, rule, table)
+			if err != nil {
+				return nil, fmt.Errorf("look at the rows of %s: %w", table, err)
+			}
+			for _, one := range found {
+				if !slices.ContainsFunc(all, func(s SuspectRow) bool { return s.Table == one.Table && s.Name == one.Name && s.Suspect == one.Suspect }) {
+					all = append(all, one)
+				}
+			}
 		}
-		found, err := w.judge(ctx, rule, table)
-		if err != nil {
-			return nil, fmt.Errorf("look at the rows of %s: %w", table, err)
-		}
-		all = append(all, found...)
 	}
 	return all, nil
 }
@@ -103,7 +113,7 @@ func (w Watcher) judge(ctx context.Context, rule site.Watch, table string) ([]Su
 func (w Watcher) named(values []string) []string {
 	var all []string
 	for _, v := range values {
-		all = append(all, strings.ReplaceAll(v, "{prefix}", w.Prefix))
+		all = append(all, strings.ReplaceAll(v, "{prefix}", w.Prefix+w.sub))
 	}
 	return all
 }
@@ -114,7 +124,7 @@ func (w Watcher) members(ctx context.Context, of site.Members) (map[string]bool,
 	all := map[string]bool{}
 	var columns []string
 	head := func(line string) { columns = columnsOf(line) }
-	err := eachRow(ctx, w.After, TableName{w.Database, w.Prefix + of.Table}, w.Engine, head, func(row []byte) error {
+	err := eachRow(ctx, w.After, TableName{w.Database, w.Recipe.TableOf(w.Prefix, w.sub, of.Table)}, w.Engine, head, func(row []byte) error {
 		if r := rowOf(columns, string(row), w.Engine); j.concerns(r) {
 			all[r[of.Column]] = true
 		}
@@ -210,6 +220,8 @@ func (j *judge) again(columns []string, was, is Row, picked []string) func(Row) 
 func (j *judge) label(r Row, picked []string) string {
 	name := r[j.rule.Name]
 	switch {
+	case len(picked) > 0 && name != "":
+		return name + ": " + strings.Join(picked, ", ")
 	case len(picked) > 0:
 		return strings.Join(picked, ", ")
 	case name == "":

@@ -88,23 +88,43 @@ func relations(s *site.Site, h *catalog.Held, label string) []database.Relation 
 		return nil
 	}
 	prefix := h.Origin.Databases[label].Prefix
-	var all []database.Relation
-	for _, r := range s.Recipe.Relations {
-		to := r.To
-		if r.Parent != "" {
-			to = r.Parent
+	var tables []string
+	for _, p := range h.Parts {
+		if p.Kind == archive.KindRows && p.Slice <= 1 && p.Database == label {
+			tables = append(tables, p.Table)
 		}
-		from, fromColumn, _ := strings.Cut(r.From, ".")
-		table, column, _ := strings.Cut(to, ".")
-		one := database.Relation{From: prefix + from, FromColumn: fromColumn, Column: column, Where: r.Where, Is: r.Is, Keep: r.Keep, Parent: r.Parent != ""}
-		for _, p := range h.Parts {
-			if p.Kind != archive.KindRows || p.Slice > 1 || p.Database != label {
-				continue
+	}
+	var all []database.Relation
+	for _, sub := range s.Recipe.SubPrefixes(prefix, tables) {
+		for _, r := range s.Recipe.Relations {
+			for _, one := range relationsOf(s.Recipe, r, prefix, sub, tables) {
+				if !slices.Contains(all, one) { // between tables that all sub-sites share
+					all = append(all, one)
+				}
 			}
-			if ok, err := doublestar.Match(table, strings.TrimPrefix(p.Table, prefix)); ok && err == nil {
-				one.Table = p.Table
-				all = append(all, one)
-			}
+		}
+	}
+	return all
+}
+
+// relationsOf are the relations that a rule means in one sub-site.
+func relationsOf(recipe *site.Recipe, r site.Relation, prefix, sub string, tables []string) (all []database.Relation) {
+	to := r.To
+	if r.Parent != "" {
+		to = r.Parent
+	}
+	from, fromColumn, _ := strings.Cut(r.From, ".")
+	table, column, _ := strings.Cut(to, ".")
+	one := database.Relation{From: recipe.TableOf(prefix, sub, from), FromColumn: fromColumn, Column: column, Where: r.Where, Is: r.Is, Keep: r.Keep, Parent: r.Parent != ""}
+	begin := prefix + sub
+	if recipe.Shares(table) {
+		begin = prefix
+	}
+	for _, name := range tables {
+		rest, ours := strings.CutPrefix(name, begin)
+		if ok, err := doublestar.Match(table, rest); ours && ok && err == nil {
+			one.Table = name
+			all = append(all, one)
 		}
 	}
 	return all
@@ -150,7 +170,11 @@ func (r *run) caveats(p *database.Plan, share *database.RowSelection) {
 	prefix := r.Archive.Origin.Databases[p.Label].Prefix
 	seen := map[string]bool{}
 	for _, pick := range share.Rows {
-		text := r.Site.Recipe.Caveats[strings.TrimPrefix(pick.Table, prefix)]
+		name := strings.TrimPrefix(pick.Table, prefix)
+		for _, sub := range r.Site.Recipe.SubPrefixes(prefix, []string{pick.Table}) {
+			name = strings.TrimPrefix(name, sub)
+		}
+		text := r.Site.Recipe.Caveats[name]
 		if text != "" && !seen[text] {
 			seen[text] = true
 			p.Notes = append(p.Notes, text)
