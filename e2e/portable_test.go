@@ -190,6 +190,14 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 		assert.Equal(t, 200, status)
 		assert.Equal(t, page, now)
 		assert.Equal(t, tables, live(s.describe(t, "hand_cms")))
+		r := w.try("compare", w.newest())
+		assert.NotContains(t, r.out, "added    ", "nothing was added: %s", r.out)
+		assert.Contains(t, r.out, "Not compared: database main")
+		if files[0] == "site.zip" {
+			tried := w.run("rehearse", w.newest())
+			assert.Contains(t, tried, "Restores:")
+			assert.Contains(t, tried, "it loads; what another program has written is not compared row by row")
+		}
 		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	}
 	// A name that leads out is refused, and nothing is written there.

@@ -98,6 +98,9 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 			fmt.Fprintf(a.out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.bold(clean), clean)
 		}
 	}
+	if err == nil && r.Same() && len(r.NotCompared) > 0 {
+		return &exitError{code: exitGaps} // nobody knows
+	}
 	if err == nil && !r.Same() {
 		return &exitError{code: exitDamage}
 	}

@@ -17,7 +17,11 @@ const differencesShown = 30
 func (a *printer) showCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
 	fmt.Fprintf(a.out, "From %s (%s) to %s\n", a.bold(h.Name), when(h.Taken), a.bold(other))
 	if r.Same() {
-		fmt.Fprintf(a.out, "\n%s %s compared\n", a.good("Nothing differs:"), count(r.Compared, "path and table", "paths and tables"))
+		words := a.good("Nothing differs:")
+		if len(r.NotCompared) > 0 {
+			words = "Nothing differs in what could be compared:"
+		}
+		fmt.Fprintf(a.out, "\n%s %s compared\n", words, count(r.Compared, "path and table", "paths and tables"))
 	}
 	most := differencesShown
 	if everything {
@@ -38,6 +42,9 @@ func (a *printer) showCompared(h *catalog.Held, other string, r *compare.Report,
 	}
 	if len(r.Gaps) > 0 {
 		fmt.Fprintln(a.out)
+	}
+	if len(r.NotCompared) > 0 {
+		fmt.Fprintf(a.out, "\n%s database %s: it was written by another program, and its tables are not known by their rows\n", a.bad("Not compared:"), strings.Join(r.NotCompared, ", "))
 	}
 	if r.NotRead > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))

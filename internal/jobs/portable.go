@@ -194,18 +194,48 @@ func topOf(dir string) []string {
 	return names
 }
 
-// ownerOf gives entries the owner of a live webroot, if there is one: a copy
-// that went through an admin page has lost them.
+// ownerOf gives entries the owner of a live site's files, if there are any: a copy that
+// went through an admin page has lost them. It is the account that most of what lies in
+// the webroot belongs to, for the folder itself may be the administrator's; where there
+// is nothing, that of the folder, or of the nearest one above.
 func ownerOf(root string) func(*archive.Entry) {
-	info, err := os.Stat(root)
-	if err != nil {
+	owner := func(info fs.FileInfo) (id [2]uint32, ok bool) {
+		st, ok := info.Sys().(*syscall.Stat_t)
+		if ok {
+			id = [2]uint32{st.Uid, st.Gid}
+		}
+		return id, ok
+	}
+	counts := map[[2]uint32]int{}
+	inside, _ := os.ReadDir(root) // without one, the folder tells
+	for _, e := range inside {
+		if info, err := e.Info(); err == nil {
+			if id, ok := owner(info); ok {
+				counts[id]++
+			}
+		}
+	}
+	var best [2]uint32
+	for id, n := range counts {
+		if n > counts[best] || n == counts[best] && id[0] > best[0] {
+			best = id
+		}
+	}
+	for at := root; len(counts) == 0; at = filepath.Dir(at) {
+		info, statErr := os.Stat(at)
+		if statErr == nil {
+			if id, ok := owner(info); ok {
+				best, counts[id] = id, 1
+			}
+		}
+		if at == filepath.Dir(at) {
+			break
+		}
+	}
+	if len(counts) == 0 {
 		return nil
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return nil
-	}
-	return func(e *archive.Entry) { e.UID, e.GID, e.User, e.Group = int(st.Uid), int(st.Gid), "", "" }
+	return func(e *archive.Entry) { e.UID, e.GID, e.User, e.Group = int(best[0]), int(best[1]), "", "" }
 }
 
 // IsFile tells whether what was typed for an ARCHIVE is a portable file.

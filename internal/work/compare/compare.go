@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -67,6 +68,9 @@ type Report struct {
 	Compared int64 `json:"compared"`
 	// NotRead counts files that were taken for the same by length and time alone.
 	NotRead int64 `json:"not_read"`
+	// NotCompared are databases that an archive holds as text of another program: what is
+	// in their tables is not known.
+	NotCompared []string `json:"not_compared"`
 	// Gaps are paths of the live site that cannot be read: whether they differ is
 	// not known.
 	Gaps []archive.Gap `json:"gaps"`
@@ -152,7 +156,7 @@ type Job struct {
 
 // Run compares.
 func (j Job) Run(ctx context.Context) (*Report, error) {
-	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, Gaps: []archive.Gap{}}
+	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}}
 	if j.Files {
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
@@ -380,6 +384,10 @@ func (j Job) tables(ctx context.Context, r *Report) error {
 	if err != nil {
 		return err
 	}
+	r.NotCompared = j.dumped()
+	for _, tables := range []map[TableName]Sum{before, after} {
+		maps.DeleteFunc(tables, func(name TableName, _ Sum) bool { return slices.Contains(r.NotCompared, name.Database) })
+	}
 	r.Compared += int64(len(before))
 	for name, a := range before {
 		b, there := after[name]
@@ -405,6 +413,24 @@ func (j Job) tables(ctx context.Context, r *Report) error {
 		return err
 	}
 	return j.watch(ctx, r, before, after)
+}
+
+// dumped names the databases that one of the sides holds as text of another program.
+func (j Job) dumped() []string {
+	labels := []string{}
+	for _, side := range []Side{j.A, j.B} {
+		a, ok := side.(Archive)
+		if !ok {
+			continue
+		}
+		for label := range a.Origin.Databases {
+			if a.HasDump(label) && !slices.Contains(labels, label) {
+				labels = append(labels, label)
+			}
+		}
+	}
+	slices.Sort(labels)
+	return labels
 }
 
 // watch judges the rows that differ. Only archives know how a database is made.

@@ -52,6 +52,9 @@ func (j Job) definitions(ctx context.Context, r *Report) error {
 		return err
 	}
 	for label := range after {
+		if slices.Contains(r.NotCompared, label) {
+			continue
+		}
 		r.Definitions = append(r.Definitions, differ(label, collect(before[label]), collect(after[label]))...)
 	}
 	// Tables that came or went are listed with their rows.

@@ -64,6 +64,8 @@ type Result struct {
 	Servers []string
 	// Tried says what the copy answered when it was served; empty when it was not.
 	Tried string
+	// NotCompared are databases that could be loaded, and not compared row by row.
+	NotCompared []string
 	// Trouble is what is wrong; nothing when the archive restores.
 	Trouble []string
 }
@@ -490,6 +492,7 @@ func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
 	if err != nil {
 		return err
 	}
+	r.NotCompared = report.NotCompared
 	for _, f := range report.Files {
 		if j.differs(f) {
 			r.Trouble = append(r.Trouble, f.Path+" is "+f.How+" in the copy")
