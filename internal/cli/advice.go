@@ -29,6 +29,7 @@ var advice = map[reason.Reason]string{
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.OtherCMS:              "check `root:`, or add --anyway",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
+	reason.ServerSetup:           "run this as the server's administrator, with the password of the site's settings in it:\n{sql}",
 	reason.ComesWhole:            "restore the whole database with --only database",
 	reason.PathNotHeld:           "`revlet show {archive} --files` lists what it holds",
 	reason.TableNotHeld:          "`revlet show {archive}` lists them",

@@ -130,7 +130,7 @@ func (c Config) explain(err error) error {
 	case isCode(err, errDBAccess):
 		hint = fmt.Sprintf("user %q may not use database %q", c.User, c.Name)
 	case isCode(err, errNoDatabase) || errors.Is(err, sql.ErrNoRows):
-		hint = fmt.Sprintf("the server has no database %q; make it first: CREATE DATABASE %s", c.Name, quote(c.Name))
+		hint = fmt.Sprintf("the server has no database %q", c.Name)
 	default:
 		var dns *net.DNSError
 		var op *net.OpError
@@ -140,6 +140,9 @@ func (c Config) explain(err error) error {
 		case errors.As(err, &op):
 			hint = "nothing answers there; is the database server running?"
 		}
+	}
+	if isCode(err, errAccess, errDBAccess, errNoDatabase) || errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("database %s at %s: %s (%w, %w)", c.Name, c.where(), hint, database.ErrNotSetUp, err)
 	}
 	if hint != "" {
 		return fmt.Errorf("database %s at %s: %s (%w)", c.Name, c.where(), hint, err)

@@ -47,6 +47,9 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 		return err
 	}
 	if err := db.makeStage(ctx, conn, p); err != nil {
+		if isCode(err, errDBAccess, errTableAccess, errSpecific) {
+			return fmt.Errorf("%w: %w", database.ErrNotSetUp, err)
+		}
 		return err
 	}
 	p.Tables = moves(p, tables, live)

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -80,9 +81,12 @@ func (c Config) explain(err error) error {
 		case "28P01", "28000":
 			hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings", c.User)
 		case "3D000":
-			hint = fmt.Sprintf("the server has no database %q; make it first: createdb %s", c.Name, c.Name)
+			hint = fmt.Sprintf("the server has no database %q", c.Name)
 		default:
 			hint = pe.Message
+		}
+		if slices.Contains([]string{"28P01", "28000", "3D000", "42501"}, pe.Code) {
+			return fmt.Errorf("database %s at %s: %s (%w, %s)", c.Name, c.where(), hint, database.ErrNotSetUp, pe.Code)
 		}
 		return fmt.Errorf("database %s at %s: %s (%s)", c.Name, c.where(), hint, pe.Code)
 	}

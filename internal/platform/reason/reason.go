@@ -57,6 +57,8 @@ const (
 	OtherCMS  Reason = "other-cms"
 	// DatabaseUnknown: the site has no database of that label now.
 	DatabaseUnknown Reason = "database-unknown"
+	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
+	ServerSetup Reason = "server-setup"
 	// ComesWhole: a database can only be restored as a whole.
 	ComesWhole Reason = "comes-whole"
 	// PathNotHeld and TableNotHeld: "archive" does not hold what is wanted.

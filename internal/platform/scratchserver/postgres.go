@@ -1,6 +1,7 @@
 package scratchserver
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 
@@ -33,7 +35,19 @@ func PostgresPrograms() (string, error) {
 	if err != nil || len(found) == 0 {
 		return "", errors.Join(errors.New("no PostgreSQL server is installed"), err)
 	}
-	return filepath.Dir(found[len(found)-1]), nil
+	return filepath.Dir(newest(found)), nil
+}
+
+// newest is the path with the highest version in it, as a number: 9.6 comes before 16.
+func newest(paths []string) string {
+	version := func(p string) float64 {
+		n, err := strconv.ParseFloat(filepath.Base(filepath.Dir(filepath.Dir(p))), 64)
+		if err != nil {
+			return -1 // some other folder
+		}
+		return n
+	}
+	return slices.MaxFunc(paths, func(a, b string) int { return cmp.Compare(version(a), version(b)) })
 }
 
 // StartPostgres makes a new data folder below dir and starts a server on it.

@@ -237,6 +237,9 @@ func (r *run) prepareDatabases(ctx context.Context) error {
 		err := r.journal.save()
 		if err == nil {
 			err = target.Prepare(ctx, plan, r.tables(label))
+			if db, ok := r.Site.Database(label); ok {
+				err = notSetUp(db, r.Archive.Origin.Databases[label], err)
+			}
 		}
 		if err == nil {
 			err = r.journal.save()
