@@ -64,7 +64,15 @@ func (h *Held) Salvage(ctx context.Context) (lost []string, err error) {
 		}
 		entries = append(entries, found...)
 	}
-	h.rebuilt = slices.DeleteFunc(entries, func(e archive.Entry) bool { return slices.Contains(stale[e.Part], e.Path) })
+	entries = slices.DeleteFunc(entries, func(e archive.Entry) bool { return slices.Contains(stale[e.Part], e.Path) })
+	// Of a file in several parts the last one is the newest.
+	last := map[string]string{}
+	for _, e := range entries {
+		if e.IsFileTree() {
+			last[e.Path] = e.Part
+		}
+	}
+	h.rebuilt = slices.DeleteFunc(entries, func(e archive.Entry) bool { return e.IsFileTree() && last[e.Path] != e.Part })
 	return lost, nil
 }
 

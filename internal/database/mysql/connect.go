@@ -116,7 +116,7 @@ var errSilent = errors.New("the server takes connections and says nothing")
 func (db *Database) lookNow(ctx context.Context) error {
 	db.info = database.Info{Engine: "mysql", Name: db.c.Name}
 	row := db.pool.QueryRowContext(ctx, `SELECT VERSION(), DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME,
-		(SELECT COALESCE(SUM(DATA_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE())
+		(SELECT CAST(COALESCE(SUM(DATA_LENGTH), 0) AS SIGNED) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE())
 		FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = DATABASE()`)
 	return row.Scan(&db.info.Version, &db.info.Charset, &db.info.Collation, &db.info.Bytes)
 }
