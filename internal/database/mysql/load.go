@@ -417,6 +417,13 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 		if p.Rows != nil && p.Stage == p.Live {
 			return dropShare(ctx, conn, p, e, stagePrefix)
 		}
+		for i := range p.Tables {
+			if name := madeSince(p, i); p.Stage == p.Live && e.has(p.Stage, name) {
+				if _, err := conn.ExecContext(ctx, "DROP TABLE "+in(p.Stage, name)); err != nil {
+					return err
+				}
+			}
+		}
 		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
 	})
 }

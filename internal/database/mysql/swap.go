@@ -20,6 +20,9 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	}
 	return db.exchange(ctx, p, p.OldKeys, p.NewKeys, p.NewObjects, func(e exists) (out []string) {
 		for _, m := range p.Tables {
+			if m.Staged != "" && !e.has(p.Stage, m.Staged) {
+				continue // done, whatever has become of the live one before or since
+			}
 			if m.Aside != "" && e.has(p.Live, m.Name) && !e.has(p.Aside, m.Aside) {
 				out = append(out, in(p.Live, m.Name)+" TO "+in(p.Aside, m.Aside))
 			}
@@ -48,13 +51,8 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		}
 	}
 	return db.exchange(ctx, p, p.NewKeys, p.OldKeys, p.OldObjects, func(e exists) (out []string) {
-		for _, m := range p.Tables {
-			if m.Staged != "" && !e.has(p.Stage, m.Staged) && e.has(p.Live, m.Name) {
-				out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))
-			}
-			if m.Aside != "" && e.has(p.Aside, m.Aside) {
-				out = append(out, in(p.Aside, m.Aside)+" TO "+in(p.Live, m.Name))
-			}
+		for i, m := range p.Tables {
+			out = append(out, revert(p, e, i, m)...)
 		}
 		for _, v := range p.Views {
 			if e.has(p.Live, v.Aside) {
@@ -63,6 +61,31 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		}
 		return out
 	})
+}
+
+// revert puts one table back. What is aside tells whether that is done: the live one may
+// have been dropped since, or another made in its place.
+func revert(p *database.Plan, e exists, i int, m database.TableMove) (out []string) {
+	there := e.has(p.Live, m.Name)
+	switch back := m.Aside != "" && e.has(p.Aside, m.Aside); {
+	case m.Aside != "" && !back:
+		return nil
+	case there && m.Staged != "" && !e.has(p.Stage, m.Staged):
+		out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, m.Staged))
+	case there && back:
+		out = append(out, in(p.Live, m.Name)+" TO "+in(p.Stage, madeSince(p, i)))
+		p.Notes = append(p.Notes, "table "+m.Name+" was made anew since, and gives way to the one from before")
+	}
+	if m.Aside != "" {
+		out = append(out, in(p.Aside, m.Aside)+" TO "+in(p.Live, m.Name))
+	}
+	return out
+}
+
+// madeSince is where a table goes that was made since a restore under the name of one
+// that comes back.
+func madeSince(p *database.Plan, i int) string {
+	return fmt.Sprintf("%s%s_since%d", stagePrefix, p.ID, i)
 }
 
 // AsideSource implements database.Target.

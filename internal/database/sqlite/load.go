@@ -220,7 +220,7 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		return err
 	}
 	if !staged {
-		if err := db.moveAll(p.Live, p.Stage, ""); err != nil {
+		if err := db.clearWay(p, aside); err != nil {
 			return err
 		}
 	}
@@ -228,6 +228,20 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		return nil
 	}
 	return db.moveAll(p.Aside, p.Live, "")
+}
+
+// clearWay moves the live file to where it was staged. Where there is none any more, an
+// empty one stands for it there: whoever comes again sees that this is done, and does not
+// take the one that was put back for it.
+func (db *Database) clearWay(p *database.Plan, aside bool) error {
+	live, err := db.c.Disk.Exists(p.Live)
+	if err != nil {
+		return err
+	}
+	if !live && aside {
+		return db.c.Disk.WriteFile(p.Stage, nil, 0o600)
+	}
+	return db.moveAll(p.Live, p.Stage, "")
 }
 
 // logs are the files that SQLite keeps beside a database; the database itself
