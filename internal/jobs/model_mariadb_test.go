@@ -2,9 +2,7 @@ package jobs
 
 import (
 	"database/sql"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -12,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -21,7 +18,6 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/database"
 	"revlet/internal/platform/scratchserver"
-	"revlet/internal/work/restore"
 )
 
 // The smaller model test: the same idea on MariaDB, where accounts, tables of other
@@ -298,15 +294,6 @@ func (m *serverModel) putTableBack() {
 	require.NoError(m.t, err)
 }
 
-func (m *serverModel) takeBack() error {
-	journals, err := m.ToTakeBack(museum)
-	if err != nil {
-		return err
-	}
-	_, err = m.Undo(m.t.Context(), journals[0])
-	return err
-}
-
 func (m *serverModel) undo() {
 	if len(m.before) == 0 {
 		return
@@ -346,13 +333,7 @@ func (m *serverModel) jump() {
 // crash has the machine die in the middle of a restore or of taking it back.
 func (m *serverModel) crash() {
 	m.later(time.Second)
-	left := m.r.IntN(40)
-	m.Disk.Fault = func(string, string) error {
-		if left--; left < 0 {
-			return &fs.PathError{Op: "power", Err: errors.Join(errors.New("the power is gone"), syscall.EIO)}
-		}
-		return nil
-	}
+	m.powerCut(m.r.IntN(40))
 	back := len(m.before) > 0 && m.r.IntN(2) == 0
 	a := m.archives[m.r.IntN(len(m.archives))]
 	var err error
@@ -362,13 +343,7 @@ func (m *serverModel) crash() {
 		err = m.restore(a.name, nil)
 	}
 	m.did("power gone, taking back %v, from %s: %v", back, a.name, err)
-	m.Close()
-	m.open()
-	journals, err := restore.Journals(m.State, museum)
-	require.NoError(m.t, err)
-	for _, j := range journals {
-		require.Equal(m.t, restore.Done, j.Phase, "what was interrupted has come to an end")
-	}
+	journals := m.powerBack()
 	switch {
 	case len(journals) == len(m.before):
 	case back:

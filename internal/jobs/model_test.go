@@ -438,12 +438,13 @@ func (m *model) undo() {
 	m.live, m.asides = m.undone(m.asides[0]), m.asides[1:]
 }
 
-func (m *model) takeBack() error {
-	journals, err := m.ToTakeBack(museum)
+// takeBack takes the newest restore back.
+func (b *bench) takeBack() error {
+	journals, err := b.ToTakeBack(museum)
 	if err != nil {
 		return err
 	}
-	_, err = m.Undo(m.t.Context(), journals[0])
+	_, err = b.Undo(b.t.Context(), journals[0])
 	return err
 }
 
@@ -524,14 +525,7 @@ func (m *model) jump() {
 // crash has the machine die in the middle of something: from some call on the disk does
 // nothing any more, until the program is started again.
 func (m *model) crash() {
-	left := m.r.IntN(150)
-	dead := errors.New("the power is gone")
-	m.Disk.Fault = func(string, string) error {
-		if left--; left < 0 {
-			return &fs.PathError{Op: "power", Err: errors.Join(dead, syscall.EIO)}
-		}
-		return nil
-	}
+	m.powerCut(m.r.IntN(150))
 	var ends []func()
 	switch m.r.IntN(3) {
 	case 0:
@@ -552,18 +546,35 @@ func (m *model) crash() {
 		_, err := m.Backup(context.Background(), museum, Order{Scope: archive.Full})
 		m.did("backup, power gone: %v", err)
 	}
-	m.Close()
-	m.open()
-	m.afterCrash(ends)
+	m.afterCrash(m.powerBack(), ends)
+}
+
+// powerCut has every call on the disk fail after some.
+func (b *bench) powerCut(after int) {
+	b.Disk.Fault = func(string, string) error {
+		if after--; after < 0 {
+			return &fs.PathError{Op: "power", Err: errors.Join(errors.New("the power is gone"), syscall.EIO)}
+		}
+		return nil
+	}
+}
+
+// powerBack starts the program again, and returns the restores that have set something
+// aside: whatever was interrupted must have come to an end.
+func (b *bench) powerBack() []*restore.Journal {
+	b.t.Helper()
+	b.Close()
+	b.open()
+	journals, err := restore.Journals(b.State, museum)
+	require.NoError(b.t, err)
+	for _, j := range journals {
+		require.Equal(b.t, restore.Done, j.Phase, "what was interrupted has come to an end")
+	}
+	return journals
 }
 
 // afterCrash finds out which of two ends it came to; anything between is wrong.
-func (m *model) afterCrash(ends []func()) {
-	journals, err := restore.Journals(m.State, museum)
-	require.NoError(m.t, err)
-	for _, j := range journals {
-		require.Equal(m.t, restore.Done, j.Phase, "what was interrupted has come to an end")
-	}
+func (m *model) afterCrash(journals []*restore.Journal, ends []func()) {
 	if len(ends) > 0 && len(journals) != len(m.asides) {
 		ends[1]()
 	}
