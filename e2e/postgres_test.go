@@ -191,6 +191,20 @@ func TestPostgresGapsAreTold(t *testing.T) {
 	assert.Equal(t, before, s.describe(t, "tower"))
 }
 
+// What was made since a restore stays when that is taken back.
+func TestPostgresUndoKeepsWhatWasMadeSince(t *testing.T) {
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY); INSERT INTO pages VALUES (1)")
+	w.run("backup")
+	s.exec(t, "tower", "SET ROLE tower; INSERT INTO pages VALUES (2); CREATE TABLE shop (id serial, a int); INSERT INTO shop (a) VALUES (5)")
+	before := s.describe(t, "tower")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	s.exec(t, "tower", "SET ROLE tower; CREATE TABLE guests (id serial PRIMARY KEY, name text); INSERT INTO guests (name) VALUES ('Tull'); CREATE FUNCTION greet() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE TABLE shop (id int)")
+	assert.Contains(t, w.run("undo", "kestrelpoint", "--yes"), "note: shop was made anew since, and gives way")
+	s.exec(t, "tower", "SELECT name FROM guests; SELECT greet(); INSERT INTO guests (name) VALUES ('Ida'); DROP TABLE guests; DROP FUNCTION greet()")
+	assert.Equal(t, before, s.describe(t, "tower"), "what was there is back, whatever has its name")
+}
+
 // What lies in another schema and uses the site's tables is told, and never deleted.
 func TestPostgresNeighboursAreNotDeletedAlong(t *testing.T) {
 	s := postgres(t)

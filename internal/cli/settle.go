@@ -102,6 +102,9 @@ func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, err 
 	for _, o := range done {
 		if o.Did == "undone" {
 			fmt.Fprintf(a.out, "%s %s is as it was before the restore of %s.\n", a.good("Undone:"), name, o.Journal.Archive)
+			for _, n := range o.Notes {
+				fmt.Fprintf(a.out, "note: %s\n", printableText(n))
+			}
 		} else {
 			fmt.Fprintf(a.out, "%s what the restore of %s had set aside is deleted.\n", a.good("Settled:"), o.Journal.Archive)
 		}

@@ -144,6 +144,9 @@ type Plan struct {
 	From string `json:"from,omitempty"`
 	// Stay are tables that the archive never held: they are left as they are.
 	Stay []string `json:"stay,omitempty"`
+	// Brought is what a restore has put into the live schema, for postgres: what is there
+	// beside it was made since.
+	Brought []string `json:"brought,omitempty"`
 	// Tables are the tables that come or go, for mysql.
 	Tables []TableMove `json:"tables,omitempty"`
 	// Views are the live views, which go aside under other names.

@@ -176,7 +176,17 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return rowrestore.Swap(ctx, &rowShare{db, p}, p)
 	}
-	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside); err != nil {
+	var staged bool
+	err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", p.Stage).Scan(&staged)
+	if err == nil && staged { // else it was done before
+		var brought []movableObject
+		brought, err = movables(ctx, db.conn, p.Stage)
+		p.Brought = append([]string{}, namesIn(brought)...)
+	}
+	if err != nil {
+		return fmt.Errorf("exchange the tables: %w", err)
+	}
+	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside, nil); err != nil {
 		return err
 	}
 	users, err := column(ctx, db.conn, outsiders, p.Aside)
@@ -194,13 +204,14 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return rowrestore.Revert(ctx, &rowShare{db, p}, p)
 	}
-	return db.exchange(ctx, p.Live, p.Aside, p.Stage)
+	return db.exchange(ctx, p.Live, p.Aside, p.Stage, p)
 }
 
 // exchange makes what is in schema from live and moves what was live to a new
 // schema to. The schema from goes in the same transaction: while it is there,
-// the exchange has not been made.
-func (db *Database) exchange(ctx context.Context, live, from, to string) error {
+// the exchange has not been made. When a restore is taken back, what was made since
+// stays, unless something of its name comes back.
+func (db *Database) exchange(ctx context.Context, live, from, to string, undone *database.Plan) error {
 	err := pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", from).Scan(&there); err != nil || !there {
@@ -216,10 +227,15 @@ func (db *Database) exchange(ctx context.Context, live, from, to string) error {
 		if _, err := tx.Exec(ctx, "CREATE SCHEMA "+quote(to)); err != nil {
 			return err
 		}
+		stay, err := madeSince(ctx, tx, live, from, undone)
+		if err != nil {
+			return err
+		}
 		for _, move := range [][2]string{{live, to}, {from, live}} {
-			if err := moveAll(ctx, tx, move[0], move[1]); err != nil {
+			if err := moveAll(ctx, tx, move[0], move[1], stay); err != nil {
 				return err
 			}
+			stay = nil
 		}
 		_, err = tx.Exec(ctx, "DROP SCHEMA "+quote(from))
 		return err
@@ -285,12 +301,12 @@ func texts(ctx context.Context, tx pgx.Tx, q string, args ...any) ([]string, err
 // movable lists, as ALTER statements up to the new schema's name, everything in
 // the schema $1 that is saved and not part of something else or of an extension. Functions
 // go first: their types are named by the schema that they are in.
-var movable = `SELECT alter FROM (SELECT 2 AS turn, format('ALTER %s %I.%I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'c' THEN 'TYPE' ELSE 'TABLE' END, $1::text, c.relname) AS alter
+var movable = `SELECT alter, name FROM (SELECT 2 AS turn, c.relname::text AS name, format('ALTER %s %I.%I', CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'c' THEN 'TYPE' ELSE 'TABLE' END, $1::text, c.relname) AS alter
 	FROM pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'S', 'c') AND c.relnamespace = $1::text::regnamespace` + own("c.oid", "pg_class") + `
 	AND NOT EXISTS (SELECT FROM pg_depend o WHERE o.objid = c.oid AND o.classid = 'pg_class'::regclass AND o.deptype IN ('a', 'i') AND c.relkind = 'S' AND o.refclassid = 'pg_class'::regclass)
-	UNION ALL SELECT 2, format('ALTER TYPE %I.%I', $1::text, t.typname) FROM pg_type t WHERE t.typtype IN ('e', 'd', 'r', 'm') AND t.typnamespace = $1::text::regnamespace` + own("t.oid", "pg_type") + `
-	UNION ALL SELECT 2, format('ALTER STATISTICS %I.%I', $1::text, s.stxname) FROM pg_statistic_ext s WHERE s.stxnamespace = $1::text::regnamespace
-	UNION ALL SELECT 1, format('ALTER ROUTINE %I.%I(%s)', $1::text, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = $1::text::regnamespace` + own("p.oid", "pg_proc") + `
+	UNION ALL SELECT 2, 'type ' || t.typname, format('ALTER TYPE %I.%I', $1::text, t.typname) FROM pg_type t WHERE t.typtype IN ('e', 'd', 'r', 'm') AND t.typnamespace = $1::text::regnamespace` + own("t.oid", "pg_type") + `
+	UNION ALL SELECT 2, 'statistics ' || s.stxname, format('ALTER STATISTICS %I.%I', $1::text, s.stxname) FROM pg_statistic_ext s WHERE s.stxnamespace = $1::text::regnamespace
+	UNION ALL SELECT 1, 'routine ' || p.proname || '/' || p.pronargs, format('ALTER ROUTINE %I.%I(%s)', $1::text, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = $1::text::regnamespace` + own("p.oid", "pg_proc") + `
 	AND (p.prokind = 'a' OR l.lanname = ANY($2) OR EXISTS (SELECT FROM pg_depend i WHERE i.objid = p.oid AND i.classid = 'pg_proc'::regclass AND i.deptype = 'i'))) x ORDER BY turn`
 
 // outsiders lists what does not lie in the schema $1 and uses what does.
@@ -306,18 +322,64 @@ const outsiders = `WITH refs AS (SELECT 'pg_class'::regclass AS catalogue, oid F
 	UNION SELECT o.type || ' ' || o.identity FROM uses u, LATERAL pg_identify_object(u.classid, u.objid, 0) o WHERE u.relation IS NULL AND u.classid NOT IN ('pg_proc'::regclass, 'pg_type'::regclass, 'pg_policy'::regclass, 'pg_constraint'::regclass)
 		AND o.schema IS DISTINCT FROM $1 AND NOT EXISTS (SELECT FROM pg_depend i WHERE i.objid = u.objid AND i.classid = u.classid AND i.deptype = 'i') ORDER BY 1`
 
-func moveAll(ctx context.Context, tx pgx.Tx, from, to string) error {
+// movableObject is one of them, with a name that is the same in every schema.
+type movableObject struct{ Alter, Name string }
+
+func movables(ctx context.Context, in interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}, schema string) ([]movableObject, error) {
+	rows, err := in.Query(ctx, movable, schema, languages)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[movableObject])
+}
+
+func namesIn(all []movableObject) (names []string) {
+	for _, o := range all {
+		names = append(names, o.Name)
+	}
+	return names
+}
+
+// madeSince are the names of what was made in the live schema since a restore, but for
+// those that something has which comes back.
+func madeSince(ctx context.Context, tx pgx.Tx, live, from string, undone *database.Plan) (stay []string, err error) {
+	if undone == nil || undone.Brought == nil {
+		return nil, nil
+	}
+	now, err := movables(ctx, tx, live)
+	if err != nil {
+		return nil, err
+	}
+	back, err := movables(ctx, tx, from)
+	for _, name := range namesIn(now) {
+		switch {
+		case slices.Contains(undone.Brought, name):
+		case slices.Contains(namesIn(back), name):
+			undone.Notes = append(undone.Notes, name+" was made anew since, and gives way to the one from before")
+		default:
+			stay = append(stay, name)
+		}
+	}
+	return stay, err
+}
+
+func moveAll(ctx context.Context, tx pgx.Tx, from, to string, stay []string) error {
 	// Names of types in lists of arguments are then complete.
 	if _, err := tx.Exec(ctx, "SET LOCAL search_path = pg_catalog"); err != nil {
 		return err
 	}
-	all, err := texts(ctx, tx, movable, from, languages)
+	all, err := movables(ctx, tx, from)
 	if err != nil {
 		return err
 	}
-	for _, alter := range all {
-		if _, err := tx.Exec(ctx, alter+" SET SCHEMA "+quote(to)); err != nil {
-			return fmt.Errorf("%s: %w", alter, err)
+	for _, o := range all {
+		if slices.Contains(stay, o.Name) {
+			continue
+		}
+		if _, err := tx.Exec(ctx, o.Alter+" SET SCHEMA "+quote(to)); err != nil {
+			return fmt.Errorf("%s: %w", o.Alter, err)
 		}
 	}
 	return nil

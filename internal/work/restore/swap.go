@@ -384,6 +384,8 @@ type Outcome struct {
 	Journal *Journal
 	// Did is reverted, finished, undone or settled.
 	Did string
+	// Notes are what a person should know about how that went.
+	Notes []string
 }
 
 // Recoverer finishes or reverts restores.
@@ -455,7 +457,7 @@ func (r Recoverer) Recover(ctx context.Context) ([]Outcome, error) {
 		if err != nil {
 			return all, fmt.Errorf("a restore of %s from %s stopped half-way (%s) and cannot be completed: %w", j.Site, j.Archive, j.Phase, err)
 		}
-		all = append(all, Outcome{j, did})
+		all = append(all, Outcome{Journal: j, Did: did})
 	}
 	return all, nil
 }
@@ -500,13 +502,20 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	}
 	if j.Phase == Staging || j.Phase == Clearing || j.Phase == Settling {
 		did, err := r.finish(ctx, j)
-		return &Outcome{j, did}, err
+		return &Outcome{Journal: j, Did: did}, err
 	}
 	j.drain = r.Drain
+	for _, p := range j.Databases {
+		p.Notes = nil // those of the restore
+	}
 	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
 		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
 	}
-	return &Outcome{j, "undone"}, nil
+	o := &Outcome{Journal: j, Did: "undone"}
+	for _, p := range j.Databases {
+		o.Notes = append(o.Notes, p.Notes...)
+	}
+	return o, nil
 }
 
 // Settle deletes for good what every restore of the site has set aside.
@@ -528,7 +537,7 @@ func (r Recoverer) Settle(ctx context.Context) ([]Outcome, error) {
 		if err != nil {
 			return all, fmt.Errorf("settle the restore of %s: %w", j.Archive, err)
 		}
-		all = append(all, Outcome{j, "settled"})
+		all = append(all, Outcome{Journal: j, Did: "settled"})
 	}
 	return all, nil
 }
