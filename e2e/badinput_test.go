@@ -236,6 +236,7 @@ func TestReadOnlyStore(t *testing.T) {
 }
 
 func TestTwoRunsAtOnce(t *testing.T) {
+	t.Parallel()
 	w, _ := museum(t)
 	noise := bytes.Repeat([]byte("a lamp in the fog "), 16<<20)
 	require.NoError(t, os.WriteFile(w.path("htdocs/uploads/long.txt"), noise, 0o644))

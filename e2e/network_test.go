@@ -36,6 +36,7 @@ func networked(t *testing.T, w *world, address string) func(code string) string 
 // Many sites in one installation: a page of a sub-site comes back with what belongs to
 // it, and whoever got into one of them is seen.
 func TestWordPressNetwork(t *testing.T) {
+	t.Parallel()
 	w, s, address := wordpress(t, "network_cms")
 	php := networked(t, w, address)
 	page := php(`switch_to_blog(2); $id = wp_insert_post(['post_type' => 'page', 'post_status' => 'publish', 'post_author' => 1, 'post_title' => 'Rainy days', 'post_content' => 'We paint boats']);

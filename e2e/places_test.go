@@ -105,6 +105,7 @@ func proftpd(t *testing.T, w *world, tls bool) (port int) {
 
 // The same story with real servers at the far end.
 func TestRealServersAtTheFarEnd(t *testing.T) {
+	t.Parallel()
 	user := strings.TrimSpace(sh(t, "id -un"))
 	cases := map[string]func(*testing.T, *world) far{
 		"sshd": func(t *testing.T, w *world) far {

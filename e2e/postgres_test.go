@@ -75,6 +75,7 @@ func (s pgServer) describe(t *testing.T, db string) []string {
 }
 
 func TestPostgresComesBack(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	s.exec(t, "postgres", "CREATE ROLE museum LOGIN")
 	s.exec(t, "postgres", "CREATE DATABASE museum OWNER museum")
@@ -140,6 +141,7 @@ func pgWorld(t *testing.T, s pgServer, account, text string) *world {
 
 // The functions of range types belong to the server's administrator: schemas change names.
 func TestPostgresRangesComeBack(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	w := pgWorld(t, s, "tower", rangesPostgres)
 	s.exec(t, "tower", "CREATE ROLE reader; GRANT USAGE ON SCHEMA public TO reader")
@@ -164,6 +166,7 @@ func TestPostgresRangesComeBack(t *testing.T) {
 
 // What is not saved is told, with what needs it; and a restore leaves it where it is.
 func TestPostgresGapsAreTold(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY, owner text); INSERT INTO pages VALUES (1, 'tower')")
 	w.run("backup")
@@ -193,6 +196,7 @@ func TestPostgresGapsAreTold(t *testing.T) {
 
 // What was made since a restore stays when that is taken back.
 func TestPostgresUndoKeepsWhatWasMadeSince(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY); INSERT INTO pages VALUES (1)")
 	w.run("backup")
@@ -207,6 +211,7 @@ func TestPostgresUndoKeepsWhatWasMadeSince(t *testing.T) {
 
 // What lies in another schema and uses the site's tables is told, and never deleted.
 func TestPostgresNeighboursAreNotDeletedAlong(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY)")
 	w.run("backup")

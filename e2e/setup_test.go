@@ -59,6 +59,7 @@ func TestABareServerIsToldInOneBlock(t *testing.T) {
 }
 
 func TestABarePostgresServerIsToldInOneBlock(t *testing.T) {
+	t.Parallel()
 	s := postgres(t)
 	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY, title text); INSERT INTO pages VALUES (1, 'Grüße')")
 	w.run("backup")
