@@ -74,7 +74,7 @@ shot compare 'say revlet compare kestrelpoint
 say revlet compare kestrelpoint --table users'
 shot breakin 'say revlet --quiet restore kestrelpoint --yes
 say revlet aside export kestrelpoint evidence.tar.zst'
-rm evidence.tar.zst; revlet --quiet settle kestrelpoint --yes >/dev/null
+rm evidence.tar.zst; revlet --quiet settle kestrelpoint --unsaved --yes >/dev/null
 shot rows 'say sqlite3 htdocs/data/museum.db \"DELETE FROM remarks WHERE page = 2\" \"DELETE FROM pages WHERE id = 2\"
 say revlet check kestrelpoint
 say revlet --quiet restore kestrelpoint --rows pages:id=2 --yes'
