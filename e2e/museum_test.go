@@ -131,7 +131,7 @@ func TestRestoreWhenTheWholeSiteIsGone(t *testing.T) {
 	w.run("backup")
 	require.NoError(t, os.RemoveAll(w.path("htdocs")))
 	w.fails(1, []string{"the webroot is missing", w.path("htdocs")}, "backup")
-	w.run("restore", "kestrelpoint", "--yes")
+	assert.Contains(t, w.run("restore", "kestrelpoint", "--yes"), "`revlet settle kestrelpoint` keeps it for good: there was nothing to set aside")
 	assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
 	assert.Equal(t, content, rows(t, w))
 	status, _ := get(t, address+"/")

@@ -205,6 +205,11 @@ func TestPostgresUndoKeepsWhatWasMadeSince(t *testing.T) {
 	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
 	s.exec(t, "tower", "SET ROLE tower; CREATE TABLE guests (id serial PRIMARY KEY, name text); INSERT INTO guests (name) VALUES ('Tull'); CREATE FUNCTION greet() RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE TABLE shop (id int)")
 	assert.Contains(t, w.run("undo", "kestrelpoint", "--yes"), "note: shop was made anew since, and gives way")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	s.exec(t, "tower", "SET ROLE tower; CREATE TABLE shop (id int)")
+	var undone struct{ Notes []string }
+	w.json(&undone, "undo", "kestrelpoint", "--yes")
+	assert.Equal(t, []string{"shop was made anew since, and gives way to the one from before"}, undone.Notes)
 	s.exec(t, "tower", "SELECT name FROM guests; SELECT greet(); INSERT INTO guests (name) VALUES ('Ida'); DROP TABLE guests; DROP FUNCTION greet()")
 	assert.Equal(t, before, s.describe(t, "tower"), "what was there is back, whatever has its name")
 }

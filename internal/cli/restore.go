@@ -338,7 +338,11 @@ func (a *printer) showRestored(r *jobs.Restored) {
 		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")
 	}
 	fmt.Fprintf(a.out, "\nNext: %s.\n", next)
-	fmt.Fprintf(a.out, "`revlet undo %s` takes this back; `revlet settle %s` deletes what was set aside.\n", h.Site, h.Site)
+	settles := "deletes what was set aside"
+	if len(r.Aside) == 0 {
+		settles = "keeps it for good: there was nothing to set aside"
+	}
+	fmt.Fprintf(a.out, "`revlet undo %s` takes this back; `revlet settle %s` %s.\n", h.Site, h.Site, settles)
 }
 
 // rowsByTable says how many rows a share has put into which tables; nil when

@@ -40,7 +40,7 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
 		return nil
 	}
-	if err := a.confirmed(c, fmt.Sprintf("Undo the restore of %s from %s? What was restored will be deleted.", name, journals[0].Archive)); err != nil {
+	if err := a.confirmed(c, fmt.Sprintf("Undo the restore of %s from %s? What was restored will be deleted, with what was written to it since.", name, journals[0].Archive)); err != nil {
 		return err
 	}
 	done, err := a.jobs.Undo(ctx, journals[0])
@@ -97,7 +97,11 @@ func (a *app) toTakeBack(ctx context.Context, c *cli.Command) (string, []*restor
 // tookBack says what undo or settle has done.
 func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, err error) error {
 	if c.Bool("json") && err == nil {
-		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done)})
+		notes := []string{}
+		for _, o := range done {
+			notes = append(notes, o.Notes...)
+		}
+		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done), "notes": notes})
 	}
 	for _, o := range done {
 		if o.Did == "undone" {
