@@ -161,7 +161,7 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 	need(t, "mariadb-dump", "gzip")
 	w, s, address := wordpress(t, "hand_cms")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
-	s.exec(t, "GRANT ALL ON `rv\\_%`.* TO 'hand_cms'@'127.0.0.1'") // a foreign dump is staged in a database of its own
+	s.exec(t, "GRANT ALL ON `rv\\_%`.* TO 'hand_cms'@'127.0.0.1'") // staged in a database of its own
 	_, page := get(t, address+"/")
 	tables := s.describe(t, "hand_cms")
 	handMade(t, w.path("htdocs"), w.path("site.zip"), "public_html/")
@@ -199,6 +199,11 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 			assert.Contains(t, tried, "it loads; what another program has written is not compared row by row")
 		}
 		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+		rowsOfAHandMadeCopy(t, w, s)
+		// Shared hosting: from now on tables are staged beside the live ones.
+		if files[0] == "site.zip" {
+			s.exec(t, "REVOKE ALL PRIVILEGES ON `rv\\_%`.* FROM 'hand_cms'@'127.0.0.1'")
+		}
 	}
 	// A name that leads out is refused, and nothing is written there.
 	var evil bytes.Buffer
@@ -208,4 +213,28 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 	require.NoError(t, z.Close())
 	require.NoError(t, os.WriteFile(w.path("evil.zip"), evil.Bytes(), 0o600))
 	w.fails(1, []string{"leads out of the folder"}, "import", "evil.zip", "--site", "kestrelpoint")
+}
+
+// rowsOfAHandMadeCopy puts back a table, and a row with what belongs to it, out of the
+// newest archive, whose database is text of another program.
+func rowsOfAHandMadeCopy(t *testing.T, w *world, s *server) {
+	t.Helper()
+	want := s.describe(t, "hand_cms")
+	s.exec(t, "USE hand_cms; DELETE FROM kp_postmeta WHERE post_id = 1; DELETE FROM kp_comments; DELETE FROM kp_posts WHERE ID = 1; UPDATE kp_options SET option_value = 'gone' WHERE option_name = 'blogname'; INSERT INTO kp_posts (ID, post_title, post_content, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (4711, 'since', '', '', '', '', '')")
+	broken := s.describe(t, "hand_cms")
+	w.fails(1, []string{"no table \"lamps\"", "kp_options"}, "restore", w.newest(), "--table", "lamps", "--yes")
+	out := w.run("restore", w.newest(), "--table", "options", "--rows", "posts:ID=1", "--yes")
+	assert.Contains(t, out, "table kp_options becomes the archive's")
+	s.exec(t, "USE hand_cms; DELETE FROM kp_posts WHERE ID = 4711")
+	now := s.describe(t, "hand_cms")
+	for table := range want {
+		if !strings.Contains(table, "rv_old_") {
+			assert.Equal(t, autoIncrement.ReplaceAllString(want[table], ""), autoIncrement.ReplaceAllString(now[table], ""), table)
+		}
+	}
+	s.exec(t, "USE hand_cms; INSERT INTO kp_posts (ID, post_title, post_content, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (4711, 'since', '', '', '', '', '')")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "hand_cms"))
+	w.run("restore", w.newest(), "--only", "database", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 }

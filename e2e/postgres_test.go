@@ -278,4 +278,25 @@ func pgDumps(t *testing.T, w *world, s pgServer, want []string) {
 	w.write("museum.sql", dumps[""])
 	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")
 	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+
+	// A table out of a copy that was made by hand.
+	sh(t, fmt.Sprintf("cd %s && tar -czf site.tar.gz htdocs", w.dir))
+	w.run("import", "--site", "kestrelpoint", "site.tar.gz", "museum.sql")
+	before := s.describe(t, "museum")
+	s.exec(t, "museum", "DELETE FROM pages")
+	broken = s.describe(t, "museum")
+	w.fails(1, []string{`no table "lamps"`, "pages"}, "restore", w.newest(), "--table", "lamps", "--yes")
+	w.run("restore", w.newest(), "--table", "pages", "--yes")
+	assert.Equal(t, before, s.describe(t, "museum"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "museum"))
+	w.run("restore", w.newest(), "--table", "pages", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+	// And out of one of Revlet's own.
+	w.run("backup")
+	s.exec(t, "museum", "DELETE FROM pages")
+	w.run("restore", w.newest(), "--table", "pages", "--yes")
+	assert.Equal(t, before, s.describe(t, "museum"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "museum"))
 }

@@ -22,12 +22,14 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/jobs"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
+	"revlet/internal/work/restore"
 	"revlet/internal/work/verify"
 )
 
@@ -234,6 +236,17 @@ func TestDatesAsTyped(t *testing.T) {
 	}
 }
 
+// sharesIn makes shares of an archive that Revlet has written itself.
+func sharesIn(s *site.Site, h *catalog.Held) sharesOf {
+	return func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
+		held, err := restore.TablesByLabel(h, nil)
+		if err != nil {
+			return nil, err
+		}
+		return restore.RowShares(s, h, held, tables, rows)
+	}
+}
+
 func TestWantedReadsTheOptionsOfARestore(t *testing.T) {
 	recipe, err := site.RecipeNamed("lampblack")
 	require.NoError(t, err)
@@ -250,7 +263,7 @@ func TestWantedReadsTheOptionsOfARestore(t *testing.T) {
 	parse := func(h *catalog.Held, args ...string) (w wish, err error) {
 		a := testApp(io.Discard, io.Discard)
 		c := a.restoreCommand()
-		c.Action = func(_ context.Context, c *cli.Command) error { w, err = wanted(c, s, h); return nil }
+		c.Action = func(_ context.Context, c *cli.Command) error { w, err = wanted(c, s, h, sharesIn(s, h)); return nil }
 		require.NoError(t, c.Run(t.Context(), append([]string{"restore"}, args...)))
 		return w, err
 	}

@@ -75,7 +75,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	want, err := wanted(c, s, h)
+	want, err := wanted(c, s, h, func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
+		return a.jobs.RowShares(ctx, h, s, tables, rows, c.String("sql-database"))
+	})
 	if err != nil {
 		return err
 	}

@@ -34,15 +34,18 @@ func (w wish) words(root string) string {
 	return fmt.Sprintf("in %s, %s becomes exactly the archive's", root, strings.Join(w.names, ", "))
 }
 
+// sharesOf makes shares out of tables and rows as they were typed.
+type sharesOf func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error)
+
 // wanted reads --only, --path and --mode.
-func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
+func wanted(c *cli.Command, s *site.Site, h *catalog.Held, shares sharesOf) (wish, error) {
 	w := wish{RestoreOrder: jobs.RestoreOrder{Files: h.Scope.HasFiles(), Database: h.Scope.HasDatabase() && len(h.Origin.Databases) > 0}}
 	fill := c.String("mode") == "fill"
 	if !fill && c.String("mode") != "replace" {
 		return w, usageError("--mode %q: it is replace or fill", c.String("mode"))
 	}
 	globs := c.StringSlice("path")
-	if err := w.readRows(c, s, h, fill); err != nil {
+	if err := w.readRows(c, h, fill, shares); err != nil {
 		return w, err
 	}
 	var components []string
@@ -94,7 +97,7 @@ func wanted(c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
 }
 
 // readRows reads --table and --rows.
-func (w *wish) readRows(c *cli.Command, s *site.Site, h *catalog.Held, fill bool) error {
+func (w *wish) readRows(c *cli.Command, h *catalog.Held, fill bool, shares sharesOf) error {
 	tables, typed := c.StringSlice("table"), c.StringSlice("rows")
 	if len(tables) == 0 && len(typed) == 0 {
 		return nil
@@ -110,7 +113,7 @@ func (w *wish) readRows(c *cli.Command, s *site.Site, h *catalog.Held, fill bool
 		}
 		picks = append(picks, more...)
 	}
-	rows, err := restore.RowShares(s, h, tables, picks)
+	rows, err := shares(tables, picks)
 	if err != nil {
 		return err
 	}
@@ -154,7 +157,7 @@ func pickWords(share *database.RowSelection) []string {
 		all = append(all, fmt.Sprintf("rows of %s where %s is %s come back", r.Table, r.Column, r.Value))
 	}
 	var exact, missing []string
-	for _, table := range share.Staged(func(string) bool { return true }) {
+	for _, table := range share.Staged() {
 		i := slices.IndexFunc(share.Relations, func(r database.Relation) bool { return r.Table == table && !r.Parent })
 		switch {
 		case len(share.Rows) == 0 || i < 0 || slices.Contains(share.Tables, table):

@@ -1,5 +1,7 @@
 package database
 
+import "slices"
+
 // RowSelection limits a restore to some of a database: tables, or rows with what
 // belongs to them.
 type RowSelection struct {
@@ -7,6 +9,8 @@ type RowSelection struct {
 	// table that is gone is made again.
 	Tables []string
 	Rows   []RowPick
+	// Archived are the tables that the archive has.
+	Archived []string
 	// Relations say which other rows belong to a row.
 	Relations []Relation
 	// Fill puts back only rows that are missing.
@@ -33,13 +37,13 @@ type Relation struct {
 	Parent bool
 }
 
-// Staged names every table that a share reads from an archive with the given
-// tables, in the order in which relations lead to them.
-func (s RowSelection) Staged(archived func(table string) bool) []string {
+// Staged names every table that a share reads from the archive, in the order in which
+// relations lead to them.
+func (s RowSelection) Staged() []string {
 	var all []string
 	seen := map[string]bool{}
 	add := func(table string) {
-		if !seen[table] && archived(table) {
+		if !seen[table] && slices.Contains(s.Archived, table) {
 			seen[table] = true
 			all = append(all, table)
 		}

@@ -277,7 +277,7 @@ func (m *serverModel) putTableBack() {
 	name := names[m.r.IntN(len(names))]
 	m.later(time.Second)
 	m.did("restore table %s from %s", name, a.name)
-	require.NoError(m.t, m.restore(a.name, map[string]*database.RowSelection{"main": {Tables: []string{name}}}))
+	require.NoError(m.t, m.restore(a.name, map[string]*database.RowSelection{"main": {Tables: []string{name}, Archived: names}}))
 	was := m.live.clone()
 	m.live[name] = maps.Clone(a.state[name])
 	require.Equal(m.t, m.live, m.seen(), "the table, and no other")

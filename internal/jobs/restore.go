@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -14,6 +15,8 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
+	"revlet/internal/site/engine"
+	"revlet/internal/store"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/compare"
 	"revlet/internal/work/restore"
@@ -168,6 +171,29 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	r.Answers = a.checkRestored(ctx, o.Site)
 	r.TakenOut = a.strangers(ctx, o.Archive, r.Result)
 	return r, nil
+}
+
+// RowShares makes shares of an archive's databases, by label, out of names of tables and
+// of rows as a person gives them. dumped names the database that is meant in a text of
+// another program that holds several.
+func (a *Agent) RowShares(ctx context.Context, h *catalog.Held, s *site.Site, tables []string, rows []database.RowPick, dumped string) (map[string]*database.RowSelection, error) {
+	held, err := restore.TablesByLabel(h, func(p archive.Part) (made []string, err error) {
+		origin := h.Origin.Databases[p.Database]
+		err = h.EachStore(func(st store.Named) error {
+			part, err := h.OpenPart(ctx, st, p, func(int64) {})
+			if err != nil {
+				return err
+			}
+			defer part.Close()
+			made, err = engine.DumpTables(origin.Engine, part, origin.Name, dumped)
+			return err
+		})
+		return made, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("look for tables in archive %s: %w", h.Name, err)
+	}
+	return restore.RowShares(s, h, held, tables, rows)
 }
 
 // OpenForSQL opens a site whose only database is to be restored from SQL text.

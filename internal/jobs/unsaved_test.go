@@ -101,7 +101,7 @@ func TestWhatNoArchiveHoldsIsNamed(t *testing.T) {
 			order: func(o *RestoreOrder) { o.Database, o.Selection = false, restore.Matching([]string{"themes/**"}, false) }, files: []string{theme}},
 		"a table": {happens: func(b *bench) { b.execute("UPDATE settings SET value = 'x' WHERE name = 'season'") },
 			order: func(o *RestoreOrder) {
-				o.Files, o.Rows = false, map[string]*database.RowSelection{"main": {Tables: []string{"settings", "pages"}}}
+				o.Files, o.Rows = false, map[string]*database.RowSelection{"main": {Tables: []string{"settings", "pages"}, Archived: []string{"settings", "pages"}}}
 			}, tables: []string{"pages", "settings"}}, // rows are kept without their definition: better one too many
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -29,6 +29,33 @@ type dumpGate struct {
 	session map[string]string
 	saved   map[string]string
 	objects []object
+	// place tells under which name a table is staged, and whether its statements are let
+	// through; without it, under its own.
+	place placing
+	// keys are the foreign keys of tables that are staged under other names: their names
+	// would be taken, and they would mean live tables.
+	keys []database.ForeignKey
+}
+
+// placing tells under which name a table is staged that a statement uses, makes or
+// drops; false passes over the statement.
+type placing func(table string, what use) (string, bool)
+
+// use is what a statement does with a table.
+type use int
+
+const (
+	uses use = iota
+	makes
+	drops
+)
+
+// staged is the name that a table is staged under.
+func (g *dumpGate) staged(table string, what use) (string, bool) {
+	if g.place == nil {
+		return table, true
+	}
+	return g.place(table, what)
 }
 
 func newDumpGate(version serverVersion, live, from string) *dumpGate {
@@ -50,7 +77,10 @@ func (g *dumpGate) admit(stmt string) ([]string, error) {
 		if !g.belongs(in.database) {
 			return nil, nil
 		}
-		return []string{in.text}, nil
+		if to, ok := g.staged(in.table, uses); ok {
+			return []string{in.into(to)}, nil
+		}
+		return nil, nil
 	}
 	tokens := g.version.open(stmt)
 	r := newTokenReader(tokens)
@@ -77,15 +107,28 @@ func (g *dumpGate) admit(stmt string) ([]string, error) {
 		return g.alter(stmt, r)
 	case r.Take("TRUNCATE"):
 		r.Take("TABLE")
-		return g.onTable(stmt, r, (*tokenReader).atEnd)
+		return g.onTable(stmt, r, uses, (*tokenReader).End)
 	case r.TakeOne("DO", "SELECT"):
-		if _, ok := r.setval(); ok && g.belongs("") {
-			return []string{sqltext.Write(tokens, false)}, nil
-		} else if ok {
-			return nil, nil
+		if table, at, ok := r.setval(); ok {
+			return g.setval(r, table, at), nil
 		}
 	}
 	return nil, foreign(stmt)
+}
+
+// setval is what is run to set a sequence, whose name is a token of r.
+func (g *dumpGate) setval(r *tokenReader, table string, at int) []string {
+	if !g.belongs("") {
+		return nil
+	}
+	to, ok := g.staged(table, uses)
+	if !ok {
+		return nil
+	}
+	if g.place != nil {
+		r.rename(at, to)
+	}
+	return []string{sqltext.Write(r.Tokens, false)}
 }
 
 // belongs tells whether a statement about something in a database, empty for the one
@@ -108,7 +151,7 @@ func (g *dumpGate) belongs(name string) bool {
 		case len(g.met) == 1:
 			g.taken = name
 		case same(name, g.live):
-			g.taken, g.restart, g.objects = name, true, nil
+			g.taken, g.restart, g.objects, g.keys = name, true, nil, nil
 		}
 	}
 	if g.from != "" {
@@ -129,35 +172,66 @@ func (g *dumpGate) settled() error {
 	return nil
 }
 
-// target passes over a table's name, and gives the database before it, if any.
-func (r *tokenReader) target() (db, name string, ok bool) {
-	from := r.Place()
-	if name, ok = r.Name(); !ok {
-		return "", "", false
+// target is a table that a statement is about.
+type target struct {
+	// database is what stands before its name, if anything.
+	database, name string
+	// at is the place of its name's token.
+	at int
+}
+
+// target passes over a table's name, and the database before it, if any.
+func (r *tokenReader) target() (t target, ok bool) {
+	t.at = r.Place()
+	if t.name, ok = r.Name(); !ok {
+		return t, false
 	}
 	if r.Take(".") {
-		db = name
+		t.database = t.name
 		until := r.Place()
-		if name, ok = r.Name(); !ok {
-			return "", "", false
+		if t.name, ok = r.Name(); !ok {
+			return t, false
 		}
 		// Without it, the name is one in the database that is used: the staging one.
-		r.Blank(from, until)
+		r.Blank(t.at, until)
+		t.at = until
 	}
-	return db, name, true
+	return t, true
+}
+
+// rename writes another name where one stands.
+func (r *tokenReader) rename(at int, name string) {
+	r.Tokens[at] = sqltext.Token{Kind: sqltext.Name, Text: quote(name)}
 }
 
 // onTable lets a statement about one table through if the rest is as it should be.
-func (g *dumpGate) onTable(stmt string, r *tokenReader, rest func(*tokenReader) bool) ([]string, error) {
-	db, _, ok := r.target()
+func (g *dumpGate) onTable(stmt string, r *tokenReader, what use, rest func(*tokenReader) bool) ([]string, error) {
+	t, ok := r.target()
 	if !ok {
 		return nil, foreign(stmt)
 	}
-	if !g.belongs(db) {
+	if !g.belongs(t.database) {
 		return nil, nil
 	}
+	from := r.Mark()
 	if !rest(r) {
 		return nil, foreign(stmt)
+	}
+	to, ok := g.staged(t.name, what)
+	if !ok {
+		return nil, nil
+	}
+	if g.place == nil {
+		return []string{sqltext.Write(r.Tokens, false)}, nil
+	}
+	r.rename(t.at, to)
+	r.Reset(from)
+	left, ok := g.takeKeys(r, t.name)
+	switch {
+	case !ok:
+		return nil, foreign(stmt)
+	case !left:
+		return nil, nil
 	}
 	return []string{sqltext.Write(r.Tokens, false)}, nil
 }
@@ -168,14 +242,14 @@ func (g *dumpGate) create(stmt string, r *tokenReader) ([]string, error) {
 		return nil, nil
 	case r.Take("TABLE"):
 		r.Take("IF", "NOT", "EXISTS")
-		return g.onTable(stmt, r, (*tokenReader).definition)
+		return g.onTable(stmt, r, makes, (*tokenReader).definition)
 	case r.Take("SEQUENCE"):
 		r.Take("IF", "NOT", "EXISTS")
-		return g.onTable(stmt, r, (*tokenReader).sequenceOptions)
+		return g.onTable(stmt, r, makes, (*tokenReader).sequenceOptions)
 	}
 	if from := r.Mark(); r.TakeOne("UNIQUE", "FULLTEXT", "SPATIAL", "INDEX") {
 		if r.Reset(from); r.index() {
-			return g.onTable(stmt, r, func(r *tokenReader) bool {
+			return g.onTable(stmt, r, uses, func(r *tokenReader) bool {
 				_, ok := r.Parens()
 				return ok && r.End()
 			})
@@ -221,31 +295,46 @@ func (g *dumpGate) drop(stmt string, r *tokenReader) ([]string, error) {
 		return nil, nil
 	case r.TakeOne("TABLE", "SEQUENCE"):
 		r.Take("IF", "EXISTS")
-		return g.onTable(stmt, r, func(r *tokenReader) bool {
-			for r.Take(",") {
-				if db, _, ok := r.target(); !ok || !g.belongs(db) {
-					return false
-				}
-			}
-			r.TakeOne("CASCADE", "RESTRICT")
-			return r.End()
-		})
+		return g.dropTables(stmt, r)
 	}
 	for _, kind := range []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT"} {
 		if !r.Take(kind) {
 			continue
 		}
 		r.Take("IF", "EXISTS")
-		db, name, ok := r.target()
+		t, ok := r.target()
 		if !ok || !r.End() {
 			break
 		}
-		if g.belongs(db) {
-			g.forget(kind, name)
+		if g.belongs(t.database) {
+			g.forget(kind, t.name)
 		}
 		return nil, nil
 	}
 	return nil, foreign(stmt)
+}
+
+// dropTables lets the names of tables and sequences through that are dropped.
+func (g *dumpGate) dropTables(stmt string, r *tokenReader) (run []string, err error) {
+	for {
+		t, ok := r.target()
+		if !ok {
+			return nil, foreign(stmt)
+		}
+		if g.belongs(t.database) {
+			if to, ok := g.staged(t.name, drops); ok {
+				run = append(run, "DROP TABLE IF EXISTS "+quote(to))
+			}
+		}
+		if !r.Take(",") {
+			break
+		}
+	}
+	r.TakeOne("CASCADE", "RESTRICT")
+	if !r.End() {
+		return nil, foreign(stmt)
+	}
+	return run, nil
 }
 
 func (g *dumpGate) alter(stmt string, r *tokenReader) ([]string, error) {
@@ -255,7 +344,7 @@ func (g *dumpGate) alter(stmt string, r *tokenReader) ([]string, error) {
 	case !r.Take("TABLE"):
 		return nil, foreign(stmt)
 	}
-	return g.onTable(stmt, r, (*tokenReader).alterations)
+	return g.onTable(stmt, r, uses, (*tokenReader).alterations)
 }
 
 // alterations passes over the clauses that dumps end a table with.

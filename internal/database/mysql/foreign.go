@@ -15,20 +15,30 @@ import (
 )
 
 // LoadDump runs an SQL text that the server's own dump client, or a database
-// admin page, has written, as far as the gate lets it (gate.go, dump.go). It needs a
-// staging database of its own. Of a text that holds several databases it takes the one
-// that p.From names, or the one that is called as the live one is. The plan is
-// completed with what the text has made.
+// admin page, has written, as far as the gate lets it (gate.go, dumpgate.go). Where the
+// account may make no staging database, its tables are staged under other names in the
+// live one. Of a text that holds several databases it takes the one that p.From names,
+// or the one that is called as the live one is; for a share, the tables of that only.
+// The plan is completed with what the text has made.
 func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (rows int64, err error) {
-	if p.Stage == p.Live {
-		return 0, fmt.Errorf("an SQL file can only be staged in a database of its own, and the account may not make one; run once as the server's administrator: GRANT ALL ON `rv\\_%%`.* TO %s", quote(db.c.User))
-	}
 	err = db.onConn(ctx, p.Stage, func(conn *sql.Conn) error {
-		d := &dumpLoader{db: db, conn: conn, stage: p.Stage, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From)}
+		d := &dumpLoader{db: db, conn: conn, plan: p, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From)}
+		if err := d.choosePlaces(ctx); err != nil {
+			return err
+		}
 		if err := d.run(ctx, r); err != nil {
 			return err
 		}
 		rows = d.rows
+		switch {
+		case p.Rows != nil:
+			return nil // the live objects stay
+		case p.Stage == p.Live:
+			return d.completeInLive(ctx)
+		}
+		if err := d.makeObjects(ctx); err != nil {
+			return err
+		}
 		return db.completeFromStage(ctx, conn, p, d.gate.events())
 	})
 	return rows, err
@@ -36,13 +46,54 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 
 // dumpLoader runs what the gate lets through.
 type dumpLoader struct {
-	db    *Database
-	conn  *sql.Conn
-	stage string
-	gate  *dumpGate
-	rows  int64
+	db   *Database
+	conn *sql.Conn
+	plan *database.Plan
+	gate *dumpGate
+	rows int64
 	// pending counts statements since the last commit.
 	pending int
+	// named are the tables that are staged in the live database, in the order in which
+	// they were made.
+	named []database.TableMove
+}
+
+// choosePlaces says under which names tables are staged: those of a share under the
+// plan's, and no others; all of them under other names where they stand beside the live
+// ones.
+func (d *dumpLoader) choosePlaces(ctx context.Context) error {
+	p := d.plan
+	if p.Rows != nil {
+		d.gate.place = func(table string, _ use) (string, bool) {
+			to, err := staged(p, table)
+			return to, err == nil
+		}
+		return nil
+	}
+	if p.Stage != p.Live {
+		return nil
+	}
+	var folds bool // names are the same whatever their case
+	if err := d.conn.QueryRowContext(ctx, "SELECT @@lower_case_table_names <> 0").Scan(&folds); err != nil {
+		return err
+	}
+	d.gate.place = func(table string, what use) (string, bool) {
+		if folds {
+			table = strings.ToLower(table)
+		}
+		for _, m := range d.named {
+			if m.Name == table {
+				return m.Staged, true
+			}
+		}
+		if what == drops {
+			return "", false // what there was before; it goes aside
+		}
+		m := database.TableMove{Name: table, Staged: fmt.Sprintf("%s%s_%d", stagePrefix, p.ID, len(d.named))}
+		d.named = append(d.named, m)
+		return m.Staged, true
+	}
+	return nil
 }
 
 // commitEvery bounds a transaction: a commit for each row would take for ever.
@@ -71,10 +122,8 @@ func (d *dumpLoader) run(ctx context.Context, r io.Reader) error {
 	if err := d.gate.settled(); err != nil {
 		return err
 	}
-	if _, err := d.conn.ExecContext(ctx, "COMMIT"); err != nil {
-		return err
-	}
-	return d.makeObjects(ctx)
+	_, err := d.conn.ExecContext(ctx, "COMMIT")
+	return err
 }
 
 func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
@@ -85,10 +134,8 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 	if d.gate.restart {
 		// What came so far was another database.
 		d.gate.restart, d.rows = false, 0
-		for _, q := range []string{"DROP DATABASE " + quote(d.stage), d.db.createDatabase(d.stage), "USE " + quote(d.stage)} {
-			if _, err := d.conn.ExecContext(ctx, q); err != nil {
-				return err
-			}
+		if err := d.startAgain(ctx); err != nil {
+			return err
 		}
 	}
 	for _, q := range run {
@@ -108,6 +155,98 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 		_, err = d.conn.ExecContext(ctx, "COMMIT")
 	}
 	return err
+}
+
+// startAgain throws away what is staged.
+func (d *dumpLoader) startAgain(ctx context.Context) error {
+	var run []string
+	if stage := quote(d.plan.Stage); d.plan.Stage != d.plan.Live {
+		run = []string{"DROP DATABASE " + stage, d.db.createDatabase(d.plan.Stage), "USE " + stage}
+	} else if d.plan.Rows != nil {
+		for _, m := range d.plan.Tables {
+			run = append(run, "DROP TABLE IF EXISTS "+quote(m.Staged))
+		}
+	} else {
+		for _, m := range d.named {
+			run = append(run, "DROP TABLE IF EXISTS "+quote(m.Staged))
+		}
+	}
+	for _, q := range run {
+		if _, err := d.conn.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// completeInLive completes the plan with the tables that are staged beside the live
+// ones. Views, triggers and routines cannot be tried here, where the live ones stand: the
+// exchange makes them, and is taken back if the server refuses one.
+func (d *dumpLoader) completeInLive(ctx context.Context) error {
+	p := d.plan
+	there, err := d.db.existing(ctx, d.conn, p)
+	if err != nil {
+		return err
+	}
+	made := 0
+	for _, m := range d.named {
+		if !there.has(p.Live, m.Staged) {
+			continue // dropped again: it stood for a view
+		}
+		made++
+		if i := slices.IndexFunc(p.Tables, func(one database.TableMove) bool { return one.Name == m.Name }); i >= 0 {
+			p.Tables[i].Staged = m.Staged
+		} else {
+			p.Tables = append(p.Tables, m)
+		}
+	}
+	if made == 0 {
+		return errNoTables
+	}
+	p.NewKeys = d.gate.keys
+	objects := append(d.gate.inOrder(), d.gate.events()...)
+	for i := range objects {
+		objects[i].sqlMode = strings.ReplaceAll(objects[i].sqlMode, " ", "")
+	}
+	p.NewObjects = objectsText(objects)
+	return eachObject(p.NewObjects, d.gate.version, func(string) error { return nil })
+}
+
+// errNoTables is about a dump that makes nothing.
+var errNoTables = errors.New("the SQL file makes no tables")
+
+// DumpTables names the tables that a dump makes, of the database that LoadDump would
+// take: see there. No server is asked. The error wraps database.ErrForeignSQL for a
+// text that would not be let through.
+func DumpTables(r io.Reader, live, from string) ([]string, error) {
+	g := newDumpGate(parseVersion("10.11.0-MariaDB"), live, from)
+	var tables []string
+	g.place = func(table string, what use) (string, bool) {
+		if g.restart {
+			g.restart, tables = false, nil
+		}
+		i := slices.Index(tables, table)
+		switch {
+		case what == makes && i < 0:
+			tables = append(tables, table)
+		case what == drops && i >= 0:
+			tables = slices.Delete(tables, i, i+1)
+		}
+		return table, true
+	}
+	s := sqltext.NewSplitter(r, sqltext.MySQL)
+	for {
+		stmt, err := s.Next()
+		if errors.Is(err, io.EOF) {
+			return tables, g.settled()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if _, err := g.admit(stmt); err != nil {
+			return nil, err
+		}
+	}
 }
 
 // makeObjects makes what was held back, now that all rows are in: the server then
@@ -140,7 +279,7 @@ func (db *Database) completeFromStage(ctx context.Context, conn *sql.Conn, p *da
 		return err
 	}
 	if len(listed) == 0 {
-		return errors.New("the SQL file makes no tables")
+		return errNoTables
 	}
 	objects, _, err := stage.readObjects(ctx, conn, views, nil)
 	if err != nil {

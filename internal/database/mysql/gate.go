@@ -358,7 +358,7 @@ func checkSchema(stmt string, n serverVersion) (table, run string, err error) {
 			ok = r.sequenceOptions()
 		}
 	case r.Take("DO"):
-		table, ok = r.setval()
+		table, _, ok = r.setval()
 	}
 	if !ok {
 		return "", "", foreign(stmt)
@@ -366,24 +366,28 @@ func checkSchema(stmt string, n serverVersion) (table, run string, err error) {
 	return table, sqltext.Write(tokens, false), nil
 }
 
-// setval passes over SETVAL(name, number, number).
-func (r *tokenReader) setval() (string, bool) {
+// setval passes over SETVAL(name, number, number), and gives the name and its place.
+func (r *tokenReader) setval() (name string, at int, ok bool) {
 	if !r.Take("SETVAL") {
-		return "", false
+		return "", 0, false
 	}
+	from := r.Mark()
+	r.Take("(")
+	at = r.Place()
+	r.Reset(from)
 	inner, ok := r.Parens()
 	if !ok || !r.End() {
-		return "", false
+		return "", 0, false
 	}
 	v := newTokenReader(inner)
-	name, ok := v.Name()
+	name, ok = v.Name()
 	for ok && !v.End() {
 		ok = v.Take(",")
 		v.Take("-")
 		t := v.Next()
 		ok = ok && t.Number()
 	}
-	return name, ok
+	return name, at, ok
 }
 
 // unsafeMode matches SQL modes under which the server would cut text into tokens in
@@ -400,5 +404,3 @@ func safeCharset(name string) bool { return slices.Contains(safeCharsets, string
 func excerpt(stmt string) string {
 	return fmt.Sprintf("%.60q", strings.Join(strings.Fields(stmt[:min(len(stmt), 200)]), " "))
 }
-
-func (r *tokenReader) atEnd() bool { return r.End() }

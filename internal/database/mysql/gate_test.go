@@ -193,3 +193,67 @@ func FuzzDumpGate(f *testing.F) {
 		}
 	})
 }
+
+// Where tables stand beside the live ones, each has another name, and its foreign keys
+// come later: nothing of a dump means a live table.
+func TestADumpIsStagedUnderOtherNames(t *testing.T) {
+	run, g, err := admittedAs(t, "CREATE TABLE IF NOT EXISTS `parent` (`id` int, `note` text DEFAULT 'REFERENCES x(y)');\n"+
+		"DROP TABLE IF EXISTS parent, child;\nCREATE TABLE child (FOREIGN KEY (p) REFERENCES parent (id), id int, CONSTRAINT `c``k` CHECK (`id` > 0), CONSTRAINT `own` FOREIGN KEY `i` (`p`, `q`) REFERENCES `parent` (`id`, `x`) ON DELETE SET NULL ON UPDATE NO ACTION, KEY `p` (`p`(10))) ENGINE=InnoDB;\n"+
+		"INSERT INTO `child` VALUES (1);\nALTER TABLE `child` ADD PRIMARY KEY (`id`), ADD CONSTRAINT `late` FOREIGN KEY (`p`) REFERENCES `parent` (`id`), MODIFY `id` int AUTO_INCREMENT;\n"+
+		"ALTER TABLE `child` ADD FOREIGN KEY (`p`) REFERENCES `parent` (`id`);\nALTER TABLE `child` DISABLE KEYS;\nCREATE INDEX i ON child (p);\nDO SETVAL(`numbers`, 5, 0);\nTRUNCATE child;\nDROP SEQUENCE `numbers`;\n", "kept")
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"CREATE TABLE IF NOT EXISTS `new parent` (`id` int, `note` text DEFAULT 'REFERENCES x(y)')",
+		"DROP TABLE IF EXISTS `new parent`", "DROP TABLE IF EXISTS `new child`",
+		"CREATE TABLE `new child` ( id int, CONSTRAINT `c``k` CHECK (`id` > 0), KEY `p` (`p`(10))) ENGINE=InnoDB",
+		"INSERT INTO `new child` VALUES (1)", "ALTER TABLE `new child` ADD PRIMARY KEY (`id`), MODIFY `id` int AUTO_INCREMENT",
+		"ALTER TABLE `new child` DISABLE KEYS", "CREATE INDEX i ON `new child` (p)", "DO SETVAL(`new numbers`, 5, 0)", "TRUNCATE `new child`", "DROP TABLE IF EXISTS `new numbers`",
+	}, run)
+	assert.Equal(t, []database.ForeignKey{
+		{Table: "child", Name: "child_ibfk_1", Definition: "FOREIGN KEY (p) REFERENCES parent (id)"},
+		{Table: "child", Name: "own", Definition: "FOREIGN KEY (`p`, `q`) REFERENCES `parent` (`id`, `x`) ON DELETE SET NULL ON UPDATE NO ACTION"},
+		{Table: "child", Name: "late", Definition: "FOREIGN KEY (`p`) REFERENCES `parent` (`id`)"},
+		{Table: "child", Name: "child_ibfk_4", Definition: "FOREIGN KEY (`p`) REFERENCES `parent` (`id`)"},
+	}, g.keys)
+	for _, bad := range []string{
+		"CREATE TABLE c (id int, p int REFERENCES parent (id))", "CREATE TABLE c (id int, FOREIGN KEY (p) REFERENCES mysql.user (User))",
+		"CREATE TABLE c (id int, FOREIGN KEY (p) REFERENCES parent (id) ON DELETE SLEEP)", "CREATE TABLE c (id int, FOREIGN KEY ((SELECT 1)) REFERENCES parent (id))",
+		"ALTER TABLE c ADD FOREIGN KEY (p) REFERENCES parent (id) NOT VALID", "ALTER TABLE c ADD p int REFERENCES parent (id)",
+	} {
+		_, _, err := admittedAs(t, bad+";\n", "kept")
+		assert.ErrorIs(t, err, database.ErrForeignSQL, bad)
+	}
+	// For a share, the other tables are passed over.
+	run, _, err = admittedAs(t, "CREATE TABLE other (a int);\nINSERT INTO other VALUES (1);\nALTER TABLE other ADD KEY (a);\nDROP TABLE other, child;\nCREATE TABLE child (a int);\n", "child")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"DROP TABLE IF EXISTS `new child`", "CREATE TABLE `new child` (a int)"}, run)
+}
+
+// admittedAs is as admitted, with tables staged under other names: all, or one only.
+func admittedAs(t *testing.T, text, only string) (run []string, g *dumpGate, err error) {
+	t.Helper()
+	statements, err := sqltext.All(strings.NewReader(text), sqltext.MySQL)
+	require.NoError(t, err)
+	g = newDumpGate(mariadb1011, "museum", "")
+	g.place = func(table string, _ use) (string, bool) { return "new " + table, only == "kept" || only == table }
+	for _, stmt := range statements {
+		more, err := g.admit(stmt)
+		if err != nil {
+			return run, g, err
+		}
+		run = append(run, more...)
+	}
+	return run, g, g.settled()
+}
+
+func TestTheTablesOfADumpAreNamed(t *testing.T) {
+	text := "/*!50001 CREATE TABLE v (a INT) */;\nCREATE TABLE `odd``name` (a INT);\nINSERT INTO `odd``name` VALUES ('CREATE TABLE x (a INT);');\n/*!50001 DROP TABLE IF EXISTS v */;\nCREATE TABLE b (a INT);\n"
+	tables, err := DumpTables(strings.NewReader(text), "museum", "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"odd`name", "b"}, tables)
+	tables, err = DumpTables(strings.NewReader("USE pier;\nCREATE TABLE boats (a INT);\nUSE museum;\n"+text), "museum", "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"odd`name", "b"}, tables, "of the database that is called as the live one")
+	_, err = DumpTables(strings.NewReader("CREATE TABLE b (a INT);\nDROP USER x;\n"), "museum", "")
+	assert.ErrorIs(t, err, database.ErrForeignSQL)
+}

@@ -9,10 +9,14 @@ var numeral = regexp.MustCompile(`^(?:0x[0-9a-fA-F]+|0b[01]+|(?:\d+\.?\d*|\.\d+)
 
 // insertion is an INSERT or REPLACE statement that gives nothing but literals.
 type insertion struct {
-	// database is what stands before the table's name, if anything; text is the
-	// statement without it.
-	database, text string
+	// database is what stands before the table's name, if anything.
+	database, table string
+	// head and rest are what stands before and behind the name.
+	head, rest string
 }
+
+// into is the statement with another table's name, of the database that is used.
+func (in *insertion) into(table string) string { return in.head + quote(table) + in.rest }
 
 // readInsert reads one. It returns nil for another statement, and false for one that
 // holds anything else than literals, or a comment: such statements are long, so that
@@ -62,7 +66,7 @@ func readInsert(stmt string) (*insertion, bool) {
 	if w := s.word(); w != "VALUES" && w != "VALUE" {
 		return in, false
 	}
-	in.text = head + quote(name) + " " + strings.TrimSpace(stmt[rest:])
+	in.head, in.table, in.rest = head, name, " "+strings.TrimSpace(stmt[rest:])
 	return in, s.tuples()
 }
 

@@ -414,15 +414,8 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 		if err != nil {
 			return err
 		}
-		if p.Rows != nil && p.Stage == p.Live {
-			return dropShare(ctx, conn, p, e, stagePrefix)
-		}
-		for i := range p.Tables {
-			if name := madeSince(p, i); p.Stage == p.Live && e.has(p.Stage, name) {
-				if _, err := conn.ExecContext(ctx, "DROP TABLE "+in(p.Stage, name)); err != nil {
-					return err
-				}
-			}
+		if p.Stage == p.Live {
+			return dropNamed(ctx, conn, p, e, stagePrefix)
 		}
 		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
 	})
@@ -444,7 +437,7 @@ func (db *Database) DropAside(ctx context.Context, p *database.Plan) error {
 			}
 		}
 		if p.Rows != nil && p.Aside == p.Live {
-			return dropShare(ctx, conn, p, e, asidePrefix)
+			return dropNamed(ctx, conn, p, e, asidePrefix)
 		}
 		return dropPlace(ctx, conn, p, p.Aside, e, func(m database.TableMove) string { return m.Aside })
 	})

@@ -152,8 +152,9 @@ func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 
 func (r *rowShare) Put(m database.RowMove, in string) string { return rowrestore.Insert(r, m, in, "") }
 
-// dropShare removes a share's tables from a place in the live database.
-func dropShare(ctx context.Context, conn *sql.Conn, p *database.Plan, e exists, prefix string) error {
+// dropNamed removes the tables of a plan from the live database whose names begin so,
+// whatever the plan knows of them.
+func dropNamed(ctx context.Context, conn *sql.Conn, p *database.Plan, e exists, prefix string) error {
 	for name := range e {
 		if name[0] != p.Live || !strings.HasPrefix(name[1], prefix+p.ID+"_") {
 			continue

@@ -49,6 +49,53 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 	return l.rows, err
 }
 
+// DumpTables names the tables that a dump makes. No server is asked, and nothing is
+// judged: LoadDump does.
+func DumpTables(r io.Reader) (tables []string, err error) {
+	s := sqltext.NewSplitter(r, sqltext.PostgreSQL)
+	for {
+		stmt, err := s.Next()
+		if errors.Is(err, io.EOF) {
+			return tables, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if name, ok := tableMade(stmt); ok {
+			tables = append(tables, name)
+		}
+		if copies.MatchString(stmt) {
+			if _, err := s.Line(); err != nil { // the rest of the statement's own
+				return nil, io.ErrUnexpectedEOF
+			}
+			if _, err := io.Copy(io.Discard, &untilEnd{lines: s.Line}); err != nil {
+				return nil, err
+			}
+		}
+	}
+}
+
+// copies matches a statement that rows follow.
+var copies = regexp.MustCompile(`(?is)^COPY\s.*\sFROM\s+stdin$`)
+
+// tableMade is the table that a statement makes.
+func tableMade(stmt string) (string, bool) {
+	r := newReader(stmt)
+	if !r.Take("CREATE") {
+		return "", false
+	}
+	r.Take("UNLOGGED")
+	if !r.Take("TABLE") {
+		return "", false
+	}
+	r.Take("IF", "NOT", "EXISTS")
+	name, ok := r.Name()
+	if ok && r.Take(".") {
+		name, ok = r.Name()
+	}
+	return name, ok
+}
+
 // quoteIfNeeded writes a name as the dump client does.
 func quoteIfNeeded(name string) string {
 	if plainName.MatchString(name) {

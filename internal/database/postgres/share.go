@@ -18,13 +18,59 @@ func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Row
 	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Aside)); err != nil {
 		return fmt.Errorf("make the schema for what is set aside: %w", err)
 	}
-	return rowrestore.Select(ctx, &rowShare{db, p}, p, s)
+	r := &rowShare{db, p}
+	for _, table := range p.Rows.Staged {
+		if err := r.adoptTypes(ctx, table); err != nil {
+			return fmt.Errorf("table %s: %w", table, err)
+		}
+	}
+	return rowrestore.Select(ctx, r, p, s)
 }
 
 // rowShare implements rowrestore.Make.
 type rowShare struct {
 	db   *Database
 	plan *database.Plan
+}
+
+// adoptTypes makes a staged table anew if some of its columns are of types that were
+// staged along, such as enumerations: its rows are to go where columns are of the live
+// ones. A value that the live type does not have is an error.
+func (r *rowShare) adoptTypes(ctx context.Context, table string) error {
+	columns, err := r.Texts(ctx, `SELECT a.attname, l.type, t.typnamespace = n.oid OR coalesce(e.typnamespace = n.oid, false)
+		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type e ON e.oid = t.typelem AND t.typcategory = 'A'
+		LEFT JOIN (SELECT attname, format_type(atttypid, atttypmod) AS type FROM pg_attribute WHERE attrelid = to_regclass(`+literal(r.Live(table))+`)
+			AND attnum > 0 AND NOT attisdropped) l ON l.attname = a.attname
+		WHERE n.nspname = `+literal(r.plan.Stage)+` AND c.relname = `+literal(table)+` AND c.relkind IN ('r', 'p')
+			AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '' ORDER BY a.attnum`)
+	if err != nil {
+		return err
+	}
+	var as []string
+	foreign := false
+	for _, c := range columns {
+		name, live, own := quote(c[0]), c[1], c[2] == "t"
+		if !own || live == "" { // one that the live table does not have is told of later
+			as = append(as, name)
+			continue
+		}
+		foreign = true
+		as = append(as, name+"::text::"+live+" AS "+name)
+	}
+	if !foreign {
+		return nil
+	}
+	made := quote(r.plan.Stage) + "." + quote("rv_typed")
+	for _, q := range []string{
+		"CREATE TABLE " + made + " AS SELECT " + strings.Join(as, ", ") + " FROM " + r.Staged(table),
+		"DROP TABLE " + r.Staged(table) + " CASCADE", "ALTER TABLE " + made + " RENAME TO " + quote(table),
+	} {
+		if _, err := r.Exec(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *rowShare) Exec(ctx context.Context, q string) (int64, error) {

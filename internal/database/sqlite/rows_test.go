@@ -59,11 +59,16 @@ func begin(t *testing.T, since string, s database.RowSelection) (*shares, error)
 	file := filepath.Join(t.TempDir(), "museum.db")
 	run(t, file, museum)
 	units, texts, _ := dumpAll(t, file)
+	for _, u := range units {
+		if u.Kind == database.Rows {
+			s.Archived = append(s.Archived, u.Table)
+		}
+	}
 	run(t, file, since)
 	box := filepath.Join(filepath.Dir(file), ".revlet-box")
 	c := &shares{t: t, file: file, target: ForRestore(Config{Path: file, Disk: &disk.Disk{}, Beside: box, Mode: FileMode{Perm: 0o640, UID: os.Getuid(), GID: os.Getgid()}})}
 	c.plan = c.target.Plan("1")
-	c.plan.Rows = &database.RowPlan{Staged: s.Staged(func(string) bool { return true })}
+	c.plan.Rows = &database.RowPlan{Staged: s.Staged()}
 	require.NoError(t, c.target.Prepare(t.Context(), c.plan, c.plan.Rows.Staged))
 	for i, u := range units {
 		_, err := c.target.Load(t.Context(), c.plan, u, strings.NewReader(texts[i]))

@@ -74,6 +74,19 @@ func Statements(make string, r io.Reader) ([]string, error) {
 	}
 }
 
+// DumpTables names the tables that a text of another program makes of a database: the
+// one that live or, if it is given, from names, where the text holds several.
+func DumpTables(make string, r io.Reader, live, from string) ([]string, error) {
+	switch make {
+	case "mysql":
+		return mysql.DumpTables(r, live, from)
+	case "postgres":
+		return postgres.DumpTables(r)
+	default:
+		return nil, fmt.Errorf("no engine called %q takes text of another program", make)
+	}
+}
+
 func postgresConfig(db site.Database) postgres.Config {
 	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name}
 }

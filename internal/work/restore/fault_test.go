@@ -331,7 +331,7 @@ func TestEveryDiskFaultWhileBackingUp(t *testing.T) {
 func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 	t.Run("beside the webroot", func(t *testing.T) { everyRestoreFault(t, withMail(newBench(t))) })
 	share := &restore.FileSelection{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
-	rows := map[string]*database.RowSelection{"main": {Tables: []string{"pages"}}}
+	rows := map[string]*database.RowSelection{"main": {Tables: []string{"pages"}, Archived: []string{"pages"}}}
 	t.Run("a share", func(t *testing.T) {
 		b := newBench(t)
 		b.share = share

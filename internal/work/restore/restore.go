@@ -399,7 +399,7 @@ func (r *run) large(label string) []string {
 // tables are the names of a database's tables in the archive.
 func (r *run) tables(label string) []string {
 	if r.Rows != nil {
-		return r.Rows[label].Staged(func(table string) bool { return holdsTable(r.Archive.Parts, label, table) })
+		return r.Rows[label].Staged()
 	}
 	var names []string
 	for _, p := range r.Archive.Parts {
@@ -457,7 +457,7 @@ func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part
 		defer r.mu.Unlock()
 		r.result.Rows += rows
 		for _, m := range plan.Tables {
-			if m.Staged != "" {
+			if m.Staged != "" && plan.Rows == nil { // of a share, what comes is counted
 				r.result.Tables++
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -16,19 +17,39 @@ import (
 	"revlet/internal/site"
 )
 
+// TablesByLabel names the tables of each database of an archive that have rows in it.
+// The tables of a database that is held as text of another program stand in that text:
+// dumped names them.
+func TablesByLabel(h *catalog.Held, dumped func(archive.Part) ([]string, error)) (map[string][]string, error) {
+	all := map[string][]string{}
+	for _, p := range h.Parts {
+		switch {
+		case p.Kind == archive.KindDump:
+			made, err := dumped(p)
+			if err != nil {
+				return nil, err
+			}
+			all[p.Database] = made
+		case p.Kind == archive.KindRows && p.Slice <= 1:
+			all[p.Database] = append(all[p.Database], p.Table)
+		}
+	}
+	return all, nil
+}
+
 // RowShares makes shares of databases, by label, out of names of tables and of
-// rows as a person gives them: with or without the site's prefix. What belongs to
-// a row is said by the site's recipe.
-func RowShares(s *site.Site, h *catalog.Held, tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
+// rows as a person gives them: with or without the site's prefix. held are the archive's
+// tables by label. What belongs to a row is said by the site's recipe.
+func RowShares(s *site.Site, h *catalog.Held, held map[string][]string, tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
 	shares := map[string]*database.RowSelection{}
 	share := func(label string) *database.RowSelection {
 		if shares[label] == nil {
-			shares[label] = &database.RowSelection{Relations: relations(s, h, label)}
+			shares[label] = &database.RowSelection{Archived: held[label], Relations: relations(s, h.Origin.Databases[label].Prefix, held[label])}
 		}
 		return shares[label]
 	}
 	for _, name := range tables {
-		label, table, err := findTable(h, name)
+		label, table, err := findTable(h, held, name)
 		if err != nil {
 			return nil, err
 		}
@@ -37,7 +58,7 @@ func RowShares(s *site.Site, h *catalog.Held, tables []string, rows []database.R
 		}
 	}
 	for _, r := range rows {
-		label, table, err := findTable(h, r.Table)
+		label, table, err := findTable(h, held, r.Table)
 		if err != nil {
 			return nil, err
 		}
@@ -52,19 +73,15 @@ func RowShares(s *site.Site, h *catalog.Held, tables []string, rows []database.R
 }
 
 // findTable finds a table of an archive, named with its prefix or without.
-func findTable(h *catalog.Held, name string) (label, table string, err error) {
+func findTable(h *catalog.Held, held map[string][]string, name string) (label, table string, err error) {
 	var found [][2]string
 	var all []string
-	for _, p := range h.Parts {
-		if p.Kind == archive.KindDump {
-			return "", "", reason.New(reason.ComesWhole, nil, "archive %s holds a database as another program has written it: it comes back only as a whole", h.Name)
-		}
-		if p.Kind != archive.KindRows || p.Slice > 1 {
-			continue
-		}
-		all = append(all, p.Table)
-		if p.Table == name || p.Table == h.Origin.Databases[p.Database].Prefix+name {
-			found = append(found, [2]string{p.Database, p.Table})
+	for _, label := range slices.Sorted(maps.Keys(held)) {
+		for _, table := range held[label] {
+			all = append(all, table)
+			if table == name || table == h.Origin.Databases[label].Prefix+name {
+				found = append(found, [2]string{label, table})
+			}
 		}
 	}
 	switch {
@@ -76,23 +93,10 @@ func findTable(h *catalog.Held, name string) (label, table string, err error) {
 	return found[0][0], found[0][1], nil
 }
 
-func holdsTable(parts []archive.Part, label, table string) bool {
-	return slices.ContainsFunc(parts, func(p archive.Part) bool {
-		return p.Kind == archive.KindRows && p.Database == label && p.Table == table
-	})
-}
-
 // relations are the recipe's, with the tables' complete names.
-func relations(s *site.Site, h *catalog.Held, label string) []database.Relation {
+func relations(s *site.Site, prefix string, tables []string) []database.Relation {
 	if s.Recipe == nil {
 		return nil
-	}
-	prefix := h.Origin.Databases[label].Prefix
-	var tables []string
-	for _, p := range h.Parts {
-		if p.Kind == archive.KindRows && p.Slice <= 1 && p.Database == label {
-			tables = append(tables, p.Table)
-		}
 	}
 	var all []database.Relation
 	for _, sub := range s.Recipe.SubPrefixes(prefix, tables) {
