@@ -42,7 +42,8 @@ func (s *server) past(t *testing.T, db string) []string {
 }
 
 func TestEveryKindOfTableComesBack(t *testing.T) {
-	s := mariadb(t)
+	t.Parallel()
+	s := ownMariadb(t)
 	for name, grants := range map[string][]string{
 		"own database only":  nil,
 		"may make databases": {"GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'"},
@@ -85,7 +86,8 @@ func TestEveryKindOfTableComesBack(t *testing.T) {
 var grantsOnPlaces = map[string][]string{"own database only": nil, "may make databases": {"GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'"}}
 
 func TestAnSQLFileOfTheServersOwnClientIsLoaded(t *testing.T) {
-	s := mariadb(t)
+	t.Parallel()
+	s := ownMariadb(t)
 	for name, grants := range grantsOnPlaces {
 		t.Run(name, func(t *testing.T) { sqlFileIsLoaded(t, s, grants) })
 	}
@@ -117,7 +119,8 @@ func sqlFileIsLoaded(t *testing.T, s *server, grants []string) {
 // it is meant, or refused with the live database untouched; undo gives back what was
 // there.
 func TestDumpsWithTheFlagsThatPeopleUse(t *testing.T) {
-	s := mariadb(t)
+	t.Parallel()
+	s := ownMariadb(t)
 	for name, grants := range grantsOnPlaces {
 		t.Run(name, func(t *testing.T) { dumpsWithFlags(t, s, grants) })
 	}

@@ -118,13 +118,11 @@ func named(t *testing.T, w *world) map[string]bool {
 }
 
 func TestKilledAtAnyMomentMariaDB(t *testing.T) {
-	s := mariadb(t)
-	for name, grants := range map[string][]string{
-		"own database only":  nil,
-		"may make databases": {"GRANT ALL ON `rv\\_%`.* TO 'museum'@'127.0.0.1'"},
-	} {
+	t.Parallel()
+	for name, grants := range grantsOnPlaces {
 		t.Run(name, func(t *testing.T) {
-			db := "lighthouse"
+			t.Parallel()
+			db, s := "lighthouse", ownMariadb(t)
 			w := described(t, s, db, grants...)
 			s.exec(t, "USE lighthouse;"+everything)
 			w.run("backup")

@@ -34,28 +34,38 @@ var (
 func mariadb(t *testing.T) *server {
 	t.Helper()
 	need(t, "mariadbd", "mariadb", "mariadb-install-db")
-	serverOnce.Do(func() { sharedServer, serverError = startServer() })
+	serverOnce.Do(func() { sharedServer, stopServer, serverError = startServer() })
 	require.NoError(t, serverError)
 	return sharedServer
 }
 
-func startServer() (*server, error) {
+// ownMariadb starts a server for one test, which may then run beside others whatever it
+// calls its databases and accounts.
+func ownMariadb(t *testing.T) *server {
+	t.Helper()
+	need(t, "mariadbd", "mariadb", "mariadb-install-db")
+	s, stop, err := startServer()
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	return s
+}
+
+func startServer() (s *server, stop func(), err error) {
 	dir, err := os.MkdirTemp("", "revlet-mariadb-")
 	if err != nil {
-		return nil, err
+		return nil, func() {}, err
 	}
 	m, err := scratchserver.StartMariaDB(context.Background(), dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
 	if err != nil {
-		return nil, err
+		return nil, func() {}, err
 	}
-	s := &server{port: m.Port, socket: m.Socket}
-	stopServer = func() {
+	s = &server{port: m.Port, socket: m.Socket}
+	s.root, err = m.Root()
+	return s, func() {
 		_ = s.root.Close()
 		_ = m.Stop()
 		_ = os.RemoveAll(dir)
-	}
-	s.root, err = m.Root()
-	return s, err
+	}, err
 }
 
 // exec runs statements on a connection of their own, which is then thrown

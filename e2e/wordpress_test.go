@@ -18,10 +18,15 @@ const wordpressFiles = "/usr/share/wordpress"
 
 const secret = `it's "made" up\`
 
-// wordpress installs a real WordPress with its database and adopts it.
+// wordpress installs a real WordPress with its database on the shared server.
 func wordpress(t *testing.T, db string) (w *world, s *server, address string) {
-	need(t, "php", wordpressFiles+"/wp-load.php", wordpressFiles+"/wp-content/themes/twentytwentythree/style.css")
 	s = mariadb(t)
+	w, address = wordpressOn(t, s, db)
+	return w, s, address
+}
+
+func wordpressOn(t *testing.T, s *server, db string) (w *world, address string) {
+	need(t, "php", wordpressFiles+"/wp-load.php", wordpressFiles+"/wp-content/themes/twentytwentythree/style.css")
 	w = newWorld(t)
 	s.exec(t, fmt.Sprintf("CREATE DATABASE %s CHARACTER SET utf8mb4; CREATE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'; GRANT ALL ON %s.* TO '%s'@'127.0.0.1'",
 		db, db, `it\'s "made" up\\`, db, db))
@@ -59,17 +64,19 @@ require_once ABSPATH . 'wp-settings.php';
 	resp.Body.Close()
 	_, front := get(t, address+"/")
 	require.Contains(t, front, "Kestrel Point Lighthouse Museum")
-	return w, s, address
+	return w, address
 }
 
 func TestWordPressBreaksAndComesBack(t *testing.T) {
+	t.Parallel()
 	for name, extra := range map[string]string{
 		"own database only":  "",
 		"may make databases": "GRANT ALL ON `rv\\_%%`.* TO '%s'@'127.0.0.1'",
 	} {
 		t.Run(name, func(t *testing.T) {
-			db := "museum_cms"
-			w, s, address := wordpress(t, db)
+			t.Parallel()
+			db, s := "museum_cms", ownMariadb(t)
+			w, address := wordpressOn(t, s, db)
 			if extra != "" {
 				s.exec(t, fmt.Sprintf(extra, db))
 			}

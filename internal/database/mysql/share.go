@@ -83,6 +83,14 @@ func (r *rowShare) Key(ctx context.Context, isStaged bool, table string) ([]stri
 		" AND CONSTRAINT_NAME = 'PRIMARY' ORDER BY ORDINAL_POSITION")
 }
 
+// UniqueKeys implements rowrestore.Make.
+func (r *rowShare) UniqueKeys(ctx context.Context, table string) ([][]string, error) {
+	rows, err := r.Texts(ctx, `SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS s WHERE TABLE_SCHEMA = `+text(r.plan.Live)+` AND TABLE_NAME = `+text(table)+`
+		AND NON_UNIQUE = 0 AND INDEX_NAME <> 'PRIMARY' AND NOT EXISTS (SELECT 1 FROM information_schema.STATISTICS e WHERE e.TABLE_SCHEMA = s.TABLE_SCHEMA
+		AND e.TABLE_NAME = s.TABLE_NAME AND e.INDEX_NAME = s.INDEX_NAME AND (e.SUB_PART IS NOT NULL OR e.COLUMN_NAME IS NULL)) ORDER BY INDEX_NAME, SEQ_IN_INDEX`)
+	return rowrestore.GroupColumns(rows), err
+}
+
 func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT TABLE_NAME, CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE
 		WHERE TABLE_SCHEMA = `+text(r.plan.Live)+` AND REFERENCED_TABLE_SCHEMA = `+text(r.plan.Live)+` AND TABLE_NAME NOT LIKE 'rv\\_%'
@@ -145,9 +153,14 @@ func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	}
 	var all []string
 	for _, from := range []string{out, in} {
-		all = append(all, fmt.Sprintf("DELETE l FROM %s l JOIN %s o ON %s", live, from, rowrestore.Same(r, "l", "o", m.Key)))
+		all = append(all, r.RemoveLike(m, m.Key, from))
 	}
 	return all
+}
+
+// RemoveLike implements rowrestore.Make.
+func (r *rowShare) RemoveLike(m database.RowMove, columns []string, in string) string {
+	return fmt.Sprintf("DELETE l FROM %s l JOIN %s o ON %s", r.Live(m.Table), in, rowrestore.Same(r, "l", "o", columns))
 }
 
 func (r *rowShare) Put(m database.RowMove, in string) string { return rowrestore.Insert(r, m, in, "") }

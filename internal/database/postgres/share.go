@@ -122,6 +122,14 @@ func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string
 		WHERE n.nspname = $1 AND c.relname = $2 AND i.indisprimary ORDER BY array_position(i.indkey::int2[], a.attnum)`, r.schema(staged), table)
 }
 
+// UniqueKeys implements rowrestore.Make.
+func (r *rowShare) UniqueKeys(ctx context.Context, table string) ([][]string, error) {
+	rows, err := r.Texts(ctx, `SELECT i.indexrelid, a.attname FROM pg_index i CROSS JOIN LATERAL unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY AS u(k, n)
+		JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.k
+		WHERE i.indrelid = to_regclass(`+literal(r.Live(table))+`) AND i.indisunique AND NOT i.indisprimary AND i.indpred IS NULL AND i.indexprs IS NULL ORDER BY 1, u.n`)
+	return rowrestore.GroupColumns(rows), err
+}
+
 func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT c.relname, k.conname, a.attname, p.relname, b.attname FROM pg_constraint k
 		JOIN pg_class c ON c.oid = k.conrelid JOIN pg_class p ON p.oid = k.confrelid
@@ -183,6 +191,13 @@ func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	key := rowrestore.List(r, "", m.Key)
 	return []string{fmt.Sprintf("DELETE FROM %s l WHERE (%s) IN (SELECT %s FROM %s) AND NOT EXISTS (SELECT 1 FROM %s i WHERE %s)",
 		live, key, key, out, in, rowrestore.Same(r, "i", "l", m.Key))}
+}
+
+// RemoveLike implements rowrestore.Make. A row that is to be changed under its key stays.
+func (r *rowShare) RemoveLike(m database.RowMove, columns []string, in string) string {
+	list := rowrestore.List(r, "", columns)
+	return fmt.Sprintf("DELETE FROM %s l WHERE (%s) IN (SELECT %s FROM %s) AND NOT EXISTS (SELECT 1 FROM %s i WHERE %s)",
+		r.Live(m.Table), list, list, in, in, rowrestore.Same(r, "i", "l", m.Key))
 }
 
 // Put implements rowrestore.Make.

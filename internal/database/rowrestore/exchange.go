@@ -36,7 +36,7 @@ func Swap(ctx context.Context, m Make, p *database.Plan) error {
 				return err
 			}
 		}
-		if err := replaceAll(ctx, m, p.Rows.Moves, false); err != nil {
+		if _, err := replaceAll(ctx, m, p.Rows.Moves, false); err != nil {
 			return err
 		}
 		return advance(ctx, m, put)
@@ -49,10 +49,12 @@ func Revert(ctx context.Context, m Make, p *database.Plan) error {
 		if step == "" {
 			return nil
 		}
-		if err := replaceAll(ctx, m, p.Rows.Moves, true); err != nil {
+		notes, err := replaceAll(ctx, m, p.Rows.Moves, true)
+		if err != nil {
 			return err
 		}
-		_, err := m.Exec(ctx, "DELETE FROM "+m.Kept(mark))
+		p.Notes = append(p.Notes, notes...)
+		_, err = m.Exec(ctx, "DELETE FROM "+m.Kept(mark))
 		return err
 	})
 	if err != nil {
@@ -206,25 +208,92 @@ func childless(ctx context.Context, m Make, moves []database.RowMove, k ForeignK
 }
 
 // replaceAll exchanges the rows of every table: children go first and come last.
-// back puts those that went in place of those that came.
-func replaceAll(ctx context.Context, m Make, moves []database.RowMove, back bool) error {
+// back puts those that went in place of those that came; rows that were written since,
+// and stand where one of them belongs, give way, and the notes say how many.
+func replaceAll(ctx context.Context, m Make, moves []database.RowMove, back bool) (notes []string, err error) {
 	var remove, put []string
+	since := map[string]int64{}
 	for _, move := range moves {
 		out, in := m.Kept(move.Aside), m.Kept(move.Picked)
 		if back {
-			columns, err := m.Columns(ctx, false, move.Table)
-			if err != nil {
-				return err
+			if move.Columns, err = m.Columns(ctx, false, move.Table); err != nil {
+				return nil, err
 			}
-			out, in, move.Columns = in, out, columns
+			out, in = in, out
+			if since[move.Table], err = madeSince(ctx, m, move, out, in); err != nil {
+				return nil, err
+			}
 		}
 		remove = append(m.Remove(move, out, in), remove...)
 		put = append(put, m.Put(move, in))
 	}
-	for _, q := range append(remove, put...) {
-		if _, err := m.Exec(ctx, q); err != nil {
-			return fmt.Errorf("exchange rows: %w", err)
+	exec := func(queries []string) error {
+		for _, q := range queries {
+			if _, err := m.Exec(ctx, q); err != nil {
+				return fmt.Errorf("exchange rows: %w", err)
+			}
+		}
+		return nil
+	}
+	if err := exec(remove); err != nil {
+		return nil, err
+	}
+	for _, move := range slices.Backward(moves) {
+		if !back {
+			break
+		}
+		n, err := clearUnique(ctx, m, move)
+		if err != nil {
+			return nil, err
+		}
+		if n += since[move.Table]; n > 0 {
+			notes = append(notes, fmt.Sprintf("%d rows of table %s were written since, and give way to those from before", n, move.Table))
 		}
 	}
-	return nil
+	return notes, exec(put)
+}
+
+// madeSince counts the live rows under a key of one that went and did not come back.
+func madeSince(ctx context.Context, m Make, move database.RowMove, came, went string) (int64, error) {
+	if len(move.Key) == 0 {
+		return 0, nil
+	}
+	n, err := count(ctx, m, fmt.Sprintf("SELECT COUNT(*) FROM %s o JOIN %s l ON %s WHERE NOT EXISTS (SELECT 1 FROM %s p WHERE %s)",
+		went, m.Live(move.Table), Same(m, "o", "l", move.Key), came, Same(m, "p", "o", move.Key)))
+	if err != nil {
+		return 0, fmt.Errorf("look for rows of %s that were written since: %w", move.Table, err)
+	}
+	return n, nil
+}
+
+// clearUnique takes rows out of a live table that have, in a unique index, the values of
+// one that comes back: they were written since.
+func clearUnique(ctx context.Context, m Make, move database.RowMove) (rows int64, err error) {
+	if len(move.Key) == 0 || move.Made {
+		return 0, nil // no row is left there, or none comes
+	}
+	keys, err := m.UniqueKeys(ctx, move.Table)
+	for _, columns := range keys {
+		if err != nil {
+			break
+		}
+		var n int64
+		n, err = m.Exec(ctx, m.RemoveLike(move, columns, m.Kept(move.Aside)))
+		rows += n
+	}
+	if err != nil {
+		return 0, fmt.Errorf("make room in table %s: %w", move.Table, err)
+	}
+	return rows, nil
+}
+
+// GroupColumns makes lists of columns of (index, column), ordered by index.
+func GroupColumns(rows [][]string) (all [][]string) {
+	for i, row := range rows {
+		if i == 0 || rows[i-1][0] != row[0] {
+			all = append(all, nil)
+		}
+		all[len(all)-1] = append(all[len(all)-1], row[1])
+	}
+	return all
 }

@@ -38,6 +38,9 @@ type Make interface {
 	Columns(ctx context.Context, staged bool, table string) ([]string, error)
 	// Key is a live table's primary key, or a staged one's.
 	Key(ctx context.Context, staged bool, table string) ([]string, error)
+	// UniqueKeys are the columns of a live table's unique indexes but for the primary
+	// key; those over expressions or parts of values are left out.
+	UniqueKeys(ctx context.Context, table string) ([][]string, error)
 	// ForeignKeys are those of live tables.
 	ForeignKeys(ctx context.Context) ([]ForeignKey, error)
 	// Triggers tells whether a live table has some.
@@ -59,6 +62,9 @@ type Make interface {
 	// Remove are the statements that take the rows in the table out, told by
 	// their key, out of a live table, and make room for those in the table in.
 	Remove(m database.RowMove, out, in string) []string
+	// RemoveLike is the statement that takes rows out of a live table that have the
+	// values of columns of a row in the table in, and are not under its key.
+	RemoveLike(m database.RowMove, columns []string, in string) string
 	// Put is the statement that puts the rows in the table in into a live one.
 	Put(m database.RowMove, in string) string
 }

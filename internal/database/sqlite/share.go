@@ -104,6 +104,14 @@ func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string
 	return r.firsts(ctx, fmt.Sprintf("SELECT name FROM pragma_table_info(%s, %s) WHERE pk > 0 ORDER BY pk", literal(table), literal(schemaOf(staged))))
 }
 
+// UniqueKeys implements rowrestore.Make.
+func (r *rowShare) UniqueKeys(ctx context.Context, table string) ([][]string, error) {
+	rows, err := r.Texts(ctx, `SELECT l.name, i.name FROM pragma_index_list(`+literal(table)+`, 'main') l, pragma_index_info(l.name, 'main') i
+		WHERE l."unique" AND l.origin <> 'pk' AND NOT l.partial
+		AND NOT EXISTS (SELECT 1 FROM pragma_index_info(l.name, 'main') e WHERE e.name IS NULL) ORDER BY l.name, i.seqno`)
+	return rowrestore.GroupColumns(rows), err
+}
+
 func (r *rowShare) ForeignKeys(ctx context.Context) ([]rowrestore.ForeignKey, error) {
 	columns, err := r.Texts(ctx, `SELECT t.name, f.id, f."from", f."table", coalesce(f."to", '') FROM main.sqlite_schema t, pragma_foreign_key_list(t.name, 'main') f
 		WHERE t.type = 'table' AND t.name NOT LIKE 'rv\_%' ESCAPE '\' ORDER BY t.name, f.id, f.seq`)
@@ -176,10 +184,15 @@ func (r *rowShare) Remove(m database.RowMove, out, in string) []string {
 	}
 	var all []string
 	for _, from := range []string{out, in} {
-		key := rowrestore.List(r, "", m.Key)
-		all = append(all, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s)", live, key, key, from))
+		all = append(all, r.RemoveLike(m, m.Key, from))
 	}
 	return all
+}
+
+// RemoveLike implements rowrestore.Make.
+func (r *rowShare) RemoveLike(m database.RowMove, columns []string, in string) string {
+	list := rowrestore.List(r, "", columns)
+	return fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s)", r.Live(m.Table), list, list, in)
 }
 
 func (r *rowShare) Put(m database.RowMove, in string) string { return rowrestore.Insert(r, m, in, "") }

@@ -43,7 +43,13 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 		return nil, err
 	}
 	s := &MariaDB{Port: port, Socket: filepath.Join(dir, "s"), dir: dir}
-	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--user=" + me.Username}
+	// A folder of its own for temporary files: a server clears the one that it shares with
+	// others when it starts, and with that tables that they are using.
+	temporary := filepath.Join(dir, "tmp")
+	if err := os.Mkdir(temporary, 0o700); err != nil {
+		return nil, err
+	}
+	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--tmpdir=" + temporary, "--user=" + me.Username}
 	install := exec.CommandContext(ctx, "mariadb-install-db", append(common, "--auth-root-authentication-method=normal", "--skip-test-db")...)
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
