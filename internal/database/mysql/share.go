@@ -74,7 +74,8 @@ func (r *rowShare) place(isStaged bool, table string) (schema, name string) {
 func (r *rowShare) Columns(ctx context.Context, isStaged bool, table string) ([]string, error) {
 	schema, name := r.place(isStaged, table)
 	return queryStrings(ctx, r.Conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+text(schema)+" AND TABLE_NAME = "+text(name)+
-		" AND COALESCE(GENERATION_EXPRESSION, '') = '' AND EXTRA NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION")
+		// MySQL says DEFAULT_GENERATED of a column whose default is an expression.
+		" AND COALESCE(GENERATION_EXPRESSION, '') = '' AND REPLACE(EXTRA, 'DEFAULT_GENERATED', '') NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION")
 }
 
 func (r *rowShare) Key(ctx context.Context, isStaged bool, table string) ([]string, error) {
