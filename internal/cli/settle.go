@@ -33,10 +33,15 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	since := a.jobs.WrittenSince(ctx, journals[0])
 	if !c.Bool("json") {
 		a.showAside(journals)
+		a.showDeletedByUndo(since)
 	}
 	if c.Bool("dry-run") {
+		if c.Bool("json") {
+			return a.printJSON(map[string]any{"site": name, "restores": len(journals), "written_since": since, "dry_run": true})
+		}
 		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
 		return nil
 	}
@@ -44,7 +49,7 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	done, err := a.jobs.Undo(ctx, journals[0])
-	return a.tookBack(c, name, done, err)
+	return a.tookBack(c, name, done, since, err)
 }
 
 func (a *app) settle(ctx context.Context, c *cli.Command) error {
@@ -78,7 +83,7 @@ func (a *app) settle(ctx context.Context, c *cli.Command) error {
 		lose = true
 	}
 	done, err := a.jobs.Settle(ctx, journals[0], lose)
-	return a.tookBack(c, name, done, err)
+	return a.tookBack(c, name, done, nil, err)
 }
 
 // toTakeBack finds the restores of the site that was typed.
@@ -94,14 +99,18 @@ func (a *app) toTakeBack(ctx context.Context, c *cli.Command) (string, []*restor
 	return name, journals, err
 }
 
-// tookBack says what undo or settle has done.
-func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, err error) error {
+// tookBack says what undo or settle has done; since is what undo has deleted.
+func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, since *jobs.WrittenSince, err error) error {
 	if c.Bool("json") && err == nil {
 		notes := []string{}
 		for _, o := range done {
 			notes = append(notes, o.Notes...)
 		}
-		return a.printJSON(map[string]any{"site": name, "did": done[0].Did, "restores": len(done), "notes": notes})
+		all := map[string]any{"site": name, "did": done[0].Did, "restores": len(done), "notes": notes}
+		if since != nil {
+			all["written_since"] = since
+		}
+		return a.printJSON(all)
 	}
 	for _, o := range done {
 		if o.Did == "undone" {
@@ -125,6 +134,31 @@ func (a *printer) showAside(journals []*restore.Journal) {
 		}
 	}
 	a.facts(lines)
+	fmt.Fprintln(a.out)
+}
+
+// showDeletedByUndo names what undo deletes beside what was restored.
+func (a *printer) showDeletedByUndo(w *jobs.WrittenSince) {
+	if w.Empty() {
+		return
+	}
+	if w.Unknown != "" {
+		fmt.Fprintf(a.out, "%s what was written since the restore, and is deleted by undo: %s\n\n", a.bad("Unknown:"), printableText(w.Unknown))
+		return
+	}
+	fmt.Fprintln(a.out, "Written since the restore, and deleted by undo:")
+	for _, t := range w.Tables[:min(len(w.Tables), unsavedShown)] {
+		fmt.Fprintf(a.out, "  table %s of database %s\n", printable(t.Table), t.Database)
+	}
+	if more := len(w.Tables) - unsavedShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %s\n", count(int64(more), "more table", "more tables"))
+	}
+	for _, f := range w.Files[:min(len(w.Files), unsavedShown)] {
+		fmt.Fprintf(a.out, "  %-8s %s  %s\n", f.How, printable(strings.TrimPrefix(f.Path, site.RootLabel+"/")), size(f.After))
+	}
+	if more := len(w.Files) - unsavedShown; more > 0 {
+		fmt.Fprintf(a.out, "  … and %s; --json --dry-run lists them\n", count(int64(more), "more file", "more files"))
+	}
 	fmt.Fprintln(a.out)
 }
 

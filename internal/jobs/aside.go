@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
@@ -204,6 +205,81 @@ func (a *Agent) ToTakeBack(name string) ([]*restore.Journal, error) {
 		err = fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
 	}
 	return journals, err
+}
+
+// WrittenSince is what undo of a whole restore deletes beside what was restored: files
+// that are not as the archive has them, and tables that it does not have in a database
+// that is a file. Of a share, and in database servers, what was made since stays.
+type WrittenSince struct {
+	Files  []compare.File `json:"files"`
+	Tables []ExtraTable   `json:"tables"`
+	// Unknown says why it cannot be told.
+	Unknown string `json:"unknown,omitempty"`
+}
+
+// Empty tells that nothing of the kind is known.
+func (w *WrittenSince) Empty() bool { return len(w.Files)+len(w.Tables) == 0 && w.Unknown == "" }
+
+// WrittenSince looks for what was written to a site since a restore. That it cannot be
+// told stops nobody: Unknown then says why.
+func (a *Agent) WrittenSince(ctx context.Context, j *restore.Journal) *WrittenSince {
+	w := &WrittenSince{Files: []compare.File{}, Tables: []ExtraTable{}}
+	whole := j.Files != nil && !j.Partial
+	if !whole && !slices.ContainsFunc(j.Databases, wholeFile) {
+		return w
+	}
+	var databases []site.Database
+	for _, p := range j.Databases {
+		if wholeFile(p) {
+			databases = append(databases, j.Access[p.Label])
+		}
+	}
+	h, err := a.FindOpen(ctx, j.Archive, time.Time{}, Need{})
+	if err == nil && whole {
+		var inside []site.Database
+		w.Files, inside, err = a.filesSince(ctx, h, j)
+		databases = append(databases, inside...)
+	}
+	for _, db := range databases {
+		if err != nil || h.HasDump(db.Label) {
+			break
+		}
+		var live []database.TableInfo
+		live, err = a.tablesIn(ctx, db)
+		for _, t := range live {
+			if !h.Knows(db.Label, t.Name) {
+				w.Tables = append(w.Tables, ExtraTable{db.Label, t.Name, t.Bytes})
+			}
+		}
+	}
+	if err != nil {
+		w.Unknown = err.Error()
+	}
+	return w
+}
+
+// wholeFile tells whether a database is a file that changed places as a whole.
+func wholeFile(p *database.Plan) bool { return p.Engine == "sqlite" && p.Rows == nil }
+
+// filesSince are the live files that an archive does not have, or not so; inside are the
+// databases in the webroot that changed places with it.
+func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Journal) (files []compare.File, inside []site.Database, err error) {
+	live, err := a.liveSide(h.Site)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, db := range live.Site.Databases {
+		if rel, ok := live.Site.Inside(db); ok && !slices.Contains(j.Files.Carried, rel) {
+			inside = append(inside, db)
+		}
+	}
+	r, err := compare.Job{A: compare.Archive{Held: h}, B: live, Recipe: live.Site.Recipe, Files: true}.Run(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return slices.DeleteFunc(r.Files, func(f compare.File) bool {
+		return f.How == compare.Removed || f.How == compare.Rights || f.Folder()
+	}), inside, nil
 }
 
 // siteIfKnown is the site of a restore as far as today's configuration and settings

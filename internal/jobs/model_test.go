@@ -71,6 +71,10 @@ type modelAside struct {
 	before   modelState
 	files    bool
 	database bool
+	// share tells, of a restore of a share, what is of it; nil for a whole one. put are
+	// the paths that it has brought.
+	share func(p string) bool
+	put   map[string]bool
 	// kept are paths that stay what they are now, with what is below.
 	kept map[string]bool
 }
@@ -332,7 +336,11 @@ func (m *model) order() (a *modelArchive, o RestoreOrder) {
 			o.Database = false
 		}
 	}
-	o.Clean = o.Files && m.r.IntN(5) == 0
+	if o.Files && m.r.IntN(4) == 0 && a.hasUploads() {
+		o.Selection = restore.Matching([]string{"uploads/**"}, false)
+	} else {
+		o.Clean = o.Files && m.r.IntN(5) == 0
+	}
 	// The settings and the address are the same all the while.
 	return a, o
 }
@@ -350,7 +358,7 @@ func (m *model) restoreAny() {
 		require.Error(m.t, err)
 		return
 	}
-	m.did("restore %s files %v database %v clean %v", a.name, o.Files, o.Database, o.Clean)
+	m.did("restore %s files %v (a share: %v) database %v clean %v", a.name, o.Files, o.Selection != nil, o.Database, o.Clean)
 	require.NoError(m.t, err)
 	m.restored(a, o)
 }
@@ -371,6 +379,16 @@ func (a *modelArchive) held(p string) bool {
 	return !slices.ContainsFunc(a.skip, func(rule string) bool { return site.Matches(rule, p) })
 }
 
+// hasUploads tells whether the share that is restored now and then has anything.
+func (a *modelArchive) hasUploads() bool {
+	for p := range a.state.files {
+		if a.held(p) && strings.HasPrefix(p, "uploads/") {
+			return true
+		}
+	}
+	return false
+}
+
 // after is the site as a restore must leave it.
 func (m *model) after(a *modelArchive, o RestoreOrder) modelState {
 	now := m.live.clone()
@@ -380,14 +398,15 @@ func (m *model) after(a *modelArchive, o RestoreOrder) modelState {
 	if !o.Files {
 		return now
 	}
+	of := func(p string) bool { return o.Selection == nil || o.Selection.Keep(p) }
 	files := map[string]string{}
 	for p, text := range a.state.files {
-		if a.held(p) {
+		if a.held(p) && of(p) {
 			files[p] = text
 		}
 	}
 	for p, text := range m.live.files {
-		if !a.held(p) && !o.Clean {
+		if !of(p) || !a.held(p) && !o.Clean {
 			files[p] = text
 		}
 	}
@@ -402,6 +421,12 @@ func (m *model) restored(a *modelArchive, o RestoreOrder) {
 			side.kept[p] = true
 		}
 	}
+	if o.Selection != nil {
+		side.share, side.put = o.Selection.Keep, map[string]bool{}
+		for p := range a.state.files {
+			side.put[p] = a.held(p) && side.share(p)
+		}
+	}
 	m.live = m.after(a, o)
 	m.asides = append([]modelAside{side}, m.asides...)
 }
@@ -413,7 +438,9 @@ func (m *model) undone(side modelAside) modelState {
 	if side.database {
 		now.season = side.before.season
 	}
-	if side.files {
+	if side.files && side.share != nil {
+		now.files = m.undoneShare(side)
+	} else if side.files {
 		now.files = map[string]string{}
 		for p, text := range side.before.files {
 			if !side.kept[p] {
@@ -427,6 +454,37 @@ func (m *model) undone(side modelAside) modelState {
 		}
 	}
 	return now
+}
+
+// undoneShare are the files: of the share, what was there comes back; all else stays as
+// it is now, and so does what was made in the share since under a name of its own.
+func (m *model) undoneShare(side modelAside) map[string]string {
+	now := map[string]string{}
+	ours := func(p string) bool {
+		return side.put[p] || side.share(p) && !side.kept[p] && side.before.files[p] != ""
+	}
+	for p, text := range side.before.files {
+		if ours(p) {
+			now[p] = text
+		}
+	}
+	for p, text := range m.live.files {
+		if !ours(p) && !clash(now, p) {
+			now[p] = text
+		}
+	}
+	return now
+}
+
+// clash tells whether a path cannot be there beside others: it would have to be both a
+// file and a folder.
+func clash(files map[string]string, p string) bool {
+	for other := range files {
+		if strings.HasPrefix(other, p+"/") || strings.HasPrefix(p, other+"/") {
+			return true
+		}
+	}
+	return false
 }
 
 func (m *model) undo() {

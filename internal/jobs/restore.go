@@ -123,12 +123,14 @@ func (a *Agent) OpenForRestore(ctx context.Context, h *catalog.Held) (*site.Site
 	return a.openForRestore(ctx, h)
 }
 
-// Uncovered is what of the live site an archive never held: a whole restore of the
-// files carries it over, or sets it aside if it is to be clean. Of a share there is
-// nothing to tell: all else stays.
+// Uncovered is what of the live site, or of a share of it, an archive never held: a
+// restore of the files carries it over, or a whole one sets it aside if it is to be clean.
 func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncovered, error) {
-	if !o.Files || o.Selection != nil {
+	switch {
+	case !o.Files:
 		return nil, nil
+	case o.Selection != nil:
+		return restore.UncoveredOf(ctx, o.Selection, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
 	}
 	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
 }

@@ -179,3 +179,67 @@ func TestRenamedText(t *testing.T) {
 		require.Equal(t, want, out.String(), "in pieces of %d", step)
 	}
 }
+
+// Before undo: what it deletes that was not restored is named.
+func TestWhatUndoDeletesIsNamed(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		order         func(*RestoreOrder)
+		files, tables []string
+	}{
+		"of a whole restore":         {files: []string{"theme.css", "uploads/new.txt"}, tables: []string{"visits"}},
+		"of the database":            {order: func(o *RestoreOrder) { o.Files = false }, tables: []string{"visits"}},
+		"of the files":               {order: func(o *RestoreOrder) { o.Database = false }, files: []string{"theme.css", "uploads/new.txt"}},
+		"of a share, where it stays": {order: func(o *RestoreOrder) { o.Database, o.Selection = false, restore.Matching([]string{"themes/**"}, false) }},
+		"of a table, where it stays": {order: func(o *RestoreOrder) {
+			o.Files, o.Rows = false, map[string]*database.RowSelection{"main": {Tables: []string{"settings"}, Archived: []string{"settings"}}}
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "", "")
+			b.write("theme.css", "first")
+			b.taken(Order{})
+			h, err := b.Find(t.Context(), museum, time.Time{})
+			require.NoError(t, err)
+			s, err := b.OpenForRestore(t.Context(), h)
+			require.NoError(t, err)
+			o := RestoreOrder{Archive: h, Site: s, Files: true, Database: true}
+			if c.order != nil {
+				c.order(&o)
+			}
+			_, err = b.Restore(t.Context(), o)
+			require.NoError(t, err)
+			journals, err := b.ToTakeBack(museum)
+			require.NoError(t, err)
+			assert.True(t, b.WrittenSince(t.Context(), journals[0]).Empty(), "nothing yet")
+			b.write("theme.css", "second")
+			b.write("uploads/new.txt", "new")
+			b.execute("CREATE TABLE visits (day TEXT)")
+			w := b.WrittenSince(t.Context(), journals[0])
+			require.Empty(t, w.Unknown)
+			var files, tables []string
+			for _, f := range w.Files {
+				files = append(files, strings.TrimPrefix(f.Path, "webroot/"))
+			}
+			for _, one := range w.Tables {
+				tables = append(tables, one.Table)
+			}
+			assert.Equal(t, c.files, files)
+			assert.Equal(t, c.tables, tables)
+			back := []func(){b.away("far"), b.away("here")}
+			assert.Equal(t, c.files == nil && c.tables == nil, b.WrittenSince(t.Context(), journals[0]).Unknown == "", "what cannot be told is not called nothing")
+			for _, f := range back {
+				f()
+			}
+			require.NoError(t, b.takeBack())
+			text, err := os.ReadFile(b.path("htdocs/uploads/new.txt"))
+			if stays := c.files == nil; stays {
+				require.NoError(t, err)
+				assert.Equal(t, "new", string(text))
+			} else {
+				assert.ErrorIs(t, err, os.ErrNotExist)
+			}
+		})
+	}
+}

@@ -168,6 +168,24 @@ func (r *Root) MoveTo(name string, to *Root, newName string) error {
 	if err := r.d.check("rename", name); err != nil {
 		return err
 	}
+	return r.between("rename", name, to, newName, func(from, dest int) error {
+		return unix.Renameat(from, filepath.Base(name), dest, filepath.Base(newName))
+	})
+}
+
+// LinkTo gives a name inside the root another one inside another root, as MoveTo moves
+// it. See LinkUnsupported for where it cannot.
+func (r *Root) LinkTo(name string, to *Root, newName string) error {
+	if err := r.d.check("link", name); err != nil {
+		return err
+	}
+	return r.between("link", name, to, newName, func(from, dest int) error {
+		return unix.Linkat(from, filepath.Base(name), dest, filepath.Base(newName), 0)
+	})
+}
+
+// between does something with the last elements of two names, in folders that are open.
+func (r *Root) between(op, name string, to *Root, newName string, do func(from, dest int) error) error {
 	from, err := r.Root.Open(filepath.Dir(name))
 	if err != nil {
 		return err
@@ -178,8 +196,8 @@ func (r *Root) MoveTo(name string, to *Root, newName string) error {
 		return err
 	}
 	defer dest.Close()
-	if err := unix.Renameat(int(from.Fd()), filepath.Base(name), int(dest.Fd()), filepath.Base(newName)); err != nil {
-		return &os.LinkError{Op: "rename", Old: name, New: newName, Err: err}
+	if err := do(int(from.Fd()), int(dest.Fd())); err != nil {
+		return &os.LinkError{Op: op, Old: name, New: newName, Err: err}
 	}
 	return nil
 }

@@ -198,8 +198,10 @@ func (j *Journal) save() error {
 }
 
 func (j *Journal) close() error {
-	if err := j.d.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("close the restore's journal: %w", err)
+	for _, file := range []string{j.listPath(), j.path} {
+		if err := j.d.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("close the restore's journal: %w", err)
+		}
 	}
 	return nil
 }

@@ -173,6 +173,8 @@ type run struct {
 	result   Result
 	// archived are the folders above what stays that the archive holds too.
 	archived map[string]bool
+	// never are the paths, by label, that the archive of a share never held.
+	never map[string][]string
 }
 
 // insideDatabase is a database file that lies in a webroot that is restored
@@ -283,6 +285,9 @@ func (r *run) noteStaged() (err error) {
 		if err := errors.Join(f.noteCarried(r.disk), f.noteNames(r.disk)); err != nil {
 			return err
 		}
+	}
+	if r.Selection != nil {
+		return r.journal.noteShare(r.disk)
 	}
 	return nil
 }

@@ -102,9 +102,9 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 			return fs.SkipDir // what a restore has set aside inside a mount point
 		}
 		if e.IsDir() {
-			return r.carryFolder(root, rel, e, &folders)
+			return r.carryFolder(f, root, rel, e, &folders)
 		}
-		if !r.Selection.Fill && r.Selection.Keep(filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
+		if r.takes(f, filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
 			return nil
 		}
 		return r.carryFile(f, rel)
@@ -115,7 +115,7 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 	return folders, nil
 }
 
-func (r *run) carryFolder(root *disk.Root, rel string, e fs.DirEntry, folders *[]carried) error {
+func (r *run) carryFolder(f *FilesPlan, root *disk.Root, rel string, e fs.DirEntry, folders *[]carried) error {
 	info, err := e.Info()
 	if errors.Is(err, fs.ErrNotExist) {
 		return fs.SkipDir
@@ -125,7 +125,7 @@ func (r *run) carryFolder(root *disk.Root, rel string, e fs.DirEntry, folders *[
 	}
 	if rel != "." {
 		// One of the share that the archive lacks is made only for what is in it.
-		if !r.Selection.Fill && r.Selection.Keep(filepath.ToSlash(rel)) {
+		if slashed := filepath.ToSlash(rel); r.takes(f, slashed) && !r.leads(f, slashed) {
 			return nil
 		}
 		if err := root.MkdirAll(rel, 0o700); err != nil {
@@ -197,7 +197,7 @@ func (r *run) described(f *FilesPlan, rel string) bool {
 	if r.Selection == nil {
 		return r.archived[f.Label+"/"+rel]
 	}
-	return r.Selection.Keep(rel) && !r.Selection.Fill
+	return r.takes(f, rel) && (!r.leads(f, rel) || r.archived[f.Label+"/"+rel])
 }
 
 // copyXAttrs copies a folder's extended attributes, such as the rules of access

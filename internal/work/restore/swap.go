@@ -508,10 +508,15 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	for _, p := range j.Databases {
 		p.Notes = nil // those of the restore
 	}
+	o := &Outcome{Journal: j, Did: "undone"}
+	if j.Phase == Done {
+		if o.Notes, err = j.keepSince(r.State.Disk); err != nil {
+			return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
+		}
+	}
 	if err := takeBack(context.WithoutCancel(ctx), r.State.Disk, j, targets); err != nil {
 		return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
 	}
-	o := &Outcome{Journal: j, Did: "undone"}
 	for _, p := range j.Databases {
 		o.Notes = append(o.Notes, p.Notes...)
 	}

@@ -226,13 +226,23 @@ func (u *uncovered) measure(rel, why string) (Uncovered, error) {
 
 // planKept notes in the journal what stays, whatever the archive holds.
 func (r *run) planKept(ctx context.Context) error {
-	if r.Selection != nil || !r.Files {
+	if !r.Files || r.Selection != nil && r.Selection.Fill {
 		return nil
 	}
-	var err error
-	if r.result.Uncovered, err = FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others); err != nil {
+	all, err := FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others)
+	if err != nil {
 		return err
 	}
+	if r.Selection != nil {
+		// It is carried over like all that is not of the share.
+		r.never = map[string][]string{}
+		for _, u := range all {
+			r.never[u.Label] = append(r.never[u.Label], u.Path)
+		}
+		r.result.Uncovered = r.Selection.uncovered(all)
+		return r.noteArchived(ctx)
+	}
+	r.result.Uncovered = all
 	for _, u := range r.result.Uncovered {
 		for _, f := range r.journal.plans() {
 			if f.Label != u.Label || !u.Stays(r.Clean) {
@@ -245,6 +255,35 @@ func (r *run) planKept(ctx context.Context) error {
 		}
 	}
 	return r.noteArchived(ctx)
+}
+
+// uncovered picks what of the share an archive never held.
+func (s *FileSelection) uncovered(all []Uncovered) []Uncovered {
+	return slices.DeleteFunc(all, func(u Uncovered) bool { return u.Label != site.RootLabel || !s.Keep(u.Path) })
+}
+
+// UncoveredOf is FindUncovered for a share: what of it the archive never held. It stays.
+func UncoveredOf(ctx context.Context, share *FileSelection, d *disk.Disk, s *site.Site, h *catalog.Held, others map[string]string) ([]Uncovered, error) {
+	if share.Fill {
+		return nil, nil // all that is there stays
+	}
+	all, err := FindUncovered(ctx, d, s, h, others)
+	return share.uncovered(all), err
+}
+
+// takes tells whether a live path is of the share that is restored, so that it goes
+// aside: one that the archive never held is not.
+func (r *run) takes(f *FilesPlan, rel string) bool {
+	return !r.Selection.Fill && r.Selection.Keep(rel) && !r.neverHolds(f, func(n string) bool { return rel == n || strings.HasPrefix(rel, n+"/") })
+}
+
+// leads tells whether a folder has something in it that the archive never held.
+func (r *run) leads(f *FilesPlan, rel string) bool {
+	return r.neverHolds(f, func(n string) bool { return strings.HasPrefix(n, rel+"/") })
+}
+
+func (r *run) neverHolds(f *FilesPlan, is func(path string) bool) bool {
+	return slices.ContainsFunc(r.never[f.Label], is)
 }
 
 // sameFileSystem refuses what cannot be carried over by renaming it.
@@ -270,7 +309,7 @@ func sameFileSystem(d *disk.Disk, root, p string) error {
 func (r *run) noteArchived(ctx context.Context) error {
 	above := map[string]bool{}
 	for _, f := range r.journal.plans() {
-		for _, rel := range f.Kept {
+		for _, rel := range append(slices.Clone(f.Kept), r.never[f.Label]...) {
 			for dir := path.Dir(rel); dir != "."; dir = path.Dir(dir) {
 				above[f.Label+"/"+dir] = true
 			}
