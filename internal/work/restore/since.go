@@ -380,10 +380,10 @@ func (s *sinceRun) makeFolder(rel string, like fs.FileInfo) error {
 // notes say in words what stays and what does not.
 func (s *sinceRun) notes() (all []string) {
 	if s.stays > 0 {
-		all = append(all, fmt.Sprintf("%d of the other paths were made, changed or deleted since the restore, and stay so", s.stays))
+		all = append(all, fmt.Sprintf("made, changed or deleted beside the share since the restore, and left so: %d", s.stays))
 	}
 	if len(s.lost) > 0 {
-		all = append(all, fmt.Sprintf("%d of the share were changed since the restore, and give way to what was there before: %s", len(s.lost), firstOf(s.lost)))
+		all = append(all, fmt.Sprintf("changed in the share since the restore, and gone for what was there before: %d (%s)", len(s.lost), firstOf(s.lost)))
 	}
 	return all
 }

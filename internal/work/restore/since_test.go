@@ -122,7 +122,7 @@ func TestUndoOfAShareKeepsWhatWasMadeSince(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, lived(before), b.files())
 				assert.Len(t, o.Notes, 2)
-				assert.Contains(t, strings.Join(o.Notes, "\n"), "1 of the share were changed since the restore, and give way to what was there before: sub/gone.css")
+				assert.Contains(t, strings.Join(o.Notes, "\n"), "changed in the share since the restore, and gone for what was there before: 1 (sub/gone.css)")
 				info, err := os.Stat(filepath.Join(b.dir, "htdocs/other/made"))
 				require.NoError(t, err)
 				assert.Equal(t, fs.FileMode(0o750), info.Mode().Perm())
