@@ -2,14 +2,12 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/config"
 	"revlet/internal/jobs"
-	"revlet/internal/site"
 )
 
 func (a *app) adoptCommand() *cli.Command {
@@ -48,37 +46,8 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(found)
+		return a.PrintJSON(found)
 	}
-	a.showAdopted(found, stores)
+	a.ShowAdopted(found, stores)
 	return nil
-}
-
-func (a *printer) showAdopted(f *jobs.Adopted, stores map[string]config.Store) {
-	title := f.Recipe
-	if r, err := site.RecipeNamed(f.Recipe); err == nil {
-		title = r.Title
-	}
-	fmt.Fprintf(a.out, "%s is %s %s at %s\n\n", a.bold(f.Site), title, f.Version, f.Root)
-	lines := [][2]string{{"address", f.Address}}
-	for _, db := range f.Databases {
-		confirmed := "its tables are this CMS's"
-		if db.Address != "" {
-			confirmed = "the database gives its address as " + db.Address
-		}
-		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s (%s)", db.Label, db.Where, size(db.Bytes))},
-			[2]string{"confirmed", confirmed})
-	}
-	for name, s := range stores {
-		lines = append(lines, [2]string{"new store", fmt.Sprintf("%s: %s", name, s.Folder)})
-	}
-	if len(stores) == 0 {
-		lines = append(lines, [2]string{"store", f.Store})
-	}
-	verb := "written to"
-	if !f.Written {
-		verb = "would be written to"
-	}
-	a.facts(append(lines, [2]string{verb, f.Config}))
-	fmt.Fprintf(a.out, "\nNext: `revlet backup %s` takes the first archive; `schedule:` and `keep:` in %s have that done for you.\n", f.Site, f.Config)
 }

@@ -10,7 +10,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -23,6 +22,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/jobs"
 	"revlet/internal/platform/reason"
@@ -66,7 +66,7 @@ func usageError(format string, args ...any) error {
 
 // app is one run of the program.
 type app struct {
-	printer
+	render.Printer
 	in  io.Reader
 	err io.Writer
 	env func(string) string
@@ -78,7 +78,7 @@ type app struct {
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	_, noColour := os.LookupEnv("NO_COLOR")
-	a := &app{printer: printer{out: out, colour: !noColour && terminal(out), now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
+	a := &app{Printer: render.Printer{Out: out, Colour: !noColour && terminal(out), Now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
 	err := a.setUp()
 	if err == nil {
 		err = a.root().Run(ctx, args)
@@ -98,7 +98,7 @@ func (a *app) setUp() error {
 		return err
 	}
 	j := a.jobs
-	a.now, j.Now = now, now
+	a.Now, j.Now = now, now
 	j.Program, j.Person, j.Zone, j.SSHAgent = "revlet "+Version, a.person(), localZone(a.env("TZ")), a.env("SSH_AUTH_SOCK")
 	if u, err := user.Current(); err == nil {
 		j.Account = u.Username
@@ -108,7 +108,7 @@ func (a *app) setUp() error {
 	}
 	j.StateHome = a.env("XDG_STATE_HOME")
 	j.RetryPause, _ = time.ParseDuration(a.env("REVLET_RETRY_PAUSE"))
-	j.Tell, j.Words, j.Remedy, j.Passphrase = a.hear, a.words, func(kind string) string { return remedies[kind] }, a.passphrase
+	j.Tell, j.Words, j.Remedy, j.Passphrase = a.hear, a.words, func(kind string) string { return render.Remedies[kind] }, a.passphrase
 	return nil
 }
 
@@ -151,7 +151,7 @@ func (a *app) person() string {
 // sayClock warns who leaves a set clock on by mistake.
 func (a *app) sayClock(c *cli.Command) {
 	if a.env(clockVariable) != "" && !c.Bool("quiet") {
-		fmt.Fprintf(a.err, "note: $%s sets the clock to %s\n", clockVariable, when(a.now()))
+		fmt.Fprintf(a.err, "note: $%s sets the clock to %s\n", clockVariable, render.When(a.Now()))
 	}
 }
 
@@ -182,19 +182,19 @@ func (a *app) finish(err error) int {
 		fmt.Fprintln(a.err, "revlet: stopped before it was done; nothing half-made is kept")
 		return code
 	}
-	fmt.Fprintf(a.err, "revlet: %s\n", strings.ReplaceAll(advised(err), "\n", "\n        "))
+	fmt.Fprintf(a.err, "revlet: %s\n", strings.ReplaceAll(render.Advised(err), "\n", "\n        "))
 	return code
 }
 
 func (a *app) root() *cli.Command {
-	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.out, "revlet "+Version) }
+	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.Out, "revlet "+Version) }
 	root := &cli.Command{
 		Name:    "revlet",
 		Usage:   "keep a content-managed web site recoverable",
 		Version: Version,
 		Description: "Takes full archives of a site's files and database, proves that they are whole,\n" +
 			"and puts the site back. Begin with `revlet demo`, or with `revlet adopt PATH`.",
-		Writer: a.out, ErrWriter: a.err, Reader: a.in,
+		Writer: a.Out, ErrWriter: a.err, Reader: a.in,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: $REVLET_CONFIG, ./revlet.yaml, the user's, the system's)"},
@@ -220,8 +220,8 @@ func (a *app) root() *cli.Command {
 
 // stage is where the demo and the stand-ins play.
 func (a *app) stage() practice.Stage {
-	return practice.Stage{Out: a.out, Err: a.err, Good: a.good, Bad: a.bad, Dim: a.dim, Bold: a.bold, Clock: clockVariable,
-		Title: func(s string) string { return a.paint(text.FgHiYellow, s) }}
+	return practice.Stage{Out: a.Out, Err: a.err, Good: a.Good, Bad: a.Bad, Dim: a.Dim, Bold: a.Bold, Clock: clockVariable,
+		Title: func(s string) string { return a.Paint(text.FgHiYellow, s) }}
 }
 
 // strict gives a command and all below it the same answer to wrong usage.
@@ -260,14 +260,6 @@ func (a *app) openBare(ctx context.Context, c *cli.Command) error {
 	return a.jobs.OpenState(ctx, c.String("state"))
 }
 
-// printJSON writes v as the documented JSON.
-func (a *printer) printJSON(v any) error {
-	e := json.NewEncoder(a.out)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
-}
-
 // terminal tells whether w is one.
 func terminal(w any) bool {
 	f, ok := w.(*os.File)
@@ -280,14 +272,6 @@ func oneArg(c *cli.Command, what string) (string, error) {
 		return "", usageError("`revlet %s` needs one %s; it got %d", c.Name, what, c.Args().Len())
 	}
 	return c.Args().First(), nil
-}
-
-// nonNil makes an empty list print as [] in JSON.
-func nonNil[T any](s []T) []T {
-	if s == nil {
-		return []T{}
-	}
-	return s
 }
 
 var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "print JSON (docs/JSON.md)"}

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"revlet/internal/cli/render"
 )
 
 func (a *app) asideCommand() *cli.Command {
@@ -33,17 +35,17 @@ func (a *app) asideList(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"asides": all})
+		return a.PrintJSON(map[string]any{"asides": all})
 	}
 	if len(all) == 0 {
-		fmt.Fprintln(a.out, "Nothing is set aside.")
+		fmt.Fprintln(a.Out, "Nothing is set aside.")
 		return nil
 	}
 	var rows [][]string
 	for _, l := range all {
-		rows = append(rows, []string{l.Site, when(l.Restored), l.Archive, fmt.Sprint(l.Files), size(l.Bytes), strings.Join(l.Places, "\n")})
+		rows = append(rows, []string{l.Site, render.When(l.Restored), l.Archive, fmt.Sprint(l.Files), render.Size(l.Bytes), strings.Join(l.Places, "\n")})
 	}
-	a.table([]string{"site", "restored", "from", "files", "size", "what was there lies in"}, rows, 4, 5)
+	a.Table([]string{"site", "restored", "from", "files", "size", "what was there lies in"}, rows, 4, 5)
 	return nil
 }
 
@@ -59,9 +61,9 @@ func (a *app) asideShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	a.showCompared(r.Archive, "what is set aside ("+r.Root+")", r.Report, c.Bool("all"))
+	a.ShowCompared(r.Archive, "what is set aside ("+r.Root+")", r.Report, c.Bool("all"))
 	for _, t := range r.Tables {
-		fmt.Fprintf(a.out, "\nSet aside in the database server: %s\n", t)
+		fmt.Fprintf(a.Out, "\nSet aside in the database server: %s\n", t)
 	}
 	return nil
 }
@@ -80,6 +82,6 @@ func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
 	if err := a.jobs.ExportAside(ctx, c.Args().First(), file); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s %s, readable for this account only. Do not unpack it where a web server comes.\n", a.good("Written:"), file)
+	fmt.Fprintf(a.Out, "%s %s, readable for this account only. Do not unpack it where a web server comes.\n", a.Good("Written:"), file)
 	return nil
 }

@@ -43,30 +43,18 @@ func (a *app) check(ctx context.Context, c *cli.Command) error {
 			well = well && r.OK()
 		}
 		if len(answers) == 0 && !c.Bool("json") {
-			fmt.Fprintf(a.out, "%s has no check, or no address; `check: {path: /, contains: \"…\"}` makes one\n", name)
+			fmt.Fprintf(a.Out, "%s has no check, or no address; `check: {path: /, contains: \"…\"}` makes one\n", name)
 		}
 	}
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"checks": all})
+		err = a.PrintJSON(map[string]any{"checks": all})
 	} else {
 		for _, r := range all {
-			fmt.Fprintf(a.out, "%s  %s\n", r.Site, a.checked(r.Result))
+			fmt.Fprintf(a.Out, "%s  %s\n", r.Site, a.Checked(r.Result))
 		}
 	}
 	if err == nil && !well {
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-// checked words one answer of a check.
-func (a *printer) checked(r check.Result) string {
-	if r.OK() {
-		text := a.good(fmt.Sprintf("%s answers %d", r.URL, r.Status)) + " in " + took(r.Took)
-		if r.Note != "" {
-			text += ", but " + printableText(r.Note)
-		}
-		return text
-	}
-	return a.bad(r.URL + ": " + printableText(r.Trouble))
 }

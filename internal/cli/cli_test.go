@@ -21,6 +21,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/database"
 	"revlet/internal/jobs"
@@ -30,7 +31,6 @@ import (
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/restore"
-	"revlet/internal/work/verify"
 )
 
 // constants are the string constants of a type that a package declares.
@@ -66,18 +66,18 @@ func TestThereIsAdviceForEveryReason(t *testing.T) {
 		if reason.Reason(r) == reason.Usage {
 			continue // the sentence itself says what is wrong with the request
 		}
-		assert.NotEmpty(t, advice[reason.Reason(r)], r)
+		assert.NotEmpty(t, render.Advice[reason.Reason(r)], r)
 	}
-	for r := range advice {
+	for r := range render.Advice {
 		assert.Contains(t, reasons, string(r), "advice for what no error says")
 	}
 }
 
 func TestThereIsARemedyForEveryAlarm(t *testing.T) {
 	for _, kind := range alarm.Kinds() {
-		assert.NotEmpty(t, remedies[kind], kind)
+		assert.NotEmpty(t, render.Remedies[kind], kind)
 	}
-	assert.Len(t, remedies, len(alarm.Kinds()))
+	assert.Len(t, render.Remedies, len(alarm.Kinds()))
 }
 
 // commands gathers every command with its path.
@@ -89,11 +89,11 @@ func commands(c *cli.Command, path string, visit func(path string, c *cli.Comman
 }
 
 func testApp(out, errOut io.Writer) *app {
-	a := &app{printer: printer{out: out, now: func() time.Time { return time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC) }}, in: strings.NewReader(""), err: errOut, env: func(string) string { return "" }, jobs: jobs.New()}
+	a := &app{Printer: render.Printer{Out: out, Now: func() time.Time { return time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC) }}, in: strings.NewReader(""), err: errOut, env: func(string) string { return "" }, jobs: jobs.New()}
 	if err := a.setUp(); err != nil {
 		panic(err)
 	}
-	a.now = func() time.Time { return time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC) }
+	a.Now = func() time.Time { return time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC) }
 	return a
 }
 
@@ -125,21 +125,21 @@ func TestAdviceNamesCommandsAndOptionsThatExist(t *testing.T) {
 			assert.True(t, known[two], "%q names no command", piece)
 		}
 	}
-	for _, text := range advice {
+	for _, text := range render.Advice {
 		check(text)
 	}
-	for _, text := range remedies {
+	for _, text := range render.Remedies {
 		check(text)
 	}
 }
 
 func TestErrorsSayWhatToDoNext(t *testing.T) {
 	err := fmt.Errorf("restore kp: %w; nothing was changed", reason.New(reason.ParentsGone, reason.Names{"table": "pages", "column": "id", "value": "2"}, "rows refer to pages that are gone"))
-	assert.Equal(t, "restore kp: rows refer to pages that are gone; nothing was changed\nnext: add --rows pages:id=2, or --anyway to put them back without", advised(err))
+	assert.Equal(t, "restore kp: rows refer to pages that are gone; nothing was changed\nnext: add --rows pages:id=2, or --anyway to put them back without", render.Advised(err))
 	twice := errors.Join(reason.New(reason.NoKey, nil, "store a"), reason.New(reason.NoKey, nil, "store b"))
-	assert.Equal(t, 1, strings.Count(advised(twice), "next:"), "the same advice once")
-	assert.Equal(t, "plain", advised(errors.New("plain")))
-	assert.NotContains(t, inline(err), "\n")
+	assert.Equal(t, 1, strings.Count(render.Advised(twice), "next:"), "the same advice once")
+	assert.Equal(t, "plain", render.Advised(errors.New("plain")))
+	assert.NotContains(t, render.Inline(err), "\n")
 }
 
 func TestExitCodes(t *testing.T) {
@@ -202,13 +202,6 @@ func TestGuardOutcomesAreWorded(t *testing.T) {
 	}
 }
 
-func TestForeignTextCannotSpeakToTheTerminal(t *testing.T) {
-	for in, want := range map[string]string{"plain": "plain", "tab\t": `"tab\t"`, "\x1b[31mred": `"\x1b[31mred"`, "ümläut": "ümläut", "new\nline": `"new\nline"`} {
-		assert.Equal(t, want, printable(in))
-	}
-	assert.Equal(t, "a\n�[31mb�", printableText("a\n\x1b[31mb\u202e"))
-}
-
 func TestRowsAsTyped(t *testing.T) {
 	picks, err := rowPicks("pages:id=12,slug=visit,remarks:page=3")
 	require.NoError(t, err)
@@ -219,6 +212,15 @@ func TestRowsAsTyped(t *testing.T) {
 		_, err := rowPicks(bad)
 		assert.Equal(t, exitUsage, exitCode(err), bad)
 	}
+}
+
+func TestTheClockAndTheZoneAreRead(t *testing.T) {
+	_, err := clock("noon")
+	assert.Equal(t, exitUsage, exitCode(err))
+	now, err := clock("2026-11-20T03:20:00Z")
+	require.NoError(t, err)
+	assert.Equal(t, 2026, now().Year())
+	assert.Equal(t, "Europe/Oslo", localZone(":Europe/Oslo"))
 }
 
 func TestDatesAsTyped(t *testing.T) {
@@ -322,42 +324,6 @@ func TestTablesAreNamedAsTyped(t *testing.T) {
 	delete(h.Origin.Databases, "shop")
 	_, err = tableNamed("pages", h)
 	assert.ErrorContains(t, err, "holds no database")
-}
-
-func TestVerdictsInWords(t *testing.T) {
-	var out bytes.Buffer
-	a := testApp(&out, io.Discard)
-	a.showReports(&jobs.Proof{Reports: []*verify.Report{
-		{Archive: "kp-1", Store: "here"},
-		{Archive: "kp-1", Store: "far", Damage: []verify.Damage{{Object: "abc", Why: "missing", Held: []string{"index.html"}, HeldTotal: 3}}},
-		{Archive: "kp-1", Store: "away", NotReached: []verify.Missed{{Object: "abc", Why: "503 \x1b[31m"}, {}, {}, {}, {}}},
-	}})
-	said := out.String()
-	for _, want := range []string{"sound", "DAMAGED", "NOT REACHED", "nothing is known of 5 objects", "and 2 more", "held index.html", "stores heal"} {
-		assert.Contains(t, said, want)
-	}
-	assert.NotContains(t, said, "\x1b")
-	out.Reset()
-	a.showReports(&jobs.Proof{Reports: []*verify.Report{{Archive: "kp-1", Store: "away", NotReached: []verify.Missed{{}}}}})
-	assert.NotContains(t, out.String(), "heal", "an outage needs no healing")
-	assert.NotContains(t, strings.ToLower(out.String()), "damage")
-}
-
-func TestSizesAndTimesAsPeopleSayThem(t *testing.T) {
-	assert.Equal(t, "0 B", size(-5))
-	assert.Equal(t, "1.5 MB", size(1_500_000))
-	assert.Equal(t, "1 file", count(1, "file", "files"))
-	assert.Equal(t, "12,345 files", count(12345, "file", "files"))
-	for d, want := range map[time.Duration]string{12 * time.Millisecond: "12 ms", 1500 * time.Millisecond: "1.50 s", 42 * time.Second: "42 s", 90 * time.Second: "1m30s"} {
-		assert.Equal(t, want, took(d))
-	}
-	assert.Equal(t, "a, b … and 2 more", abbreviate([]string{"a", "b", "c", "d"}, 2))
-	_, err := clock("noon")
-	assert.Equal(t, exitUsage, exitCode(err))
-	now, err := clock("2026-11-20T03:20:00Z")
-	require.NoError(t, err)
-	assert.Equal(t, 2026, now().Year())
-	assert.Equal(t, "Europe/Oslo", localZone(":Europe/Oslo"))
 }
 
 func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {

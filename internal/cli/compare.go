@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/work/compare"
 )
@@ -84,7 +85,7 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 		return err
 	}
 	if c.Bool("json") {
-		err = a.printJSON(struct {
+		err = a.PrintJSON(struct {
 			A    string `json:"a"`
 			B    string `json:"b"`
 			Same bool   `json:"same"`
@@ -93,9 +94,9 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 			*compare.Report
 		}{h.Name, with.Name(), r.Same(), clean, r})
 	} else {
-		a.showCompared(h, with.Name(), r, c.Bool("all"))
+		a.ShowCompared(h, with.Name(), r, c.Bool("all"))
 		if clean != "" {
-			fmt.Fprintf(a.out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.bold(clean), clean)
+			fmt.Fprintf(a.Out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.Bold(clean), clean)
 		}
 	}
 	if err == nil && r.Same() && len(r.NotCompared) > 0 {
@@ -125,33 +126,14 @@ func (a *app) compareText(ctx context.Context, c *cli.Command, with *jobs.Compar
 	lines := compare.TextLines(before, after)
 	same := before == after
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"a": h.Name, "b": with.Name(), "path": path, "same": same, "lines": nonNil(lines)})
+		err = a.PrintJSON(map[string]any{"a": h.Name, "b": with.Name(), "path": path, "same": same, "lines": render.NonNil(lines)})
 	} else {
-		a.showText(h, with.Name(), path, same, lines)
+		a.ShowText(h, with.Name(), path, same, lines)
 	}
 	if err == nil && !same {
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-func (a *printer) showText(h *catalog.Held, other, path string, same bool, lines []string) {
-	fmt.Fprintf(a.out, "%s, from %s (%s) to %s\n\n", a.bold(printable(path)), h.Name, when(h.Taken), other)
-	if same {
-		fmt.Fprintln(a.out, a.good("Nothing differs."))
-	}
-	for _, l := range lines {
-		shown := printableText(strings.TrimSuffix(l, "\n"))
-		switch {
-		case strings.HasPrefix(l, "+"):
-			shown = a.good(shown)
-		case strings.HasPrefix(l, "-"):
-			shown = a.bad(shown)
-		case strings.HasPrefix(l, "@@"):
-			shown = a.dim(shown)
-		}
-		fmt.Fprintln(a.out, shown)
-	}
 }
 
 // compareTable shows which rows of one table differ.
@@ -166,14 +148,14 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, with *jobs.Compa
 		return err
 	}
 	if c.Bool("json") {
-		err = a.printJSON(struct {
+		err = a.PrintJSON(struct {
 			A     string `json:"a"`
 			B     string `json:"b"`
 			Table string `json:"table"`
 			*compare.Rows
 		}{h.Name, with.Name(), name.Table, r})
 	} else {
-		a.showRows(h, with.Name(), r, c.Bool("all"))
+		a.ShowRows(h, with.Name(), r, c.Bool("all"))
 	}
 	if err == nil && r.AddedRows+r.RemovedRows+r.ChangedRows > 0 {
 		return &exitError{code: exitDamage}
@@ -195,45 +177,4 @@ func tableNamed(typed string, h *catalog.Held) (compare.TableName, error) {
 		return compare.TableName{Database: labels[0], Table: typed}, nil
 	}
 	return compare.TableName{}, usageError("--table %q: the archive has the databases %s; write DATABASE.%s", typed, strings.Join(labels, ", "), typed)
-}
-
-const (
-	// rowsShown is how many rows of a kind are shown, widthShown how much of each.
-	rowsShown  = 20
-	widthShown = 160
-)
-
-func (a *printer) showRows(h *catalog.Held, other string, r *compare.Rows, everything bool) {
-	fmt.Fprintf(a.out, "Table %s, from %s (%s) to %s: %s, %s, %s\n", a.bold(printable(r.Table.Table)), h.Name, when(h.Taken), other,
-		count(r.AddedRows, "row added", "rows added"), count(r.RemovedRows, "removed", "removed"), count(r.ChangedRows, "changed", "changed"))
-	if r.Keyless {
-		fmt.Fprintln(a.out, a.dim("It has no primary key: a row that changed is one removed and one added."))
-	}
-	show := func(mark, row string) {
-		if !everything && len(row) > widthShown {
-			row = strings.ToValidUTF8(row[:widthShown], "") + "…"
-		}
-		fmt.Fprintf(a.out, "  %s %s\n", mark, printableText(strings.ReplaceAll(row, "\n", "\\n")))
-	}
-	most := rowsShown
-	if everything {
-		most = len(r.Added) + len(r.Removed) + len(r.Changed)
-	}
-	for _, p := range r.Changed[:min(len(r.Changed), most)] {
-		fmt.Fprintln(a.out)
-		show(a.bad("was"), p.Before)
-		show(a.good("is "), p.After)
-	}
-	for _, list := range []struct {
-		mark string
-		rows []string
-	}{{a.bad("removed"), r.Removed}, {a.good("added  "), r.Added}} {
-		if len(list.rows) > 0 {
-			fmt.Fprintln(a.out)
-		}
-		for _, row := range list.rows[:min(len(list.rows), most)] {
-			show(list.mark, row)
-		}
-		a.showMore(len(list.rows), most)
-	}
 }

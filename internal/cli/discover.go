@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/jobs"
 )
@@ -42,7 +43,7 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"store": name, "where": found.Where, "sites": nonNil(found.Sites), "exports": nonNil(found.Exports)})
+		return a.PrintJSON(map[string]any{"store": name, "where": found.Where, "sites": render.NonNil(found.Sites), "exports": render.NonNil(found.Exports)})
 	}
 	a.showDiscovered(c, found)
 	if len(found.Sites) == 0 {
@@ -81,17 +82,17 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 	for _, f := range found.Sites {
 		root := f.Root
 		if f.Sealed {
-			root = a.bad("encrypted: give the key with --key FILE")
+			root = a.Bad("encrypted: give the key with --key FILE")
 		}
 		rows = append(rows, []string{f.Site, fmt.Sprint(f.Archives), f.Newest, root, f.Address})
 	}
 	if len(rows) > 0 {
-		a.table([]string{"site", "archives", "newest", "webroot", "address"}, rows, 2)
+		a.Table([]string{"site", "archives", "newest", "webroot", "address"}, rows, 2)
 	} else {
-		fmt.Fprintf(a.out, "No archives are in %s.\n", found.Where)
+		fmt.Fprintf(a.Out, "No archives are in %s.\n", found.Where)
 	}
 	for _, file := range found.Exports {
-		fmt.Fprintf(a.out, "A portable archive lies there: `revlet import %s` takes it in.\n", file)
+		fmt.Fprintf(a.Out, "A portable archive lies there: `revlet import %s` takes it in.\n", file)
 	}
 	if len(rows) > 0 {
 		a.showWritten(c, found)
@@ -104,37 +105,37 @@ func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 	if c.Bool("dry-run") {
 		verb = "Would be written to"
 	}
-	fmt.Fprintf(a.out, "\n%s %s: store %s", verb, a.jobs.Config.Path, found.Name)
+	fmt.Fprintf(a.Out, "\n%s %s: store %s", verb, a.jobs.Config.Path, found.Name)
 	sealed, encrypted := false, false
 	for _, f := range found.Sites {
 		sealed, encrypted = sealed || f.Sealed, encrypted || f.Encrypted
 		switch {
 		case f.Known:
-			fmt.Fprintf(a.out, "\nSite %s is there already; add %s to its `stores:`", f.Site, found.Name)
+			fmt.Fprintf(a.Out, "\nSite %s is there already; add %s to its `stores:`", f.Site, found.Name)
 		case !f.Sealed && f.Root != "":
-			fmt.Fprintf(a.out, ", site %s", f.Site)
+			fmt.Fprintf(a.Out, ", site %s", f.Site)
 		}
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 	if sealed {
-		fmt.Fprintln(a.out, "With the key, run this again: it then finds out where the site belongs.")
+		fmt.Fprintln(a.Out, "With the key, run this again: it then finds out where the site belongs.")
 		return
 	}
 	for _, f := range found.Sites {
 		for _, label := range slices.Sorted(maps.Keys(f.Entry.Databases)) {
 			if f.Entry.Databases[label].SQLite == "" {
-				fmt.Fprintf(a.out, "Name the password of database %s of %s there in `password_file:`; no archive holds it.\n", label, f.Site)
+				fmt.Fprintf(a.Out, "Name the password of database %s of %s there in `password_file:`; no archive holds it.\n", label, f.Site)
 			}
 		}
 	}
 	if len(found.EncryptTo) > 0 {
-		fmt.Fprintf(a.out, "What is there is encrypted, so new archives are too: `encrypt: {to: [%s]}` is part of that.\n", joined(found.EncryptTo))
+		fmt.Fprintf(a.Out, "What is there is encrypted, so new archives are too: `encrypt: {to: [%s]}` is part of that.\n", joined(found.EncryptTo))
 	} else if encrypted && a.jobs.Config.Encrypt == nil {
 		publics := joined(a.jobs.Publics())
 		if publics == "" {
 			publics = "age1…"
 		}
-		fmt.Fprintf(a.out, "%s what is there is encrypted, new archives will NOT be until you add `encrypt: {to: [%s]}`.\n", a.bad("Warning:"), publics)
+		fmt.Fprintf(a.Out, "%s what is there is encrypted, new archives will NOT be until you add `encrypt: {to: [%s]}`.\n", a.Bad("Warning:"), publics)
 	}
-	fmt.Fprintf(a.out, "Next: look over what was written, then `revlet restore %s`.\n", found.Sites[0].Site)
+	fmt.Fprintf(a.Out, "Next: look over what was written, then `revlet restore %s`.\n", found.Sites[0].Site)
 }

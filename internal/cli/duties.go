@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -41,50 +40,10 @@ func (a *app) duties(ctx context.Context, c *cli.Command) error {
 		all = append(all, lines...)
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"duties": all})
+		return a.PrintJSON(map[string]any{"duties": all})
 	}
-	a.showDuties(all)
+	a.ShowDuties(all)
 	return nil
-}
-
-func (a *printer) showDuties(all []jobs.Duty) {
-	if len(all) == 0 {
-		fmt.Fprintln(a.out, "Nothing is scheduled. A site's `schedule:` lists its duties, such as `full, every day at 03:20`.")
-		return
-	}
-	var rows [][]string
-	for _, l := range all {
-		last, next := "not yet", ""
-		if l.Last != nil {
-			last = when(*l.Last)
-		}
-		for _, t := range l.Next {
-			next += when(t) + "\n"
-		}
-		if l.Due {
-			next = a.bad("due now") + "\n" + next
-		}
-		rows = append(rows, []string{l.Site, l.Duty, last, a.outcome(l.Outcome), strings.TrimSpace(next), printableText(firstLine(l.Detail))})
-	}
-	a.table([]string{"site", "duty", "last", "outcome", "next", ""}, rows)
-	fmt.Fprintln(a.out, "\n`revlet due`, started by cron every few minutes, or `revlet serve` carries them out: see `revlet schedule install`.")
-}
-
-func firstLine(s string) string {
-	line, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
-	return line
-}
-
-// outcome colours the outcome of a run.
-func (a *printer) outcome(o string) string {
-	switch o {
-	case history.Done:
-		return a.good(o)
-	case "":
-		return ""
-	default:
-		return a.bad(o)
-	}
 }
 
 func (a *app) dueCommand() *cli.Command {
@@ -118,12 +77,12 @@ func (a *app) sayDue(ctx context.Context) error {
 		for _, l := range lines {
 			if l.Due {
 				any = true
-				fmt.Fprintf(a.out, "%s: %s\n", name, l.Duty)
+				fmt.Fprintf(a.Out, "%s: %s\n", name, l.Duty)
 			}
 		}
 	}
 	if !any {
-		fmt.Fprintln(a.out, "Nothing is due.")
+		fmt.Fprintln(a.Out, "Nothing is due.")
 	}
 	return nil
 }

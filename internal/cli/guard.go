@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/jobs"
 )
@@ -62,7 +63,7 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 	signal.Notify(keys, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(keys)
 	g, err := a.jobs.Guard(ctx, jobs.GuardOrder{Site: args[0], Command: args[1:], Patience: patience, Limit: limit, Anyway: c.Bool("anyway"), KeepBroken: c.Bool("keep-broken"),
-		In: a.in, Out: a.out, Err: a.err, Signals: keys, Ask: a.guardAsks})
+		In: a.in, Out: a.Out, Err: a.err, Signals: keys, Ask: a.guardAsks})
 	if err != nil {
 		return err
 	}
@@ -76,7 +77,7 @@ func (a *app) guarded(g *jobs.Guarded) error {
 	}
 	switch g.Outcome {
 	case jobs.BrokenBefore:
-		fmt.Fprintln(a.out, a.checked(g.Answers[0]))
+		fmt.Fprintln(a.Out, a.Checked(g.Answers[0]))
 		return &exitError{exitDamage, fmt.Errorf("%s is broken already; mend it first, or add --anyway. The command was not run", g.Site)}
 	case jobs.CommandFailed:
 		return failed("the command failed (%w), and the site works; nothing was put back. `revlet restore %s` would do that", g.Err, g.Archive)
@@ -85,14 +86,14 @@ func (a *app) guarded(g *jobs.Guarded) error {
 	case jobs.Declined:
 		return failed("%s is broken; `revlet restore %s` puts it back", g.Site, g.Archive)
 	case jobs.NotPutBack:
-		return failed("%s\n%s is BROKEN and not put back; `revlet restore %s` tries again", advised(g.Err), g.Site, g.Archive)
+		return failed("%s\n%s is BROKEN and not put back; `revlet restore %s` tries again", render.Advised(g.Err), g.Site, g.Archive)
 	case jobs.StillBroken:
 		return failed("%s was put back from %s, and does not work even so: look at the web server and the database server", g.Site, g.Archive)
 	case jobs.PutBack:
-		fmt.Fprintf(a.out, "%s as before the command.\nWhat it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", a.good("Put back,"), g.Site, g.Site)
+		fmt.Fprintf(a.Out, "%s as before the command.\nWhat it had made is set aside: `revlet undo %s` brings it back to study, `revlet settle %s` deletes it.\n", a.Good("Put back,"), g.Site, g.Site)
 		return &exitError{code: exitPutBack}
 	default: // jobs.Fine
-		fmt.Fprintf(a.out, "%s the site works. %s stays; `revlet restore %s` takes the command back.\n", a.good("Fine:"), g.Archive, g.Archive)
+		fmt.Fprintf(a.Out, "%s the site works. %s stays; `revlet restore %s` takes the command back.\n", a.Good("Fine:"), g.Archive, g.Archive)
 		return nil
 	}
 }
@@ -101,24 +102,24 @@ func (a *app) guarded(g *jobs.Guarded) error {
 func (a *app) hearGuard(e jobs.Event) {
 	switch e := e.(type) {
 	case jobs.GuardSaved:
-		fmt.Fprintf(a.out, "%s %s, %s of it new, in %s\n", a.good("Saved"), a.bold(e.Record.Name), size(e.Record.Totals.NewBytes), took(e.Took))
-		a.showGaps(e.Record, gapsShown)
-		fmt.Fprintf(a.out, "%s\n", a.dim("$ ")+a.bold(strings.Join(e.Command, " ")))
+		fmt.Fprintf(a.Out, "%s %s, %s of it new, in %s\n", a.Good("Saved"), a.Bold(e.Record.Name), render.Size(e.Record.Totals.NewBytes), render.Took(e.Took))
+		a.ShowGaps(e.Record, render.GapsShown)
+		fmt.Fprintf(a.Out, "%s\n", a.Dim("$ ")+a.Bold(strings.Join(e.Command, " ")))
 	case jobs.GuardStopped:
-		fmt.Fprintf(a.out, "%s the command takes longer than %s.\n", a.bad("Stopped:"), took(e.Limit))
+		fmt.Fprintf(a.Out, "%s the command takes longer than %s.\n", a.Bad("Stopped:"), render.Took(e.Limit))
 	case jobs.GuardAnswers:
 		for _, r := range e.Answers {
-			fmt.Fprintln(a.out, a.checked(r))
+			fmt.Fprintln(a.Out, a.Checked(r))
 		}
 	case jobs.GuardBroken:
-		fmt.Fprintf(a.out, "%s the site does not work any more. Putting it back from %s.\n", a.bad("Broken:"), e.Archive)
+		fmt.Fprintf(a.Out, "%s the site does not work any more. Putting it back from %s.\n", a.Bad("Broken:"), e.Archive)
 	case jobs.GuardChanges:
 		if e.Err != nil {
-			fmt.Fprintf(a.out, "What the command changed cannot be told: %s\n", printableText(e.Err.Error()))
+			fmt.Fprintf(a.Out, "What the command changed cannot be told: %s\n", render.PrintableText(e.Err.Error()))
 			return
 		}
-		a.showCompared(e.Held, "what the command has left", e.Report, false)
-		fmt.Fprintln(a.out)
+		a.ShowCompared(e.Held, "what the command has left", e.Report, false)
+		fmt.Fprintln(a.Out)
 	}
 }
 
@@ -132,7 +133,7 @@ func (a *app) guardAsks(q jobs.GuardQuestion) bool {
 	if q == jobs.LeaveIt {
 		question = "The command was stopped, and the site works. Leave it as it is?"
 	}
-	fmt.Fprintf(a.out, "%s [Y/n] ", question)
+	fmt.Fprintf(a.Out, "%s [Y/n] ", question)
 	answer, err := bufio.NewReader(a.in).ReadString('\n')
 	return err == nil && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n")
 }

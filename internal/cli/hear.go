@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 )
 
@@ -12,15 +13,15 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.Warning:
 		text := e.Text
 		if e.Err != nil {
-			text = inline(e.Err)
+			text = render.Inline(e.Err)
 		}
-		fmt.Fprintln(a.err, "warning: "+printableText(text))
+		fmt.Fprintln(a.err, "warning: "+render.PrintableText(text))
 	case jobs.HistoryLost:
 		fmt.Fprintf(a.err, "warning: %v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.\n", e.Fault, e.SetAside)
 	case jobs.Recovered:
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
 	case jobs.StoreSilent:
-		a.note("store %s: %s; going on without it", e.Store, inline(e.Err))
+		a.note("store %s: %s; going on without it", e.Store, render.Inline(e.Err))
 	case jobs.PassedOver:
 		a.note("%s is newer, and is passed over: %s.", e.Archive, e.Why)
 	case jobs.SettingsFromArchive:
@@ -34,41 +35,41 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.MessageUnsent:
 		fmt.Fprintf(a.err, "warning: the message “%s” could not be sent by %s: %v; it is tried again\n", e.Title, e.Channel, e.Err)
 	case jobs.DutyFailed:
-		fmt.Fprintf(a.err, "revlet: %s: %s: %s\n", e.Site, e.Duty, inline(e.Err))
+		fmt.Fprintf(a.err, "revlet: %s: %s: %s\n", e.Site, e.Duty, render.Inline(e.Err))
 	case jobs.ArchiveTaken:
-		a.log("%s: %s, %s, %s new", e.Record.Site, e.Record.Name, count(e.Record.Totals.Files, "file", "files"), size(e.Record.Totals.NewBytes))
+		a.log("%s: %s, %s, %s new", e.Record.Site, e.Record.Name, render.Count(e.Record.Totals.Files, "file", "files"), render.Size(e.Record.Totals.NewBytes))
 	case jobs.CopiesVerified:
-		a.log("%s: %s verified", e.Site, count(int64(e.Copies), "copy", "copies"))
+		a.log("%s: %s verified", e.Site, render.Count(int64(e.Copies), "copy", "copies"))
 	case jobs.Rehearsed:
-		a.log("%s: %s restores, in %s", e.Site, e.Name, took(e.Result.Total))
+		a.log("%s: %s restores, in %s", e.Site, e.Name, render.Took(e.Result.Total))
 	default:
 		a.hearGuard(e)
 	}
 }
 
 func (a *app) note(format string, args ...any) {
-	fmt.Fprintln(a.err, "note: "+printableText(fmt.Sprintf(format, args...)))
+	fmt.Fprintln(a.err, "note: "+render.PrintableText(fmt.Sprintf(format, args...)))
 }
 
 // log says what was done, with the time, unless only what is wrong is to be said.
 func (a *app) log(format string, args ...any) {
 	if !a.hush {
-		fmt.Fprintf(a.out, "%s  %s\n", when(a.now()), fmt.Sprintf(format, args...))
+		fmt.Fprintf(a.Out, "%s  %s\n", render.When(a.Now()), fmt.Sprintf(format, args...))
 	}
 }
 
 // words writes a result as text for the history's log.
 func (a *app) words(result any) string {
-	return a.plain(func(p *printer) {
+	return a.Plain(func(p *render.Printer) {
 		switch r := result.(type) {
 		case *jobs.Delivered:
-			p.showBackup(r)
+			p.ShowBackup(r)
 		case []jobs.StoreRetention:
-			p.showRemoved(r)
+			p.ShowRemoved(r)
 		case *jobs.Proof:
-			p.showReports(r)
+			p.ShowReports(r)
 		case jobs.Rehearsed:
-			p.showRehearsed(r.Held, r.Result)
+			p.ShowRehearsed(r.Held, r.Result)
 		}
 	})
 }

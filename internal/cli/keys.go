@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"revlet/internal/jobs"
+	"revlet/internal/cli/render"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
 )
@@ -41,7 +41,7 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	text, recipient, err := encryption.NewKey("Revlet key, made " + a.now().Format("2006-01-02 15:04"))
+	text, recipient, err := encryption.NewKey("Revlet key, made " + a.Now().Format("2006-01-02 15:04"))
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 		return fmt.Errorf("write the key: %w", err)
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"file": file, "recipient": recipient, "locked": c.Bool("passphrase")})
+		return a.PrintJSON(map[string]any{"file": file, "recipient": recipient, "locked": c.Bool("passphrase")})
 	}
 	entry := fmt.Sprintf("encrypt: {to: [%s]}", recipient)
 	if c.Bool("passphrase") {
@@ -74,13 +74,13 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 		}
 		entry = fmt.Sprintf("encrypt: {to: [%s], passphrase_key: %s}", recipient, absolute)
 	}
-	fmt.Fprintf(a.out, "%s the key is in %s\n\nTo encrypt new archives for it, put this into the configuration:\n\n  %s\n\n", a.good("Made:"), file, entry)
+	fmt.Fprintf(a.Out, "%s the key is in %s\n\nTo encrypt new archives for it, put this into the configuration:\n\n  %s\n\n", a.Good("Made:"), file, entry)
 	if c.Bool("passphrase") {
-		fmt.Fprintf(a.out, "%s without the passphrase nobody can read those archives, you neither. The locked\nkey is copied into every store; the passphrase must be known away from this machine.\n", a.bad("Keep the passphrase:"))
+		fmt.Fprintf(a.Out, "%s without the passphrase nobody can read those archives, you neither. The locked\nkey is copied into every store; the passphrase must be known away from this machine.\n", a.Bad("Keep the passphrase:"))
 	} else {
-		fmt.Fprintf(a.out, "%s without this file nobody can read those archives, you neither. Move it to another\nmachine now and print it; the site's machine needs only the age1… above.\n", a.bad("Keep it elsewhere:"))
+		fmt.Fprintf(a.Out, "%s without this file nobody can read those archives, you neither. Move it to another\nmachine now and print it; the site's machine needs only the age1… above.\n", a.Bad("Keep it elsewhere:"))
 	}
-	fmt.Fprintf(a.out, "After the next backup, try it: `revlet keys check %s`\n", file)
+	fmt.Fprintf(a.Out, "After the next backup, try it: `revlet keys check %s`\n", file)
 	return nil
 }
 
@@ -97,30 +97,14 @@ func (a *app) checkKey(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"named_in_configuration": r.Named, "archives": nonNil(r.Archives)})
+		err = a.PrintJSON(map[string]any{"named_in_configuration": r.Named, "archives": render.NonNil(r.Archives)})
 	} else {
-		a.showKeyChecks(file, r.Archives, r.Named)
+		a.ShowKeyChecks(file, r.Archives, r.Named)
 	}
 	if err == nil && !r.Opens {
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-func (a *printer) showKeyChecks(file string, checks []jobs.KeyCheck, named bool) {
-	for _, k := range checks {
-		if k.Opens {
-			fmt.Fprintf(a.out, "%s %s opens %s\n", a.good("Works:"), file, k.Archive)
-		} else {
-			fmt.Fprintf(a.out, "%s %s\n", a.bad("Does not open:"), k.Why)
-		}
-	}
-	if len(checks) == 0 {
-		fmt.Fprintln(a.out, "No encrypted archive yet; after the next backup, check again.")
-	}
-	if !named {
-		fmt.Fprintln(a.out, "Note: new archives are not encrypted for this key: it is not in `encrypt:` in the configuration.")
-	}
 }
 
 // findKeys notes where keys come from. Nothing is read or asked until one is

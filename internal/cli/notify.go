@@ -5,6 +5,8 @@ import (
 	"fmt"
 
 	"github.com/urfave/cli/v3"
+
+	"revlet/internal/cli/render"
 )
 
 func (a *app) notifyCommand() *cli.Command {
@@ -29,10 +31,10 @@ func (a *app) notifyTest(ctx context.Context, c *cli.Command) error {
 	for _, s := range sent {
 		if s.Err != nil {
 			failed = true
-			fmt.Fprintf(a.out, "%s %s: %s\n", a.bad("not sent:"), s.What, printableText(s.Err.Error()))
+			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("not sent:"), s.What, render.PrintableText(s.Err.Error()))
 			continue
 		}
-		fmt.Fprintf(a.out, "%s %s\n", a.good("sent:"), s.What)
+		fmt.Fprintf(a.Out, "%s %s\n", a.Good("sent:"), s.What)
 	}
 	if failed {
 		return &exitError{code: exitFailed}

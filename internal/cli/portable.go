@@ -11,6 +11,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/portable"
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/jobs"
 )
@@ -51,20 +52,20 @@ func (a *app) export(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "files": nonNil(files)})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": render.NonNil(files)})
 	}
 	for _, f := range files {
 		info, err := os.Stat(f)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "Wrote %s (%s)\n", f, size(info.Size()))
+		fmt.Fprintf(a.Out, "Wrote %s (%s)\n", f, render.Size(info.Size()))
 	}
 	if h.Encrypted {
-		fmt.Fprintf(a.out, "\n%s the archive is encrypted, this file is not.\n", a.bad("Warning:"))
+		fmt.Fprintf(a.Out, "\n%s the archive is encrypted, this file is not.\n", a.Bad("Warning:"))
 	}
 	if split > 0 {
-		fmt.Fprintln(a.out, "\nThe pieces and the .sha256 file belong together; `sha256sum -c` checks them, `cat` joins them.")
+		fmt.Fprintln(a.Out, "\nThe pieces and the .sha256 file belong together; `sha256sum -c` checks them, `cat` joins them.")
 	}
 	return nil
 }
@@ -108,9 +109,9 @@ func (a *app) importFile(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		err = a.printJSON(map[string]any{"archives": []*archive.Record{d.Record}})
+		err = a.PrintJSON(map[string]any{"archives": []*archive.Record{d.Record}})
 	} else {
-		a.showBackup(d)
+		a.ShowBackup(d)
 	}
 	if err == nil && d.Incomplete() {
 		return &exitError{code: exitGaps}

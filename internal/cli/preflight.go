@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
 	"github.com/urfave/cli/v3"
 
@@ -35,11 +34,11 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 			stopped = stopped || f.Level == preflight.Stop
 		}
 		if !c.Bool("json") {
-			a.showFindings(name, found)
+			a.ShowFindings(name, found)
 		}
 	}
 	if c.Bool("json") {
-		if err := a.printJSON(map[string]any{"sites": all}); err != nil {
+		if err := a.PrintJSON(map[string]any{"sites": all}); err != nil {
 			return err
 		}
 	}
@@ -47,26 +46,4 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitFailed}
 	}
 	return nil
-}
-
-func (a *printer) showFindings(name string, found []preflight.Finding) {
-	fmt.Fprintln(a.out, a.bold(name))
-	headings := map[preflight.Level]string{
-		preflight.Stop:   a.bad("Stands in the way"),
-		preflight.Look:   a.bold("Look at this"),
-		preflight.Passed: a.good("Passed"),
-	}
-	for _, level := range []preflight.Level{preflight.Stop, preflight.Look, preflight.Passed} {
-		var lines [][2]string
-		for _, f := range found {
-			if f.Level == level {
-				lines = append(lines, [2]string{f.About, printableText(f.Text + adviceFor(f.Reason))})
-			}
-		}
-		if len(lines) > 0 {
-			fmt.Fprintf(a.out, "\n%s\n", headings[level])
-			a.facts(lines)
-		}
-	}
-	fmt.Fprintln(a.out)
 }

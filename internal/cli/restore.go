@@ -7,15 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/cli/render"
 	"revlet/internal/database"
 	"revlet/internal/jobs"
 	"revlet/internal/site"
@@ -54,6 +53,25 @@ func (a *app) restoreCommand() *cli.Command {
 	}
 }
 
+// wanted reads what is to be restored of an archive, and how.
+func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catalog.Held) (wish, error) {
+	w, err := wanted(c, s, h, func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
+		return a.jobs.RowShares(ctx, h, s, tables, rows, c.String("sql-database"))
+	})
+	if err != nil {
+		return w, err
+	}
+	w.Archive, w.Site, w.Anyway, w.Clean, w.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
+	w.KeepSettings, w.Salvage = c.Bool("keep-settings"), c.Bool("salvage")
+	switch {
+	case w.KeepSettings && (!w.Files || w.Selection != nil || s.Recipe == nil):
+		return w, usageError("--keep-settings is for a restore of all files of a site whose CMS is known")
+	case w.Clean && (!w.Files || w.Selection != nil):
+		return w, usageError("--clean is for a restore of all files")
+	}
+	return w, nil
+}
+
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	typed, err := oneArg(c, "ARCHIVE")
 	if err != nil {
@@ -75,19 +93,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	want, err := wanted(c, s, h, func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error) {
-		return a.jobs.RowShares(ctx, h, s, tables, rows, c.String("sql-database"))
-	})
+	want, err := a.wanted(ctx, c, s, h)
 	if err != nil {
 		return err
-	}
-	want.Archive, want.Site, want.Anyway, want.Clean, want.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
-	want.KeepSettings, want.Salvage = c.Bool("keep-settings"), c.Bool("salvage")
-	if want.KeepSettings && (!want.Files || want.Selection != nil || s.Recipe == nil) {
-		return usageError("--keep-settings is for a restore of all files of a site whose CMS is known")
-	}
-	if want.Clean && (!want.Files || want.Selection != nil) {
-		return usageError("--clean is for a restore of all files")
 	}
 	uncovered, err := a.jobs.Uncovered(ctx, want.RestoreOrder)
 	if err != nil {
@@ -97,7 +105,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	extra, extraErr := a.jobs.ExtraTables(ctx, want.RestoreOrder)
 	if !c.Bool("json") {
 		a.announceRestore(h, s, want, uncovered)
-		a.showExtraTables(extra, extraErr, "is set aside")
+		a.ShowExtraTables(extra, extraErr, "is set aside")
 	}
 	if c.Bool("dry-run") {
 		return a.dryRun(c, h, want, uncovered, extra)
@@ -166,12 +174,12 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	if !c.Bool("json") {
-		fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore the database of "+name), file)
-		a.facts([][2]string{{"database", db.Where() + " becomes what the SQL file makes"}, {"files", "stay as they are"}, {"replaced", "what is there now is set aside, not deleted"}})
-		fmt.Fprintln(a.out)
+		fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold("Restore the database of "+name), file)
+		a.Facts([][2]string{{"database", db.Where() + " becomes what the SQL file makes"}, {"files", "stay as they are"}, {"replaced", "what is there now is set aside, not deleted"}})
+		fmt.Fprintln(a.Out)
 	}
 	if c.Bool("dry-run") {
-		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 		return nil
 	}
 	if err := a.confirmed(c, "Restore the database from this file?"); err != nil {
@@ -186,10 +194,10 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 	return a.reportRestore(c, r)
 }
 
-func (a *printer) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovered []restore.Uncovered) {
-	fmt.Fprintf(a.out, "%s from %s\n\n", a.bold("Restore "+h.Site), h.Name)
+func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovered []restore.Uncovered) {
+	fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold("Restore "+h.Site), h.Name)
 	lines := [][2]string{
-		{"taken", fmt.Sprintf("%s (%s)", when(h.Taken), a.age(h.Taken))},
+		{"taken", fmt.Sprintf("%s (%s)", render.When(h.Taken), a.Age(h.Taken))},
 		{"note", h.Note},
 	}
 	switch {
@@ -200,9 +208,9 @@ func (a *printer) announceRestore(h *catalog.Held, s *site.Site, want wish, unco
 		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
 			where += " and " + s.Roots[label]
 		}
-		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, contents(h.Totals))})
+		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, render.Contents(h.Totals))})
 	case !h.Scope.HasFiles():
-		lines = append(lines, [2]string{"files", a.bad("stay as they are: this archive holds only the database")})
+		lines = append(lines, [2]string{"files", a.Bad("stay as they are: this archive holds only the database")})
 	default:
 		lines = append(lines, [2]string{"files", "stay as they are"})
 	}
@@ -214,37 +222,26 @@ func (a *printer) announceRestore(h *catalog.Held, s *site.Site, want wish, unco
 	case want.Database:
 		for label := range h.Origin.Databases {
 			if db, ok := s.Database(label); ok {
-				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), tablesIn(h.Record))})
+				lines = append(lines, [2]string{"database", fmt.Sprintf("%s (%s) becomes the archive's: %s", label, db.Where(), render.TablesIn(h.Record))})
 			}
 		}
 	default:
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
-	a.facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
-	a.showUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
-	a.showGaps(h.Record, gapsShown)
-	fmt.Fprintln(a.out)
+	a.Facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
+	a.ShowUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
+	a.ShowGaps(h.Record, render.GapsShown)
+	fmt.Fprintln(a.Out)
 	if want.uploads && !want.Database {
-		fmt.Fprintf(a.out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.bold("Warning:"))
+		fmt.Fprintf(a.Out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.Bold("Warning:"))
 	}
-}
-
-// tablesIn words what an archive holds of databases.
-func tablesIn(rec *archive.Record) string {
-	t := rec.Totals
-	for _, p := range rec.Parts {
-		if p.Kind == archive.KindDump {
-			return size(t.DatabaseBytes) + " of SQL that another program has written"
-		}
-	}
-	return fmt.Sprintf("%s, %s", count(t.Tables, "table", "tables"), count(t.Rows, "row", "rows"))
 }
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": nonNil(want.names), "rows": nonNil(want.picks), "clean": want.Clean, "uncovered": nonNil(uncovered), "extra_tables": nonNil(extra), "dry_run": true})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "dry_run": true})
 	}
-	fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+	fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 	return nil
 }
 
@@ -262,7 +259,7 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 
 // typed asks for one of some words.
 func (a *app) typed(question string, words ...string) error {
-	fmt.Fprint(a.out, question)
+	fmt.Fprint(a.Out, question)
 	answer, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil || !slices.Contains(words, strings.ToLower(strings.TrimSpace(answer))) {
 		return &exitError{exitFailed, errors.New("not confirmed; nothing was changed")}
@@ -272,79 +269,18 @@ func (a *app) typed(question string, words ...string) error {
 
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
-		err := a.printJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": nonNil(r.Aside), "taken_out": nonNil(r.TakenOut), "uncovered": nonNil(r.Uncovered), "extra_tables": nonNil(r.ExtraTables), "lost": nonNil(r.Lost), "clean": r.Clean, "checks": nonNil(r.Answers)})
+		err := a.PrintJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "lost": render.NonNil(r.Lost), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
 	} else {
-		a.showRestored(r)
+		a.ShowRestored(r)
 	}
 	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() || len(r.Lost) > 0 {
 		return &exitError{code: exitDamage}
 	}
 	return nil
-}
-
-// lostShown is how much of what is damaged is listed.
-const lostShown = 20
-
-// showLost names what is damaged in every store.
-func (a *printer) showLost(lost []string, what string) {
-	if len(lost) == 0 {
-		return
-	}
-	fmt.Fprintf(a.out, "\n%s damaged in every store, and %s:\n", a.bad("Lost:"), what)
-	for _, one := range lost[:min(len(lost), lostShown)] {
-		fmt.Fprintf(a.out, "  %s\n", printable(strings.TrimPrefix(one, site.RootLabel+"/")))
-	}
-	if more := len(lost) - lostShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
-	}
-}
-
-func (a *printer) showRestored(r *jobs.Restored) {
-	h := r.Archive
-	did := a.good("Restored")
-	if len(r.Lost) > 0 {
-		did = a.bad("Restored what was left:")
-	}
-	fmt.Fprintf(a.out, "%s %s from %s\n\n", did, a.bold(h.Site), h.Name)
-	var lines [][2]string
-	if r.Paths > 0 {
-		lines = append(lines, [2]string{"files", count(r.Paths, "path", "paths") + " put back, each digest checked"})
-	}
-	for i, m := range r.Moves {
-		lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], m.Table + ": " + count(m.Put, "row", "rows") + " put back"})
-	}
-	if r.Tables > 0 && len(r.Moves) == 0 {
-		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", count(int64(r.Tables), "table", "tables"), count(r.Rows, "row", "rows"))})
-	}
-	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", took(r.Took), took(r.Swap))})
-	for _, one := range r.Answers {
-		lines = append(lines, [2]string{"check", a.checked(one)})
-	}
-	for _, place := range r.Aside {
-		lines = append(lines, [2]string{"set aside", place})
-	}
-	if os.Geteuid() != 0 && r.Paths > 0 {
-		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
-	}
-	a.facts(lines)
-	a.showUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
-	a.showExtraTables(r.ExtraTables, nil, "was set aside")
-	a.showLost(r.Lost, "not put back; what the site had is set aside")
-	a.showStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
-	next := "look at the site"
-	if r.Tables > 0 && len(r.Moves) == 0 {
-		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")
-	}
-	fmt.Fprintf(a.out, "\nNext: %s.\n", next)
-	settles := "deletes what was set aside"
-	if len(r.Aside) == 0 {
-		settles = "keeps it for good: there was nothing to set aside"
-	}
-	fmt.Fprintf(a.out, "`revlet undo %s` takes this back; `revlet settle %s` %s.\n", h.Site, h.Site, settles)
 }
 
 // rowsByTable says how many rows a share has put into which tables; nil when
@@ -405,14 +341,14 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 		worst = &exitError{code: exitDamage}
 	}
 	if c.Bool("json") {
-		return cmp.Or(a.printJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": nonNil(r.Tables), "lost": nonNil(r.Lost)}), worst)
+		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost)}), worst)
 	}
-	a.showLost(r.Lost, "not copied")
+	a.ShowLost(r.Lost, "not copied")
 	if r.Paths > 0 {
-		fmt.Fprintf(a.out, "Copied %s from %s into %s\n", count(r.Paths, "path", "paths"), h.Name, to)
+		fmt.Fprintf(a.Out, "Copied %s from %s into %s\n", render.Count(r.Paths, "path", "paths"), h.Name, to)
 	}
 	for _, file := range r.Tables {
-		fmt.Fprintf(a.out, "Wrote %s\n", file)
+		fmt.Fprintf(a.Out, "Wrote %s\n", file)
 	}
 	return worst
 }

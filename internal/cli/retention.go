@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 )
 
@@ -48,84 +48,14 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	}
 	// What was removed is said, whatever failed then.
 	if c.Bool("json") {
-		err = errors.Join(err, a.printJSON(map[string]any{"retention": all}))
+		err = errors.Join(err, a.PrintJSON(map[string]any{"retention": all}))
 	} else {
-		a.showRetention(all, c.Bool("apply"))
+		a.ShowRetention(all, c.Bool("apply"))
 	}
 	if err == nil && slices.ContainsFunc(all, func(s jobs.StoreRetention) bool { return len(s.Stopped) > 0 }) {
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-func (a *printer) showRetention(all []jobs.StoreRetention, applied bool) {
-	for i, r := range all {
-		if i > 0 {
-			fmt.Fprintln(a.out)
-		}
-		rules := strings.Join(r.Rules, "; ")
-		if rules == "" {
-			rules = "everything, there are no rules (`keep:`)"
-		}
-		fmt.Fprintf(a.out, "%s in store %s\n  %s  %s\n", a.bold(r.Site), a.bold(r.Store), a.dim("keep"), rules)
-		if len(r.Archives) > 0 {
-			fmt.Fprintln(a.out)
-			a.table([]string{"archive", "taken", "scope", "", "why"}, a.retentionRows(r))
-		}
-		fmt.Fprintln(a.out)
-		a.showVerdict(r, applied)
-	}
-}
-
-func (a *printer) retentionRows(r jobs.StoreRetention) [][]string {
-	var rows [][]string
-	for _, d := range r.Archives {
-		verdict := a.good("stays")
-		switch {
-		case !d.Keep && slices.Contains(r.Removed, d.Name):
-			verdict = a.bad("gone")
-		case !d.Keep:
-			verdict = a.bad("goes")
-		}
-		rows = append(rows, []string{d.Name, when(d.Taken), d.Scope, verdict, printableText(strings.Join(d.Why, "; "))})
-	}
-	return rows
-}
-
-func (a *printer) showVerdict(r jobs.StoreRetention, applied bool) {
-	going := len(r.Going())
-	switch {
-	case len(r.Stopped) > 0:
-		fmt.Fprintf(a.out, "%s nothing is removed until this is settled:\n", a.bad("Stopped:"))
-		for _, why := range r.Stopped {
-			fmt.Fprintf(a.out, "  %s\n", printableText(why))
-		}
-		fmt.Fprintln(a.out, "`revlet status` says what each alarm means, and how to accept one.")
-	case applied:
-		a.showRemoved([]jobs.StoreRetention{r})
-		if len(r.Removed) == 0 {
-			fmt.Fprintln(a.out, "Nothing was to be removed.")
-		}
-	case going > 0:
-		fmt.Fprintf(a.out, "%s would go with the next backup, or now with --apply.\n", count(int64(going), "archive", "archives"))
-	default:
-		fmt.Fprintln(a.out, "Nothing goes.")
-	}
-}
-
-// showRemoved prints what was removed, or why space was not given back.
-func (a *printer) showRemoved(all []jobs.StoreRetention) {
-	for _, r := range all {
-		if len(r.Removed) > 0 {
-			fmt.Fprintf(a.out, "\nBy the keep rules %s went from %s, %s given back:\n  %s\n", count(int64(len(r.Removed)), "archive", "archives"), r.Store, size(r.Freed), abbreviate(r.Removed, 3))
-		}
-		if r.Left != "" {
-			fmt.Fprintf(a.out, "\nNothing was removed from %s this time: %s\n", r.Store, printableText(r.Left))
-		}
-		if len(r.Stopped) > 0 {
-			fmt.Fprintf(a.out, "\n%s nothing goes from %s: %s\n", a.bad("Removal is stopped:"), r.Store, printableText(strings.Join(r.Stopped, "; ")))
-		}
-	}
 }
 
 func (a *app) holdCommand() *cli.Command {
@@ -137,7 +67,7 @@ func (a *app) holdCommand() *cli.Command {
 			return a.changeHold(ctx, c, "does not know of the hold", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Hold(ctx, h, c.String("why"))
 				if err == nil {
-					fmt.Fprintf(a.out, "%s %s; it stays until `revlet release %s`\n", a.good("Held:"), h.Name, h.Name)
+					fmt.Fprintf(a.Out, "%s %s; it stays until `revlet release %s`\n", a.Good("Held:"), h.Name, h.Name)
 				}
 				return left, err
 			})
@@ -152,7 +82,7 @@ func (a *app) releaseCommand() *cli.Command {
 			return a.changeHold(ctx, c, "still holds it", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Release(ctx, h)
 				if err == nil && len(left) == 0 {
-					fmt.Fprintf(a.out, "%s %s; the keep rules decide about it again\n", a.good("Released:"), h.Name)
+					fmt.Fprintf(a.Out, "%s %s; the keep rules decide about it again\n", a.Good("Released:"), h.Name)
 				}
 				return left, err
 			})
@@ -182,7 +112,7 @@ func (a *app) changeHold(ctx context.Context, c *cli.Command, untold string, cha
 		return err
 	}
 	for _, l := range left {
-		fmt.Fprintf(a.err, "warning: store %s %s: %s; run the command again when it answers\n", l.Store, untold, inline(l.Err))
+		fmt.Fprintf(a.err, "warning: store %s %s: %s; run the command again when it answers\n", l.Store, untold, render.Inline(l.Err))
 	}
 	if len(left) > 0 {
 		return &exitError{code: exitGaps}

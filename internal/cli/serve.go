@@ -13,6 +13,7 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/platform/autostart"
 )
@@ -41,17 +42,17 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 	defer signal.Stop(reload)
 	defer a.feedWatchdog(ctx)()
 	a.hush = c.Bool("quiet")
-	a.log("serving %s of %s", count(int64(len(a.jobs.Config.Sites)), "site", "sites"), a.jobs.Config.Path)
+	a.log("serving %s of %s", render.Count(int64(len(a.jobs.Config.Sites)), "site", "sites"), a.jobs.Config.Path)
 	a.tellSystemd(daemon.SdNotifyReady)
 	defer a.tellSystemd(daemon.SdNotifyStopping)
 	for {
-		if err := a.jobs.History.SeeClock(ctx, a.now()); err != nil && ctx.Err() == nil {
+		if err := a.jobs.History.SeeClock(ctx, a.Now()); err != nil && ctx.Err() == nil {
 			a.hear(jobs.Warning{Err: err})
 		}
 		err := a.doDue(ctx, "serve")
 		var coded *exitError
 		if err != nil && ctx.Err() == nil && (!errors.As(err, &coded) || coded.err != nil) {
-			fmt.Fprintf(a.err, "revlet: %s\n", advised(err))
+			fmt.Fprintf(a.err, "revlet: %s\n", render.Advised(err))
 		}
 		select {
 		case <-ctx.Done():
@@ -98,7 +99,7 @@ func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 				a.tellSystemd(daemon.SdNotifyWatchdog)
 			} else if !told {
 				told = true
-				a.log("no sign of life from the work for %s: systemd is no longer told that all is well", took(silent))
+				a.log("no sign of life from the work for %s: systemd is no longer told that all is well", render.Took(silent))
 			}
 		}
 	}()
@@ -116,7 +117,7 @@ func (a *app) reload() {
 		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %v\n", err)
 		return
 	}
-	a.log("read %s anew: %s", a.jobs.Config.Path, count(int64(len(a.jobs.Config.Sites)), "site", "sites"))
+	a.log("read %s anew: %s", a.jobs.Config.Path, render.Count(int64(len(a.jobs.Config.Sites)), "site", "sites"))
 }
 
 func (a *app) scheduleCommand() *cli.Command {
@@ -162,16 +163,16 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 func (a *app) installCron(ctx context.Context, command []string, apply bool) error {
 	c := autostart.NewCron(append(command, "--quiet", "due"), os.Getuid())
 	if !apply {
-		fmt.Fprintf(a.out, "# Add this line with `crontab -e`, or run this command with --apply:\n%s", c.Line)
+		fmt.Fprintf(a.Out, "# Add this line with `crontab -e`, or run this command with --apply:\n%s", c.Line)
 		return nil
 	}
 	err := c.Install(ctx)
 	if errors.Is(err, autostart.ErrThere) {
-		fmt.Fprintln(a.out, "It is in the crontab already.")
+		fmt.Fprintln(a.Out, "It is in the crontab already.")
 		return nil
 	}
 	if err == nil {
-		fmt.Fprintf(a.out, "%s %s", a.good("Installed in the crontab:"), c.Line)
+		fmt.Fprintf(a.Out, "%s %s", a.Good("Installed in the crontab:"), c.Line)
 	}
 	return err
 }
@@ -182,16 +183,16 @@ func (a *app) installSystemd(ctx context.Context, command []string, apply bool) 
 		return err
 	}
 	if !apply {
-		fmt.Fprintf(a.out, "# Put this into %s, or run this command with --apply:\n%s", s.File, s.Text)
+		fmt.Fprintf(a.Out, "# Put this into %s, or run this command with --apply:\n%s", s.File, s.Text)
 		return nil
 	}
 	if err := s.Write(a.jobs.Disk); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s %s\n", a.good("Written:"), s.File)
+	fmt.Fprintf(a.Out, "%s %s\n", a.Good("Written:"), s.File)
 	if err := s.Start(ctx); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s `%s` tells how it is\n", a.good("Running:"), s.Control("status revlet"))
+	fmt.Fprintf(a.Out, "%s `%s` tells how it is\n", a.Good("Running:"), s.Control("status revlet"))
 	return nil
 }

@@ -3,12 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
-	"revlet/internal/site"
 	"revlet/internal/work/restore"
 )
 
@@ -35,14 +34,14 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 	}
 	since := a.jobs.WrittenSince(ctx, journals[0])
 	if !c.Bool("json") {
-		a.showAside(journals)
-		a.showDeletedByUndo(since)
+		a.ShowAside(journals)
+		a.ShowDeletedByUndo(since)
 	}
 	if c.Bool("dry-run") {
 		if c.Bool("json") {
-			return a.printJSON(map[string]any{"site": name, "restores": len(journals), "written_since": since, "dry_run": true})
+			return a.PrintJSON(map[string]any{"site": name, "restores": len(journals), "written_since": since, "dry_run": true})
 		}
-		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 		return nil
 	}
 	if err := a.confirmed(c, fmt.Sprintf("Undo the restore of %s from %s? What was restored will be deleted, with what was written to it since.", name, journals[0].Archive)); err != nil {
@@ -63,14 +62,14 @@ func (a *app) settle(ctx context.Context, c *cli.Command) error {
 	}
 	lose := c.Bool("unsaved")
 	if !c.Bool("json") {
-		a.showAside(journals)
-		a.showUnsaved(unsaved)
+		a.ShowAside(journals)
+		a.ShowUnsaved(unsaved)
 	}
 	if c.Bool("dry-run") {
 		if c.Bool("json") {
-			return a.printJSON(map[string]any{"site": name, "restores": len(journals), "unsaved": unsavedJSON(unsaved), "dry_run": true})
+			return a.PrintJSON(map[string]any{"site": name, "restores": len(journals), "unsaved": unsavedJSON(unsaved), "dry_run": true})
 		}
-		fmt.Fprintln(a.out, "Dry run: nothing was changed.")
+		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 		return nil
 	}
 	if err := a.confirmed(c, fmt.Sprintf("Delete for good what was set aside from %s by the restore of %s?", name, journals[0].Archive)); err != nil {
@@ -110,91 +109,22 @@ func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, sinc
 		if since != nil {
 			all["written_since"] = since
 		}
-		return a.printJSON(all)
+		return a.PrintJSON(all)
 	}
 	for _, o := range done {
 		if o.Did == "undone" {
-			fmt.Fprintf(a.out, "%s %s is as it was before the restore of %s.\n", a.good("Undone:"), name, o.Journal.Archive)
+			fmt.Fprintf(a.Out, "%s %s is as it was before the restore of %s.\n", a.Good("Undone:"), name, o.Journal.Archive)
 			for _, n := range o.Notes {
-				fmt.Fprintf(a.out, "note: %s\n", printableText(n))
+				fmt.Fprintf(a.Out, "note: %s\n", render.PrintableText(n))
 			}
 		} else {
-			fmt.Fprintf(a.out, "%s what the restore of %s had set aside is deleted.\n", a.good("Settled:"), o.Journal.Archive)
+			fmt.Fprintf(a.Out, "%s what the restore of %s had set aside is deleted.\n", a.Good("Settled:"), o.Journal.Archive)
 		}
 	}
 	return err
 }
 
-func (a *printer) showAside(journals []*restore.Journal) {
-	var lines [][2]string
-	for _, j := range journals {
-		lines = append(lines, [2]string{"set aside", fmt.Sprintf("%s, by the restore of %s", when(j.Started), j.Archive)})
-		for _, place := range j.AsidePlaces() {
-			lines = append(lines, [2]string{"", place})
-		}
-	}
-	a.facts(lines)
-	fmt.Fprintln(a.out)
-}
-
-// showDeletedByUndo names what undo deletes beside what was restored.
-func (a *printer) showDeletedByUndo(w *jobs.WrittenSince) {
-	if w.Empty() {
-		return
-	}
-	if w.Unknown != "" {
-		fmt.Fprintf(a.out, "%s what was written since the restore, and is deleted by undo: %s\n\n", a.bad("Unknown:"), printableText(w.Unknown))
-		return
-	}
-	fmt.Fprintln(a.out, "Written since the restore, and deleted by undo:")
-	for _, t := range w.Tables[:min(len(w.Tables), unsavedShown)] {
-		fmt.Fprintf(a.out, "  table %s of database %s\n", printable(t.Table), t.Database)
-	}
-	if more := len(w.Tables) - unsavedShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %s\n", count(int64(more), "more table", "more tables"))
-	}
-	for _, f := range w.Files[:min(len(w.Files), unsavedShown)] {
-		fmt.Fprintf(a.out, "  %-8s %s  %s\n", f.How, printable(strings.TrimPrefix(f.Path, site.RootLabel+"/")), size(f.After))
-	}
-	if more := len(w.Files) - unsavedShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %s; --json --dry-run lists them\n", count(int64(more), "more file", "more files"))
-	}
-	fmt.Fprintln(a.out)
-}
-
-// unsavedShown is how much of what no archive holds is listed.
-const unsavedShown = 12
-
-func (a *printer) showUnsaved(u *jobs.Unsaved) {
-	if u.Empty() {
-		return
-	}
-	fmt.Fprintf(a.out, "%s no archive holds this:\n", a.bad("Exists nowhere else:"))
-	for _, t := range u.Tables[:min(len(u.Tables), unsavedShown)] {
-		fmt.Fprintf(a.out, "  table %s of database %s, as it was, with %s\n", printable(t.Table), t.Database, count(t.Rows, "row", "rows"))
-	}
-	if more := len(u.Tables) - unsavedShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %s\n", count(int64(more), "more table", "more tables"))
-	}
-	for _, f := range u.Files[:min(len(u.Files), unsavedShown)] {
-		fmt.Fprintf(a.out, "  %s  %s\n", printable(strings.TrimPrefix(f.Path, site.RootLabel+"/")), size(f.Bytes))
-	}
-	if more := len(u.Files) - unsavedShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %s (%s in all); --json --dry-run lists them\n", count(int64(more), "more file", "more files"), size(u.Bytes()))
-	}
-	for _, one := range u.Unknown {
-		fmt.Fprintf(a.out, "  %s cannot be looked into: %s\n", a.bad("Unknown:"), printableText(one))
-	}
-	for _, one := range u.Unread[:min(len(u.Unread), scriptsShown)] {
-		fmt.Fprintf(a.out, "%s not looked into: %s\n", a.bad("Unknown:"), printableText(one))
-	}
-	if more := len(u.Unread) - scriptsShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %d more were not looked into\n", more)
-	}
-	fmt.Fprintln(a.out)
-}
-
 // unsavedJSON is what no archive holds, with empty lists where there is nothing.
 func unsavedJSON(u *jobs.Unsaved) map[string]any {
-	return map[string]any{"files": nonNil(u.Files), "tables": nonNil(u.Tables), "unread": nonNil(u.Unread), "unknown": nonNil(u.Unknown)}
+	return map[string]any{"files": render.NonNil(u.Files), "tables": render.NonNil(u.Tables), "unread": render.NonNil(u.Unread), "unknown": render.NonNil(u.Unknown)}
 }

@@ -2,11 +2,11 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/database"
 	"revlet/internal/jobs"
 	"revlet/internal/work/compare"
@@ -25,29 +25,11 @@ func (a *app) since(ctx context.Context, c *cli.Command, with *jobs.Comparison) 
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(struct {
+		return a.PrintJSON(struct {
 			What string `json:"what"`
 			compare.Sighting
 		}{what, seen})
 	}
-	a.showSince(printable(strings.TrimPrefix(what, "/")), seen)
+	a.ShowSince(render.Printable(strings.TrimPrefix(what, "/")), seen)
 	return nil
-}
-
-func (a *printer) showSince(what string, s compare.Sighting) {
-	switch {
-	case s.FirstSeen == "":
-		fmt.Fprintf(a.out, "%s is newer than every archive: none has it.\n", what)
-	case s.Clean == "":
-		fmt.Fprintf(a.out, "%s is in every archive, back to %s (%s).\n", what, when(s.Seen), s.FirstSeen)
-	default:
-		fmt.Fprintf(a.out, "%s: clean until %s (%s), first seen %s (%s).\n", what, when(s.CleanAt), s.Clean, when(s.Seen), s.FirstSeen)
-	}
-	switch s.AsItIs {
-	case s.FirstSeen:
-	case "":
-		fmt.Fprintln(a.out, "No archive has it as it is now: it was changed since.")
-	default:
-		fmt.Fprintf(a.out, "As it is now since %s.\n", s.AsItIs)
-	}
 }

@@ -4,13 +4,12 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/watch/history"
 	"revlet/internal/watch/report"
@@ -53,9 +52,9 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 		for i := range p.Sites {
 			p.Sites[i].Archives, p.Sites[i].Runs = []report.Archive{}, []report.Run{}
 		}
-		err = a.printJSON(p)
+		err = a.PrintJSON(p)
 	} else {
-		a.showStatus(p, a.halfRestored(names))
+		a.ShowStatus(p, a.halfRestored(names))
 	}
 	if code := statusCode(p); err == nil && code != exitDone {
 		return &exitError{code: code}
@@ -77,63 +76,6 @@ func statusCode(p report.Page) int {
 	return code
 }
 
-func (a *printer) showStatus(p report.Page, half map[string]string) {
-	if len(p.Sites) == 0 {
-		fmt.Fprintln(a.out, "No site is configured yet; `revlet adopt PATH` adds one.")
-		return
-	}
-	var rows [][]string
-	for i := range p.Sites {
-		rows = append(rows, a.statusRow(&p.Sites[i]))
-	}
-	a.table([]string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}, rows)
-	for i := range p.Sites {
-		a.showAlarms(&p.Sites[i])
-		if archive, ok := half[p.Sites[i].Name]; ok {
-			a.showHalfRestored(p.Sites[i].Name, archive)
-		}
-	}
-	for _, u := range p.Unsent {
-		fmt.Fprintf(a.out, "\n%s %s\n", a.bad("A message could not be sent:"), printableText(u))
-	}
-}
-
-func (a *printer) statusRow(s *report.Site) []string {
-	health := map[string]string{"good": a.good("good"), "look": a.bad("look"), "none": a.bad("not backed up")}[s.Health()]
-	name, age := a.bad("none"), ""
-	if s.Newest != nil {
-		name, age = s.Newest.Name, a.age(s.Newest.Taken)
-	}
-	elsewhere := a.good("yes")
-	switch {
-	case len(s.Pending) > 0:
-		elsewhere = a.bad("pending in " + strings.Join(s.Pending, ", "))
-	case !s.Offsite:
-		elsewhere = a.bad("no")
-	}
-	var kinds []string
-	for _, o := range s.Open() {
-		if !slices.Contains(kinds, o.Kind) {
-			kinds = append(kinds, o.Kind)
-		}
-	}
-	return []string{s.Name, health, name, age, elsewhere, a.bad(strings.Join(kinds, ", "))}
-}
-
-func (a *printer) showAlarms(s *report.Site) {
-	for _, o := range s.Alarms {
-		if o.Accepted != nil {
-			fmt.Fprintf(a.out, "\n%s %s/%s: accepted on %s by %s: %s\n", a.dim("Accepted:"), s.Name, o.Kind, when(*o.Accepted), o.By, printableText(o.Because))
-			continue
-		}
-		fmt.Fprintf(a.out, "\n%s %s/%s, since %s\n", a.bad("Alarm:"), s.Name, o.Kind, when(o.Since))
-		a.facts([][2]string{{"what", printableText(o.Detail)}, {"why it matters", o.Why}, {"what to do", o.Do}})
-	}
-	if len(s.Open()) > 0 {
-		fmt.Fprintf(a.out, "\nAn alarm that is all right: `revlet status --accept %s/%s --why TEXT`\n", s.Name, s.Open()[0].Kind)
-	}
-}
-
 // halfRestored names the archives from which a restore has stopped half-way, by site.
 func (a *app) halfRestored(names []string) map[string]string {
 	all := map[string]string{}
@@ -147,11 +89,6 @@ func (a *app) halfRestored(names []string) map[string]string {
 		}
 	}
 	return all
-}
-
-// showHalfRestored says that a restore stopped half-way.
-func (a *printer) showHalfRestored(site, archive string) {
-	fmt.Fprintf(a.out, "\n%s a restore of %s from %s stopped half-way; `revlet undo %s` or `revlet restore %s` brings it to an end.\n", a.bad("Half-way:"), site, archive, site, archive)
 }
 
 func (a *app) accept(ctx context.Context, c *cli.Command) error {
@@ -168,7 +105,7 @@ func (a *app) accept(ctx context.Context, c *cli.Command) error {
 		if err := a.jobs.Accept(ctx, site, kind, c.String("why")); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "%s %s/%s\n", a.good("Accepted:"), site, kind)
+		fmt.Fprintf(a.Out, "%s %s/%s\n", a.Good("Accepted:"), site, kind)
 	}
 	return nil
 }
@@ -224,17 +161,17 @@ func (a *app) showHistory(ctx context.Context, c *cli.Command) error {
 		for _, r := range runs {
 			all = append(all, report.RunOf(r))
 		}
-		return a.printJSON(map[string]any{"runs": all})
+		return a.PrintJSON(map[string]any{"runs": all})
 	}
 	if len(runs) == 0 {
-		fmt.Fprintln(a.out, "No runs.")
+		fmt.Fprintln(a.Out, "No runs.")
 		return nil
 	}
 	var rows [][]string
 	for _, r := range runs {
-		rows = append(rows, []string{fmt.Sprint(r.ID), when(r.Started), r.Site, r.Command, a.outcome(r.Outcome), took(r.Finished.Sub(r.Started)), newBytes(r), r.Origin, summary(r)})
+		rows = append(rows, []string{fmt.Sprint(r.ID), render.When(r.Started), r.Site, r.Command, a.Outcome(r.Outcome), render.Took(r.Finished.Sub(r.Started)), newBytes(r), r.Origin, summary(r)})
 	}
-	a.table([]string{"run", "began", "site", "command", "outcome", "took", "new", "by", ""}, rows, 1, 6, 7)
+	a.Table([]string{"run", "began", "site", "command", "outcome", "took", "new", "by", ""}, rows, 1, 6, 7)
 	return nil
 }
 
@@ -242,13 +179,13 @@ func newBytes(r history.Run) string {
 	if r.Bytes == 0 {
 		return ""
 	}
-	return size(r.NewBytes)
+	return render.Size(r.NewBytes)
 }
 
 // summary is what a line has to say of a run.
 func summary(r history.Run) string {
 	if r.Detail != "" {
-		return printableText(firstLine(r.Detail))
+		return render.PrintableText(render.FirstLine(r.Detail))
 	}
 	return r.Archive
 }
@@ -274,16 +211,16 @@ func (a *app) showRun(ctx context.Context, c *cli.Command) error {
 	}
 	r := runs[0]
 	if c.Bool("json") {
-		return a.printJSON(struct {
+		return a.PrintJSON(struct {
 			report.Run
 			Log string `json:"log"`
 		}{report.RunOf(r), r.Log})
 	}
-	fmt.Fprintf(a.out, "%s\n\n", a.bold(fmt.Sprintf("Run %d: %s of %s", r.ID, r.Command, r.Site)))
-	a.facts([][2]string{{"began", when(r.Started)}, {"took", took(r.Finished.Sub(r.Started))}, {"outcome", a.outcome(r.Outcome)}, {"why", printableText(strings.TrimSpace(r.Detail))}, {"by", r.Origin}, {"duty", r.Duty},
+	fmt.Fprintf(a.Out, "%s\n\n", a.Bold(fmt.Sprintf("Run %d: %s of %s", r.ID, r.Command, r.Site)))
+	a.Facts([][2]string{{"began", render.When(r.Started)}, {"took", render.Took(r.Finished.Sub(r.Started))}, {"outcome", a.Outcome(r.Outcome)}, {"why", render.PrintableText(strings.TrimSpace(r.Detail))}, {"by", r.Origin}, {"duty", r.Duty},
 		{"archive", r.Archive}, {"new", newBytes(r)}, {"stores", strings.Join(r.Stores, ", ")}})
 	if r.Log != "" {
-		fmt.Fprintf(a.out, "\n%s\n", printableText(strings.TrimRight(r.Log, "\n")))
+		fmt.Fprintf(a.Out, "\n%s\n", render.PrintableText(strings.TrimRight(r.Log, "\n")))
 	}
 	return nil
 }
@@ -299,31 +236,14 @@ func (a *app) showEveryArchive(ctx context.Context, c *cli.Command, names []stri
 		}
 		all = append(all, archives...)
 		for _, h := range known {
-			rows = append(rows, []string{h.Name, when(h.Taken), h.Scope, size(h.StoredBytes), size(h.NewBytes), a.whereabouts(h), printableText(h.Note)})
+			rows = append(rows, []string{h.Name, render.When(h.Taken), h.Scope, render.Size(h.StoredBytes), render.Size(h.NewBytes), a.Whereabouts(h), render.PrintableText(h.Note)})
 		}
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"archives": all})
+		return a.PrintJSON(map[string]any{"archives": all})
 	}
-	a.table([]string{"archive", "taken", "scope", "size", "new", "where", "note"}, rows, 4, 5)
+	a.Table([]string{"archive", "taken", "scope", "size", "new", "where", "note"}, rows, 4, 5)
 	return nil
-}
-
-// whereabouts words where an archive is, or since when it is gone and why.
-func (a *printer) whereabouts(h history.Archive) string {
-	var in []string
-	last := history.Copy{}
-	for _, c := range h.Copies {
-		if c.Gone.IsZero() {
-			in = append(in, c.Store)
-		} else if c.Gone.After(last.Gone) {
-			last = c
-		}
-	}
-	if len(in) > 0 {
-		return strings.Join(in, ", ")
-	}
-	return a.dim(fmt.Sprintf("gone %s: %s", when(last.Gone), last.Why))
 }
 
 func (a *app) reportCommand() *cli.Command {
@@ -362,7 +282,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if to == "-" {
-		_, err := fmt.Fprint(a.out, text)
+		_, err := fmt.Fprint(a.Out, text)
 		return err
 	}
 	// It names sites, stores and what is wrong with them: for its owner only.
@@ -371,7 +291,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	}
 	if page {
 		whole, _ := filepath.Abs(to)
-		fmt.Fprintf(a.out, "%s %s\n", a.good("Written:"), whole)
+		fmt.Fprintf(a.Out, "%s %s\n", a.Good("Written:"), whole)
 	}
 	return nil
 }
@@ -384,79 +304,11 @@ func (a *app) rendered(p report.Page, c *cli.Command, half map[string]string) (s
 	case c.Bool("metrics"):
 		err = p.Metrics(&out)
 	case c.Bool("json"):
-		err = (&printer{out: &out}).printJSON(p)
+		err = (&render.Printer{Out: &out}).PrintJSON(p)
 	case c.Bool("text"):
-		out.WriteString(a.plain(func(text *printer) { text.showReport(p, half) }))
+		out.WriteString(a.Plain(func(text *render.Printer) { text.ShowReport(p, half) }))
 	default:
 		err = p.HTML(&out)
 	}
 	return out.String(), err
-}
-
-// showReport prints a report as text.
-func (a *printer) showReport(p report.Page, half map[string]string) {
-	fmt.Fprintf(a.out, "%s, on %s\n\n", when(p.Made), p.Host)
-	a.showStatus(p, half)
-	for i := range p.Sites {
-		s := &p.Sites[i]
-		fmt.Fprintf(a.out, "\n%s  %s\n\n", a.bold(s.Name), s.Address)
-		a.facts([][2]string{{"read again", a.ago(s.Verified)}, {"rehearsed", a.ago(s.Rehearsed)}, {"restored", a.ago(s.Restored)}})
-		var rows [][]string
-		for _, st := range s.Stores {
-			room := ""
-			if st.Free != nil {
-				room = size(*st.Free)
-			}
-			if st.FullOn != nil {
-				room += ", full about " + st.FullOn.Format(time.DateOnly)
-			}
-			rows = append(rows, []string{st.Name, st.Where, fmt.Sprint(st.Archives), room, strings.Join(st.Rules, "; ")})
-		}
-		fmt.Fprintln(a.out)
-		a.table([]string{"store", "where", "archives", "room", "keep"}, rows, 3)
-		a.showKept(s)
-		a.showNext(s)
-	}
-}
-
-func (a *printer) ago(t *time.Time) string {
-	if t == nil {
-		return "never"
-	}
-	return fmt.Sprintf("%s (%s)", a.age(*t), when(*t))
-}
-
-func (a *printer) showKept(s *report.Site) {
-	var rows [][]string
-	for _, h := range s.Existing() {
-		for _, store := range h.Stores {
-			why := strings.Join(h.Kept[store], "; ")
-			if why == "" {
-				why = "goes next"
-			}
-			rows = append(rows, []string{h.Name, h.Scope, size(h.StoredBytes), size(h.NewBytes), fmt.Sprint(h.Gaps), store, printableText(why)})
-		}
-	}
-	if len(rows) > 0 {
-		fmt.Fprintln(a.out)
-		a.table([]string{"archive", "scope", "size", "new", "gaps", "in", "why it stays"}, rows, 3, 4, 5)
-	}
-}
-
-func (a *printer) showNext(s *report.Site) {
-	var rows [][]string
-	for _, d := range s.Duties {
-		last, next := "not yet", ""
-		if d.Last != nil {
-			last = when(*d.Last)
-		}
-		if d.Next != nil {
-			next = when(*d.Next)
-		}
-		rows = append(rows, []string{d.Duty, last, a.outcome(d.Outcome), next})
-	}
-	if len(rows) > 0 {
-		fmt.Fprintln(a.out)
-		a.table([]string{"duty", "last", "outcome", "next"}, rows)
-	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/work/replicate"
 )
@@ -60,7 +61,7 @@ func (a *app) listStores(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.printJSON(map[string]any{"stores": nonNil(all)})
+		return a.PrintJSON(map[string]any{"stores": render.NonNil(all)})
 	}
 	var rows [][]string
 	for _, d := range all {
@@ -70,15 +71,15 @@ func (a *app) listStores(ctx context.Context, c *cli.Command) error {
 		}
 		pending := ""
 		if d.Pending > 0 {
-			pending = a.bad(count(int64(d.Pending), "archive PENDING", "archives PENDING"))
+			pending = a.Bad(render.Count(int64(d.Pending), "archive PENDING", "archives PENDING"))
 		}
 		rows = append(rows, []string{d.Name, d.Kind, place, d.Where, strings.Join(d.Sites, ", "), pending})
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(a.out, "No store is configured yet.")
+		fmt.Fprintln(a.Out, "No store is configured yet.")
 		return nil
 	}
-	a.table([]string{"store", "kind", "place", "where", "sites", ""}, rows)
+	a.Table([]string{"store", "kind", "place", "where", "sites", ""}, rows)
 	return nil
 }
 
@@ -104,29 +105,16 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 		all = append(all, t)
 	}
 	if c.Bool("json") {
-		if err := a.printJSON(map[string]any{"stores": nonNil(all)}); err != nil {
+		if err := a.PrintJSON(map[string]any{"stores": render.NonNil(all)}); err != nil {
 			return err
 		}
 	} else {
-		a.showTested(all)
+		a.ShowTested(all)
 	}
 	if !ok {
 		return &exitError{code: exitFailed}
 	}
 	return nil
-}
-
-func (a *printer) showTested(all []jobs.StoreTest) {
-	for _, t := range all {
-		if t.OK {
-			fmt.Fprintf(a.out, "%s %s (%s): written, read back, compared, listed, deleted; %s/s there, %s/s back\n", a.good("Works:"), a.bold(t.Store), t.Where, size(t.Write), size(t.Read))
-		} else {
-			fmt.Fprintf(a.out, "%s %s: %s\n", a.bad("Does not work:"), a.bold(t.Store), printableText(advised(t.Err)))
-		}
-	}
-	if len(all) == 0 {
-		fmt.Fprintln(a.out, "No store is configured yet.")
-	}
 }
 
 func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
@@ -155,30 +143,16 @@ func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
 	}
 	stop()
 	if c.Bool("json") {
-		if err := a.printJSON(map[string]any{"copied": nonNil(all)}); err != nil {
+		if err := a.PrintJSON(map[string]any{"copied": render.NonNil(all)}); err != nil {
 			return err
 		}
 	} else {
-		a.showCopied(all)
+		a.ShowCopied(all)
 	}
 	if slices.ContainsFunc(all, func(c jobs.Copied) bool { return c.Why != "" }) {
 		return &exitError{code: exitGaps}
 	}
 	return nil
-}
-
-func (a *printer) showCopied(all []jobs.Copied) {
-	if len(all) == 0 {
-		fmt.Fprintln(a.out, "Nothing to copy: every archive is where it should be.")
-		return
-	}
-	for _, d := range all {
-		if d.Why != "" {
-			fmt.Fprintf(a.out, "%s %s to %s: %s\n", a.bad("Not copied:"), d.Archive, d.Store, printableText(inline(d.Err)))
-			continue
-		}
-		fmt.Fprintf(a.out, "%s %s is in %s: %s sent in %s\n", a.good("Copied:"), d.Archive, d.Store, size(d.Bytes), count(int64(d.Objects), "object", "objects"))
-	}
 }
 
 func (a *app) healStore(ctx context.Context, c *cli.Command) error {
@@ -206,15 +180,15 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		healed[name] = nonNil(found)
+		healed[name] = render.NonNil(found)
 	}
 	done() // before anything is printed: it clears its line
 	if c.Bool("json") {
-		if err := a.printJSON(map[string]any{"store": args[0], "sites": healed}); err != nil {
+		if err := a.PrintJSON(map[string]any{"store": args[0], "sites": healed}); err != nil {
 			return err
 		}
 	} else {
-		a.showHealed(args[0], names, healed)
+		a.ShowHealed(args[0], names, healed)
 	}
 	for _, found := range healed {
 		if slices.ContainsFunc(found, func(h replicate.Healed) bool { return h.Left != "" }) {
@@ -222,19 +196,4 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	return nil
-}
-
-func (a *printer) showHealed(target string, names []string, healed map[string][]replicate.Healed) {
-	for _, name := range names {
-		if len(healed[name]) == 0 {
-			fmt.Fprintf(a.out, "%s everything of %s in %s is sound.\n", a.good("Nothing to heal:"), name, target)
-		}
-		for _, h := range healed[name] {
-			if h.Left != "" {
-				fmt.Fprintf(a.out, "%s %s (%s): %s\n", a.bad("Still damaged:"), h.Object, h.Why, printableText(h.Left))
-			} else {
-				fmt.Fprintf(a.out, "%s %s (%s)\n", a.good("Healed:"), h.Object, h.Why)
-			}
-		}
-	}
 }

@@ -1,4 +1,4 @@
-package cli
+package render
 
 import (
 	"slices"
@@ -10,7 +10,7 @@ import (
 
 // advice says what a person can do about a reason. {site} and the like stand for
 // what the reason is about.
-var advice = map[reason.Reason]string{
+var Advice = map[reason.Reason]string{
 	reason.NoConfig:              "`revlet adopt PATH` writes one",
 	reason.NoSites:               "`revlet adopt PATH` adds one",
 	reason.StateFolder:           "name another folder in `state:`, or with --state",
@@ -61,12 +61,12 @@ var advice = map[reason.Reason]string{
 	reason.ListingLags:           "give it time before you judge by `revlet archives`",
 }
 
-// advised is an error's text, followed by what can be done about it.
-func advised(err error) string {
+// Advised is an error's text, followed by what can be done about it.
+func Advised(err error) string {
 	var next []string
 	for _, r := range reason.All(err) {
 		why, names := r.Why()
-		text, known := advice[why]
+		text, known := Advice[why]
 		if !known {
 			continue
 		}
@@ -84,20 +84,20 @@ func advised(err error) string {
 	return text
 }
 
-// inline is advised on one line.
-func inline(err error) string { return strings.ReplaceAll(advised(err), "\nnext: ", "; ") }
+// Inline is advised on one line.
+func Inline(err error) string { return strings.ReplaceAll(Advised(err), "\nnext: ", "; ") }
 
 // adviceFor is what can be done about a reason that stands alone, to be added to a
 // sentence.
 func adviceFor(r reason.Reason) string {
-	if text, ok := advice[r]; ok {
+	if text, ok := Advice[r]; ok {
 		return "; " + text
 	}
 	return ""
 }
 
 // remedies say what to do about each kind of alarm.
-var remedies = map[string]string{
+var Remedies = map[string]string{
 	alarm.Overdue:       "see `revlet duties` and `revlet history`; is `revlet due` or `revlet serve` running?",
 	alarm.Failed:        "see `revlet history show`; mend the cause and run `revlet backup`",
 	alarm.Shrunken:      "look at the site; `revlet show` both archives",

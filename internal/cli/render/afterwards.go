@@ -1,4 +1,4 @@
-package cli
+package render
 
 import (
 	"fmt"
@@ -15,10 +15,10 @@ import (
 // strangersShown is how many files that were taken out are listed.
 const strangersShown = 10
 
-// showStrangers says what is gone from the webroot and, if it looks like a
+// ShowStrangers says what is gone from the webroot and, if it looks like a
 // break-in, what only a person can do now. With apart, something
 // else stayed, too.
-func (a *printer) showStrangers(h *catalog.Held, s *site.Site, gone []compare.File, apart bool) {
+func (a *Printer) ShowStrangers(h *catalog.Held, s *site.Site, gone []compare.File, apart bool) {
 	added := slices.DeleteFunc(slices.Clone(gone), func(f compare.File) bool { return f.How != compare.Added })
 	suspects := slices.DeleteFunc(slices.Clone(gone), func(f compare.File) bool { return f.Suspect == "" })
 	if len(added) > 0 {
@@ -26,21 +26,21 @@ func (a *printer) showStrangers(h *catalog.Held, s *site.Site, gone []compare.Fi
 		if apart {
 			begin = "Apart from that, the webroot"
 		}
-		fmt.Fprintf(a.out, "\n%s holds nothing that the archive does not: %s set aside.\n", begin, count(int64(len(added)), "file that was added since is", "files that were added since are"))
+		fmt.Fprintf(a.Out, "\n%s holds nothing that the archive does not: %s set aside.\n", begin, Count(int64(len(added)), "file that was added since is", "files that were added since are"))
 	}
 	if len(suspects) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s\n", a.bad("Among what was set aside:"))
+	fmt.Fprintf(a.Out, "\n%s\n", a.Bad("Among what was set aside:"))
 	for _, f := range suspects[:min(len(suspects), strangersShown)] {
-		fmt.Fprintf(a.out, "  %-8s %s  %s\n", f.How, shownPath(f.Path), a.dim(f.Suspect))
+		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", f.How, shownPath(f.Path), a.Dim(f.Suspect))
 	}
 	if len(suspects) > strangersShown {
-		fmt.Fprintf(a.out, "  … and %d more: `revlet aside show %s`\n", len(suspects)-strangersShown, h.Site)
+		fmt.Fprintf(a.Out, "  … and %d more: `revlet aside show %s`\n", len(suspects)-strangersShown, h.Site)
 	}
-	fmt.Fprintf(a.out, "\n%s\n", a.bold("If somebody got in, only you can do the rest:"))
+	fmt.Fprintf(a.Out, "\n%s\n", a.Bold("If somebody got in, only you can do the rest:"))
 	for i, step := range afterBreakIn(h, s) {
-		fmt.Fprintf(a.out, "  %d. %s\n", i+1, step)
+		fmt.Fprintf(a.Out, "  %d. %s\n", i+1, step)
 	}
 }
 
@@ -65,52 +65,52 @@ const (
 	scriptsShown   = 3
 )
 
-// showUncovered says what becomes of what the archive never held, in the words given.
-func (a *printer) showUncovered(all []restore.Uncovered, clean bool, stays, goes string) {
+// ShowUncovered says what becomes of what the archive never held, in the words given.
+func (a *Printer) ShowUncovered(all []restore.Uncovered, clean bool, stays, goes string) {
 	a.listUncovered(stays, slices.DeleteFunc(slices.Clone(all), func(u restore.Uncovered) bool { return !u.Stays(clean) }))
 	a.listUncovered(goes, slices.DeleteFunc(slices.Clone(all), func(u restore.Uncovered) bool { return u.Stays(clean) }))
 }
 
-func (a *printer) listUncovered(what string, all []restore.Uncovered) {
+func (a *Printer) listUncovered(what string, all []restore.Uncovered) {
 	if len(all) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\nThe archive never held this; it %s:\n", what)
+	fmt.Fprintf(a.Out, "\nThe archive never held this; it %s:\n", what)
 	for _, u := range all[:min(len(all), uncoveredShown)] {
 		name := u.Path
 		if u.Label != site.RootLabel {
 			name = u.Label + "/" + u.Path
 		}
-		fmt.Fprintf(a.out, "  %s  %s, %s  %s\n", printable(name), count(u.Files, "file", "files"), size(u.Bytes), a.dim(printableText(strings.ReplaceAll(u.Why, "\n", " "))))
+		fmt.Fprintf(a.Out, "  %s  %s, %s  %s\n", Printable(name), Count(u.Files, "file", "files"), Size(u.Bytes), a.Dim(PrintableText(strings.ReplaceAll(u.Why, "\n", " "))))
 		for _, s := range u.Scripts[:min(len(u.Scripts), scriptsShown)] {
-			fmt.Fprintf(a.out, "    %s %s\n", a.bad("a script:"), printable(s))
+			fmt.Fprintf(a.Out, "    %s %s\n", a.Bad("a script:"), Printable(s))
 		}
 		if len(u.Scripts) > scriptsShown {
-			fmt.Fprintf(a.out, "    … and more scripts\n")
+			fmt.Fprintf(a.Out, "    … and more scripts\n")
 		}
 	}
 	if more := len(all) - uncoveredShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
+		fmt.Fprintf(a.Out, "  … and %d more; --json lists all\n", more)
 	}
 }
 
-// showExtraTables says what becomes of tables that the archive does not have.
-func (a *printer) showExtraTables(all []jobs.ExtraTable, err error, goes string) {
+// ShowExtraTables says what becomes of tables that the archive does not have.
+func (a *Printer) ShowExtraTables(all []jobs.ExtraTable, err error, goes string) {
 	if err != nil {
-		fmt.Fprintf(a.out, "%s which tables the archive does not have cannot be told: %s\n", a.bad("Unknown:"), printableText(err.Error()))
+		fmt.Fprintf(a.Out, "%s which tables the archive does not have cannot be told: %s\n", a.Bad("Unknown:"), PrintableText(err.Error()))
 	}
 	if len(all) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\nThe archive does not have these tables; each %s:\n", goes)
+	fmt.Fprintf(a.Out, "\nThe archive does not have these tables; each %s:\n", goes)
 	for _, t := range all[:min(len(all), uncoveredShown)] {
 		bytes := ""
 		if t.Bytes > 0 {
-			bytes = "  " + size(t.Bytes)
+			bytes = "  " + Size(t.Bytes)
 		}
-		fmt.Fprintf(a.out, "  %s in database %s%s\n", printable(t.Table), t.Database, bytes)
+		fmt.Fprintf(a.Out, "  %s in database %s%s\n", Printable(t.Table), t.Database, bytes)
 	}
 	if more := len(all) - uncoveredShown; more > 0 {
-		fmt.Fprintf(a.out, "  … and %d more; --json lists all\n", more)
+		fmt.Fprintf(a.Out, "  … and %d more; --json lists all\n", more)
 	}
 }

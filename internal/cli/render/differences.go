@@ -1,4 +1,4 @@
-package cli
+package render
 
 import (
 	"fmt"
@@ -14,14 +14,15 @@ import (
 // differencesShown is how many differences of a kind are listed.
 const differencesShown = 30
 
-func (a *printer) showCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
-	fmt.Fprintf(a.out, "From %s (%s) to %s\n", a.bold(h.Name), when(h.Taken), a.bold(other))
+// ShowCompared tells what differs, what a person should look at first.
+func (a *Printer) ShowCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
+	fmt.Fprintf(a.Out, "From %s (%s) to %s\n", a.Bold(h.Name), When(h.Taken), a.Bold(other))
 	if r.Same() {
-		words := a.good("Nothing differs:")
+		words := a.Good("Nothing differs:")
 		if len(r.NotCompared) > 0 {
 			words = "Nothing differs in what could be compared:"
 		}
-		fmt.Fprintf(a.out, "\n%s %s compared\n", words, count(r.Compared, "path and table", "paths and tables"))
+		fmt.Fprintf(a.Out, "\n%s %s compared\n", words, Count(r.Compared, "path and table", "paths and tables"))
 	}
 	most := differencesShown
 	if everything {
@@ -30,48 +31,48 @@ func (a *printer) showCompared(h *catalog.Held, other string, r *compare.Report,
 	a.showSuspects(r, most)
 	a.showComponents(r)
 	if plain := slices.DeleteFunc(slices.Clone(r.Files), func(f compare.File) bool { return f.Suspect != "" }); len(plain) > 0 {
-		fmt.Fprintln(a.out)
+		fmt.Fprintln(a.Out)
 		for _, f := range plain[:min(len(plain), most)] {
-			fmt.Fprintf(a.out, "  %-8s %s%s\n", f.How, shownPath(f.Path), lengths(f))
+			fmt.Fprintf(a.Out, "  %-8s %s%s\n", f.How, shownPath(f.Path), lengths(f))
 		}
 		a.showMore(len(plain), most)
 	}
 	a.showTables(r, most)
 	for _, g := range r.Gaps {
-		fmt.Fprintf(a.out, "\n%s %s (%s)", a.bad("Cannot be read:"), shownPath(g.Path), g.Why)
+		fmt.Fprintf(a.Out, "\n%s %s (%s)", a.Bad("Cannot be read:"), shownPath(g.Path), g.Why)
 	}
 	if len(r.Gaps) > 0 {
-		fmt.Fprintln(a.out)
+		fmt.Fprintln(a.Out)
 	}
 	if len(r.NotCompared) > 0 {
-		fmt.Fprintf(a.out, "\n%s database %s: it was written by another program, and its tables are not known by their rows\n", a.bad("Not compared:"), strings.Join(r.NotCompared, ", "))
+		fmt.Fprintf(a.Out, "\n%s database %s: it was written by another program, and its tables are not known by their rows\n", a.Bad("Not compared:"), strings.Join(r.NotCompared, ", "))
 	}
 	if r.NotRead > 0 {
-		fmt.Fprintf(a.out, "\n%s\n", a.dim(count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))
+		fmt.Fprintf(a.Out, "\n%s\n", a.Dim(Count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))
 	}
 }
 
 // showSuspects lists what a person should look at first, each with when it
 // appeared, as far as that is known.
-func (a *printer) showSuspects(r *compare.Report, most int) {
+func (a *Printer) showSuspects(r *compare.Report, most int) {
 	var lines [][3]string
 	for _, f := range r.Suspects() {
 		lines = append(lines, [3]string{f.How, shownPath(f.Path), f.Suspect + seen(f.Sighting)})
 	}
 	for _, s := range r.Rows {
-		lines = append(lines, [3]string{s.How, printable(s.Name) + " in table " + printable(s.Table), s.Suspect + seen(s.Sighting)})
+		lines = append(lines, [3]string{s.How, Printable(s.Name) + " in table " + Printable(s.Table), s.Suspect + seen(s.Sighting)})
 	}
 	for _, d := range r.Definitions {
 		if d.Suspect != "" {
-			lines = append(lines, [3]string{d.How, printable(d.Object), d.Suspect})
+			lines = append(lines, [3]string{d.How, Printable(d.Object), d.Suspect})
 		}
 	}
 	if len(lines) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s\n", a.bad("Look at these first:"))
+	fmt.Fprintf(a.Out, "\n%s\n", a.Bad("Look at these first:"))
 	for _, l := range lines[:min(len(lines), most)] {
-		fmt.Fprintf(a.out, "  %-8s %s\n           %s\n", l[0], l[1], a.dim(l[2]))
+		fmt.Fprintf(a.Out, "  %-8s %s\n           %s\n", l[0], l[1], a.Dim(l[2]))
 	}
 	a.showMore(len(lines), most)
 }
@@ -82,34 +83,34 @@ func seen(s compare.Sighting) string {
 	case s.FirstSeen == "" && s.Clean == "":
 		return ""
 	case s.FirstSeen == "":
-		return "; in no archive yet, the newest is of " + when(s.CleanAt)
+		return "; in no archive yet, the newest is of " + When(s.CleanAt)
 	case s.Clean == "":
-		return "; in every archive, back to " + when(s.Seen)
+		return "; in every archive, back to " + When(s.Seen)
 	}
-	return "; clean until " + when(s.CleanAt) + ", first seen " + when(s.Seen)
+	return "; clean until " + When(s.CleanAt) + ", first seen " + When(s.Seen)
 }
 
-func (a *printer) showMore(all, most int) {
+func (a *Printer) showMore(all, most int) {
 	if all > most {
-		fmt.Fprintf(a.out, "  … and %d more: --all\n", all-most)
+		fmt.Fprintf(a.Out, "  … and %d more: --all\n", all-most)
 	}
 }
 
-func shownPath(p string) string { return printable(strings.TrimPrefix(p, site.RootLabel+"/")) }
+func shownPath(p string) string { return Printable(strings.TrimPrefix(p, site.RootLabel+"/")) }
 
 // lengths words how a file's length changed.
 func lengths(f compare.File) string {
 	switch {
 	case f.How == compare.Changed && f.Before != f.After:
-		return fmt.Sprintf("  (%s, was %s)", size(f.After), size(f.Before))
+		return fmt.Sprintf("  (%s, was %s)", Size(f.After), Size(f.Before))
 	case f.How == compare.Added:
-		return fmt.Sprintf("  (%s)", size(f.After))
+		return fmt.Sprintf("  (%s)", Size(f.After))
 	}
 	return ""
 }
 
 // showComponents sums up the differences of each component.
-func (a *printer) showComponents(r *compare.Report) {
+func (a *Printer) showComponents(r *compare.Report) {
 	if len(r.Files) == 0 {
 		return
 	}
@@ -128,16 +129,16 @@ func (a *printer) showComponents(r *compare.Report) {
 		}
 		rows = append(rows, row)
 	}
-	fmt.Fprintln(a.out)
-	a.table([]string{"component", "added", "changed", "removed", "rights only"}, rows, 2, 3, 4, 5)
+	fmt.Fprintln(a.Out)
+	a.Table([]string{"component", "added", "changed", "removed", "rights only"}, rows, 2, 3, 4, 5)
 }
 
-func (a *printer) showTables(r *compare.Report, most int) {
+func (a *Printer) showTables(r *compare.Report, most int) {
 	for i, d := range r.Definitions[:min(len(r.Definitions), most)] {
 		if i == 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
-		fmt.Fprintf(a.out, "  %-8s definition of %s\n", d.How, printable(d.Object))
+		fmt.Fprintf(a.Out, "  %-8s definition of %s\n", d.How, Printable(d.Object))
 	}
 	if len(r.Tables) == 0 {
 		return
@@ -150,9 +151,9 @@ func (a *printer) showTables(r *compare.Report, most int) {
 	}
 	var rows [][]string
 	for _, t := range r.Tables[:min(len(r.Tables), most)] {
-		rows = append(rows, []string{t.Database, printable(t.Table), t.How, rowsOf(t.Before), rowsOf(t.After)})
+		rows = append(rows, []string{t.Database, Printable(t.Table), t.How, rowsOf(t.Before), rowsOf(t.After)})
 	}
-	fmt.Fprintln(a.out)
-	a.table([]string{"database", "table", "", "rows before", "rows after"}, rows, 4, 5)
+	fmt.Fprintln(a.Out)
+	a.Table([]string{"database", "table", "", "rows before", "rows after"}, rows, 4, 5)
 	a.showMore(len(r.Tables), most)
 }

@@ -1,4 +1,4 @@
-package cli
+package render
 
 import (
 	"fmt"
@@ -20,8 +20,8 @@ func TestWhatAnArchiveNeverHeldIsListed(t *testing.T) {
 		{Label: site.RootLabel, Path: "shop", Why: "it belongs to site shop", Site: "shop", Files: 3},
 		{Label: "private", Path: "webroot/x", Why: "it could not be saved", Files: 1},
 	}
-	p := &printer{}
-	kept := p.plain(func(p *printer) { p.showUncovered(all, false, "stays", "goes") })
+	p := &Printer{}
+	kept := p.Plain(func(p *Printer) { p.ShowUncovered(all, false, "stays", "goes") })
 	assert.Equal(t, `
 The archive never held this; it stays:
   videos  1 file, 2.0 kB  left out by the rule videos
@@ -33,14 +33,14 @@ The archive never held this; it stays:
   private/webroot/x  1 file, 0 B  it could not be saved
 `, kept)
 
-	clean := p.plain(func(p *printer) { p.showUncovered(all, true, "stays", "goes") })
+	clean := p.Plain(func(p *Printer) { p.ShowUncovered(all, true, "stays", "goes") })
 	stays, goes, both := strings.Cut(clean, "it goes:")
 	assert.True(t, both)
 	assert.Contains(t, stays, "shop", "another site is left alone even so")
 	assert.NotContains(t, stays, "videos")
 	assert.Contains(t, goes, "videos")
 	assert.Contains(t, goes, "private/webroot/x")
-	assert.Empty(t, p.plain(func(p *printer) { p.showUncovered(nil, true, "stays", "goes") }))
+	assert.Empty(t, p.Plain(func(p *Printer) { p.ShowUncovered(nil, true, "stays", "goes") }))
 }
 
 // Paths, and rules in a record that a store may have forged, reach a terminal.
@@ -50,7 +50,7 @@ func TestWhatIsListedCannotSteerATerminal(t *testing.T) {
 	for i := range 20 {
 		all = append(all, restore.Uncovered{Label: site.RootLabel, Path: fmt.Sprintf("%d%s", i, evil), Why: "rule " + evil + "\nRestored everything", Scripts: []string{evil + "\n.php"}})
 	}
-	text := (&printer{}).plain(func(p *printer) { p.showUncovered(all, false, "stays", "goes") })
+	text := (&Printer{}).Plain(func(p *Printer) { p.ShowUncovered(all, false, "stays", "goes") })
 	for _, r := range text {
 		assert.False(t, r < ' ' && r != '\n' || r == 0x7f, "%q reaches the terminal", r)
 	}
@@ -62,7 +62,7 @@ func TestNobodyIsToldThatNothingElseIsThereWhenSomethingStayed(t *testing.T) {
 	h := &catalog.Held{Record: &archive.Record{Site: "kestrelpoint", Name: "kestrelpoint-20261123-032000"}}
 	gone := []compare.File{{Path: "webroot/added.html", How: compare.Added}}
 	say := func(apart bool) string {
-		return (&printer{}).plain(func(p *printer) { p.showStrangers(h, &site.Site{}, gone, apart) })
+		return (&Printer{}).Plain(func(p *Printer) { p.ShowStrangers(h, &site.Site{}, gone, apart) })
 	}
 	assert.Contains(t, say(false), "\nThe webroot holds nothing that the archive does not: 1 file that was added since is set aside.")
 	assert.Contains(t, say(true), "\nApart from that, the webroot holds nothing")

@@ -1,0 +1,86 @@
+package render
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/jobs"
+	"revlet/internal/site"
+	"revlet/internal/work/restore"
+)
+
+// TablesIn words what an archive holds of databases.
+func TablesIn(rec *archive.Record) string {
+	t := rec.Totals
+	for _, p := range rec.Parts {
+		if p.Kind == archive.KindDump {
+			return Size(t.DatabaseBytes) + " of SQL that another program has written"
+		}
+	}
+	return fmt.Sprintf("%s, %s", Count(t.Tables, "table", "tables"), Count(t.Rows, "row", "rows"))
+}
+
+// lostShown is how much of what is damaged is listed.
+const lostShown = 20
+
+// ShowLost names what is damaged in every store.
+func (a *Printer) ShowLost(lost []string, what string) {
+	if len(lost) == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s damaged in every store, and %s:\n", a.Bad("Lost:"), what)
+	for _, one := range lost[:min(len(lost), lostShown)] {
+		fmt.Fprintf(a.Out, "  %s\n", Printable(strings.TrimPrefix(one, site.RootLabel+"/")))
+	}
+	if more := len(lost) - lostShown; more > 0 {
+		fmt.Fprintf(a.Out, "  … and %d more; --json lists all\n", more)
+	}
+}
+
+// ShowRestored says what a restore has put back, set aside and left.
+func (a *Printer) ShowRestored(r *jobs.Restored) {
+	h := r.Archive
+	did := a.Good("Restored")
+	if len(r.Lost) > 0 {
+		did = a.Bad("Restored what was left:")
+	}
+	fmt.Fprintf(a.Out, "%s %s from %s\n\n", did, a.Bold(h.Site), h.Name)
+	var lines [][2]string
+	if r.Paths > 0 {
+		lines = append(lines, [2]string{"files", Count(r.Paths, "path", "paths") + " put back, each digest checked"})
+	}
+	for i, m := range r.Moves {
+		lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], m.Table + ": " + Count(m.Put, "row", "rows") + " put back"})
+	}
+	if r.Tables > 0 && len(r.Moves) == 0 {
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s, %s put back", Count(int64(r.Tables), "table", "tables"), Count(r.Rows, "row", "rows"))})
+	}
+	lines = append(lines, [2]string{"took", fmt.Sprintf("%s, of which the exchange %s", Took(r.Took), Took(r.Swap))})
+	for _, one := range r.Answers {
+		lines = append(lines, [2]string{"check", a.Checked(one)})
+	}
+	for _, place := range r.Aside {
+		lines = append(lines, [2]string{"set aside", place})
+	}
+	if os.Geteuid() != 0 && r.Paths > 0 {
+		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
+	}
+	a.Facts(lines)
+	a.ShowUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
+	a.ShowExtraTables(r.ExtraTables, nil, "was set aside")
+	a.ShowLost(r.Lost, "not put back; what the site had is set aside")
+	a.ShowStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
+	next := "look at the site"
+	if r.Tables > 0 && len(r.Moves) == 0 {
+		next += ", and log in with the accounts of " + h.Taken.Local().Format("2 January")
+	}
+	fmt.Fprintf(a.Out, "\nNext: %s.\n", next)
+	settles := "deletes what was set aside"
+	if len(r.Aside) == 0 {
+		settles = "keeps it for good: there was nothing to set aside"
+	}
+	fmt.Fprintf(a.Out, "`revlet undo %s` takes this back; `revlet settle %s` %s.\n", h.Site, h.Site, settles)
+}

@@ -1,0 +1,88 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/jobs"
+	"revlet/internal/work/verify"
+)
+
+// TroubleTexts words stores and records that could not be read.
+func TroubleTexts(all []jobs.Trouble) []string {
+	var texts []string
+	for _, t := range all {
+		texts = append(texts, fmt.Sprintf("store %s: %s", t.Store, Inline(t.Err)))
+	}
+	return texts
+}
+
+// ShowReports is the verdict on each archive in each store, with what is damaged.
+func (a *Printer) ShowReports(proof *jobs.Proof) {
+	reports, trouble := proof.Reports, TroubleTexts(proof.Trouble)
+	if len(reports) == 0 && len(trouble) == 0 {
+		fmt.Fprintln(a.Out, "No archives to verify. `revlet backup` takes one.")
+		return
+	}
+	var rows [][]string
+	for _, r := range reports {
+		verdict := a.Good(string(catalog.Sound))
+		if !r.Sound() {
+			verdict = a.Bad(strings.ToUpper(string(r.Verdict())))
+		}
+		rows = append(rows, []string{r.Archive, r.Store, string(r.Level), fmt.Sprint(r.Parts), Size(r.Bytes), Took(r.Took), verdict})
+	}
+	if len(rows) > 0 {
+		a.Table([]string{"archive", "store", "level", "parts", "size", "took", "verdict"}, rows, 4, 5, 6)
+	}
+	damaged := false
+	for _, r := range reports {
+		a.showDamage(r)
+		a.showNotReached(r)
+		damaged = damaged || len(r.Damage) > 0
+	}
+	if damaged {
+		fmt.Fprintln(a.Out, "\nNext: `revlet stores heal STORE` puts sound copies from other stores in their place; if there is\nno other store, take a new archive now with `revlet backup`, and look at the disk under that one.")
+	}
+	for _, t := range trouble {
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), t)
+	}
+}
+
+func (a *Printer) showDamage(r *verify.Report) {
+	if len(r.Damage) == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s in store %s:\n", a.Bad("Damage to "+r.Archive), r.Store)
+	for _, d := range r.Damage {
+		what := "part " + d.Object
+		if d.Object == "list" {
+			what = "the list of contents"
+		}
+		fmt.Fprintf(a.Out, "  %s\n    %s\n", what, d.Why)
+		for _, name := range d.Held {
+			fmt.Fprintf(a.Out, "    held %s\n", Printable(name))
+		}
+		if more := d.HeldTotal - len(d.Held); more > 0 {
+			fmt.Fprintf(a.Out, "    and %d more\n", more)
+		}
+	}
+}
+
+// missedShown is how many objects that were not reached are listed.
+const missedShown = 3
+
+// showNotReached lists what could not be read, of which nothing is known.
+func (a *Printer) showNotReached(r *verify.Report) {
+	if len(r.NotReached) == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s in store %s: nothing is known of %s\n", a.Bad("Not reached: "+r.Archive), r.Store, Count(int64(len(r.NotReached)), "object", "objects"))
+	for _, m := range r.NotReached[:min(len(r.NotReached), missedShown)] {
+		fmt.Fprintf(a.Out, "  %s\n    %s\n", m.Object, PrintableText(m.Why))
+	}
+	if more := len(r.NotReached) - missedShown; more > 0 {
+		fmt.Fprintf(a.Out, "  … and %d more\n", more)
+	}
+}
