@@ -144,7 +144,7 @@ func TestRealServersAtTheFarEnd(t *testing.T) {
 
 			loseTheMachine(w)
 			w.run(append([]string{"stores", "discover", "--name", "harbour"}, f.discover...)...)
-			w.run("restore", "kestrelpoint", "--yes")
+			w.run("restore", "kestrelpoint", "--root", w.path("htdocs"), "--yes")
 			assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
 			assert.Equal(t, content, rows(t, w))
 		})

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -99,6 +100,22 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 	}
 }
 
+// showAdded shows the very text, and what was left out of it.
+func (a *app) showAdded(found *jobs.Discovered) {
+	if found.Added != "" {
+		fmt.Fprintln(a.Out)
+		for line := range strings.SplitSeq(strings.TrimRight(render.PrintableText(found.Added), "\n"), "\n") {
+			fmt.Fprintln(a.Out, "  "+line)
+		}
+		fmt.Fprintln(a.Out)
+	}
+	for _, f := range found.Sites {
+		if f.Refused != "" {
+			fmt.Fprintf(a.Out, "%s site %s is not written: its archive would have files in %s, where no site can be.\n", a.Bad("Refused:"), f.Site, render.Printable(f.Refused))
+		}
+	}
+}
+
 // showWritten says what was written into the configuration, and what is left to do.
 func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 	verb := "Written to"
@@ -112,11 +129,12 @@ func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 		switch {
 		case f.Known:
 			fmt.Fprintf(a.Out, "\nSite %s is there already; add %s to its `stores:`", f.Site, found.Name)
-		case !f.Sealed && f.Root != "":
+		case !f.Sealed && f.Root != "" && f.Refused == "":
 			fmt.Fprintf(a.Out, ", site %s", f.Site)
 		}
 	}
 	fmt.Fprintln(a.Out)
+	a.showAdded(found)
 	if sealed {
 		fmt.Fprintln(a.Out, "With the key, run this again: it then finds out where the site belongs.")
 		return
@@ -137,5 +155,10 @@ func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 		}
 		fmt.Fprintf(a.Out, "%s what is there is encrypted, new archives will NOT be until you add `encrypt: {to: [%s]}`.\n", a.Bad("Warning:"), publics)
 	}
-	fmt.Fprintf(a.Out, "Next: look over what was written, then `revlet restore %s`.\n", found.Sites[0].Site)
+	for _, f := range found.Sites {
+		if !f.Known && f.Root != "" && f.Refused == "" {
+			fmt.Fprintf(a.Out, "Next: look over what was written, then `revlet restore %s --root %s`.\n", f.Site, render.Printable(f.Root))
+			return
+		}
+	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
@@ -27,7 +28,7 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.SettingsFromArchive:
 		a.note("the live settings cannot be read; the database settings in the archive are used.")
 	case jobs.SiteDescribed:
-		a.note("site %s is written into %s, as its archive describes it.", e.Site, e.Path)
+		a.note("site %s is written into %s, as its archive describes it:\n%s", e.Site, e.Path, strings.TrimRight(render.PrintableText(e.Added), "\n"))
 	case jobs.SeveralSites:
 		a.note("this installation holds several sites; `revlet adopt %s --settings FILE` adopts another: %s", e.Root, joined(e.Settings))
 	case jobs.HostTrusted:

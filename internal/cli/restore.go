@@ -44,6 +44,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
 			&cli.BoolFlag{Name: "keep-settings", Usage: "keep the present settings file of the CMS instead of the archive's, such as after the database was moved"},
+			&cli.StringFlag{Name: "root", Usage: "the webroot's `PATH`, typed by you: the first restore of a site that was found in a store or a file wants it"},
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
@@ -51,6 +52,21 @@ func (a *app) restoreCommand() *cli.Command {
 		},
 		Action: a.restore,
 	}
+}
+
+// confirmPlace has the webroot typed of a site whose place is known from an archive only.
+// Where nobody can be asked, the restore is refused.
+func (a *app) confirmPlace(c *cli.Command, name string, want *wish) error {
+	paths, err := a.jobs.Unconfirmed(name)
+	if err != nil || len(paths) == 0 || want.Root != "" {
+		return err
+	}
+	fmt.Fprintf(a.err, "%s only its archive says where %s belongs: %s\n", a.Bad("Not confirmed:"), name, render.PrintableText(strings.Join(paths, ", ")))
+	if c.Bool("yes") || !terminal(a.in) {
+		return nil // it is refused, with the way out
+	}
+	want.Root = paths[0]
+	return a.typed("If that is right, type the webroot's path: ", paths[0])
 }
 
 // wanted reads what is to be restored of an archive, and how.
@@ -62,6 +78,7 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 		return w, err
 	}
 	w.Archive, w.Site, w.Anyway, w.Clean, w.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
+	w.Root = c.String("root")
 	w.KeepSettings, w.Salvage = c.Bool("keep-settings"), c.Bool("salvage")
 	switch {
 	case w.KeepSettings && (!w.Files || w.Selection != nil || s.Recipe == nil):
@@ -109,6 +126,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("dry-run") {
 		return a.dryRun(c, h, want, uncovered, extra)
+	}
+	if err := a.confirmPlace(c, h.Site, &want); err != nil {
+		return err
 	}
 	if err := a.confirmed(c, "Restore "+h.Site+" from this archive?"); err != nil {
 		return err
@@ -261,7 +281,8 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 func (a *app) typed(question string, words ...string) error {
 	fmt.Fprint(a.Out, question)
 	answer, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil || !slices.Contains(words, strings.ToLower(strings.TrimSpace(answer))) {
+	answer = strings.TrimSpace(answer)
+	if err != nil || !slices.Contains(words, answer) && !slices.Contains(words, strings.ToLower(answer)) {
 		return &exitError{exitFailed, errors.New("not confirmed; nothing was changed")}
 	}
 	return nil

@@ -1,10 +1,13 @@
 package config
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -16,38 +19,62 @@ import (
 
 const header = "# Revlet: what is kept safe, and where.\n"
 
-// Add writes new stores and sites into the file at path, creating it when
-// missing and keeping what stands there, comments included. The result is
-// parsed again before it replaces the file.
-func Add(d *disk.Disk, path string, stores map[string]Store, sites map[string]Site) error {
+// Add writes new stores and sites into the file at path, creating it when missing and
+// keeping what stands there, comments included, and returns what it has added. Their
+// values may come from anywhere: before the new text replaces the file it is read, and
+// has to say what was meant, nothing more, and all that was there before.
+func Add(d *disk.Disk, path string, stores map[string]Store, sites map[string]Site) (added string, err error) {
 	old, err := os.ReadFile(path)
 	if err != nil && !os.IsNotExist(err) {
-		return fmt.Errorf("read the configuration: %w", err)
+		return "", fmt.Errorf("read the configuration: %w", err)
 	}
 	text := string(old)
 	if strings.TrimSpace(text) == "" {
 		text = header
 	}
-	for _, name := range sortedKeys(stores) {
-		if text, err = addEntry(text, "stores", name, storeText(stores[name])); err != nil {
-			return fmt.Errorf("add store %s to %s: %w", name, path, err)
-		}
+	if added, err = Text(stores, sites); err != nil {
+		return "", err
 	}
-	for _, name := range sortedKeys(sites) {
-		if text, err = addEntry(text, "sites", name, siteText(sites[name])); err != nil {
-			return fmt.Errorf("add site %s to %s: %w", name, path, err)
-		}
+	if text, err = addEntries(text, stores, sites); err != nil {
+		return "", fmt.Errorf("add to %s: %w", path, err)
 	}
-	if _, err := Parse(path, []byte(text)); err != nil {
-		return fmt.Errorf("the new configuration would not be valid: %w", err)
+	if err := asMeant(path, old, text, stores, sites); err != nil {
+		return "", fmt.Errorf("the new configuration would not be valid: %w", err)
 	}
 	if err := d.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("make the configuration folder: %w", err)
+		return "", fmt.Errorf("make the configuration folder: %w", err)
 	}
 	if err := d.WriteFile(path, []byte(text), 0o600); err != nil {
-		return fmt.Errorf("write the configuration: %w", err)
+		return "", fmt.Errorf("write the configuration: %w", err)
 	}
-	return nil
+	return added, nil
+}
+
+// Text is what Add adds to a file.
+func Text(stores map[string]Store, sites map[string]Site) (string, error) {
+	text, err := addEntries(header, stores, sites)
+	return strings.TrimPrefix(text, header), err
+}
+
+func addEntries(text string, stores map[string]Store, sites map[string]Site) (_ string, err error) {
+	add := func(section, name, body string) {
+		switch {
+		case err != nil:
+		case !ValidName(name):
+			err = fmt.Errorf("%q cannot be the name of a site or store", name)
+		default:
+			if text, err = addEntry(text, section, name, body); err != nil {
+				err = fmt.Errorf("%s in `%s:`: %w", name, section, err)
+			}
+		}
+	}
+	for _, name := range sortedKeys(stores) {
+		add("stores", name, storeText(stores[name]))
+	}
+	for _, name := range sortedKeys(sites) {
+		add("sites", name, siteText(sites[name]))
+	}
+	return text, err
 }
 
 // AddEncrypt writes into the file at path whom new archives are encrypted for. The file
@@ -58,8 +85,12 @@ func AddEncrypt(d *disk.Disk, path string, to []string) error {
 		return fmt.Errorf("read the configuration: %w", err)
 	}
 	text, err := addEntry(string(old), "encrypt", "to", " "+flow(to)+"\n")
+	var now *Config
 	if err == nil {
-		_, err = Parse(path, []byte(text))
+		now, err = Parse(path, []byte(text))
+	}
+	if err == nil && (now.Encrypt == nil || !slices.Equal(now.Encrypt.To, to)) {
+		err = errors.New("it would not say what is meant")
 	}
 	if err == nil {
 		err = d.WriteFile(path, []byte(text), 0o600)
@@ -68,6 +99,56 @@ func AddEncrypt(d *disk.Disk, path string, to []string) error {
 		return fmt.Errorf("add `encrypt:` to %s: %w", path, err)
 	}
 	return nil
+}
+
+// asMeant makes sure that a text says what an old one did, and of new stores and sites
+// what was meant.
+func asMeant(path string, old []byte, text string, stores map[string]Store, sites map[string]Site) error {
+	if _, err := Parse(path, []byte(text)); err != nil {
+		return err
+	}
+	var before, now Config
+	if err := yaml.UnmarshalWithOptions(old, &before, yaml.DisallowUnknownField()); err != nil && len(strings.TrimSpace(string(old))) > 0 {
+		return err
+	}
+	if err := yaml.UnmarshalWithOptions([]byte(text), &now, yaml.DisallowUnknownField()); err != nil {
+		return err
+	}
+	want := before
+	want.Stores, want.Sites = maps.Clone(before.Stores), maps.Clone(before.Sites)
+	for name, s := range stores {
+		if want.Stores == nil {
+			want.Stores = map[string]Store{}
+		}
+		want.Stores[name] = s
+	}
+	for name, s := range sites {
+		if want.Sites == nil {
+			want.Sites = map[string]Site{}
+		}
+		want.Sites[name] = s
+	}
+	// As YAML, for what stands for nothing may be written in several ways.
+	wanted, err := yaml.Marshal(want)
+	if err != nil {
+		return err
+	}
+	got, err := yaml.Marshal(now)
+	if err == nil && string(got) != string(wanted) {
+		err = errors.New("it would not say what is meant: " + firstDifference(string(wanted), string(got)))
+	}
+	return err
+}
+
+// firstDifference names the first line in which two texts differ.
+func firstDifference(a, b string) string {
+	of, than := strings.Split(a, "\n"), strings.Split(b, "\n")
+	for i := range of {
+		if i >= len(than) || of[i] != than[i] {
+			return fmt.Sprintf("%.120q", strings.TrimSpace(of[i]))
+		}
+	}
+	return "more than that"
 }
 
 // addEntry inserts `name: body` at the end of a top-level section. It works on
@@ -162,13 +243,13 @@ func siteText(s Site) string {
 		if label == sortedKeys(s.Roots)[0] {
 			b.WriteString("    roots:\n")
 		}
-		fmt.Fprintf(&b, "      %s: %s\n", label, quote(s.Roots[label]))
+		fmt.Fprintf(&b, "      %s: %s\n", quote(label), quote(s.Roots[label]))
 	}
 	for _, label := range sortedKeys(s.Databases) {
 		if label == sortedKeys(s.Databases)[0] {
 			b.WriteString("    databases:\n")
 		}
-		b.WriteString("      " + label + ":" + databaseText(s.Databases[label]))
+		b.WriteString("      " + quote(label) + ":" + databaseText(s.Databases[label]))
 	}
 	if len(s.Skip) > 0 {
 		b.WriteString("    skip: " + flow(s.Skip) + "\n")

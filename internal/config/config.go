@@ -488,6 +488,9 @@ func (s settler) roots(name, where string, one *Site) error {
 func (s settler) databases(all map[string]Database, site, where string) error {
 	for _, label := range sortedKeys(all) {
 		db := all[label]
+		if !ValidName(label) {
+			return s.at(where, "database name %q of site %q: use small letters, digits, dots and dashes", label, site)
+		}
 		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
 			return s.at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
 		}

@@ -3,6 +3,7 @@ package config
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -16,7 +17,9 @@ func TestAddKeepsWhatThePersonWrote(t *testing.T) {
 	site := func(root string) map[string]Site {
 		return map[string]Site{"kestrelpoint": {Root: root, Address: "https://kestrelpoint.example/", Recipe: "auto", Stores: []string{"here"}, Skip: []string{"tmp/**"}, Check: &Check{Path: "/", Status: 200, Contains: "Opening: hours"}}}
 	}
-	require.NoError(t, Add(&disk.Disk{}, path, map[string]Store{"here": {Folder: "/var/backups/revlet"}}, site("/srv/a b/#1")))
+	added, err := Add(&disk.Disk{}, path, map[string]Store{"here": {Folder: "/var/backups/revlet"}}, site("/srv/a b/#1"))
+	require.NoError(t, err)
+	assert.Contains(t, added, `    root: "/srv/a b/#1"`, "what was written is given back")
 	c, err := Load(path)
 	require.NoError(t, err)
 	want := site("/srv/a b/#1")["kestrelpoint"]
@@ -24,7 +27,8 @@ func TestAddKeepsWhatThePersonWrote(t *testing.T) {
 
 	text := "# my notes\nsites:\n  first:   # the old one\n    root: /srv/first\n    stores: [here]\n    skip:\n      - a/**\n      - b/**\n\n# after the sites\nstores:\n  here: {folder: /x}   # on the big disk\n"
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	require.NoError(t, Add(&disk.Disk{}, path, map[string]Store{"there": {Folder: "/y"}}, site("/srv/b")))
+	_, err = Add(&disk.Disk{}, path, map[string]Store{"there": {Folder: "/y"}}, site("/srv/b"))
+	require.NoError(t, err)
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	for _, words := range []string{"# my notes", "# the old one", "# after the sites", "# on the big disk"} {
@@ -57,4 +61,51 @@ func TestFaultsNameThePlace(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, c.Warnings, 1)
 	assert.Contains(t, c.Warnings[0], "chmod 600 "+secret)
+}
+
+// What comes from a record becomes a value, or is refused: it adds no key of its own.
+func TestNothingComesInBesideWhatIsMeant(t *testing.T) {
+	old := "stores:\n  here: {folder: /x}\nsites:\n  first:\n    root: /srv/first\n    stores: [here]\n"
+	evil := []string{
+		"x\n    rehearse: {serve: id}", "x: y", "x #", "{mysql: a@b/c}, rehearse: {serve: id}", "]\n    rehearse:\n      serve: id", "x\r\n    schedule: [full, every day]", "'", "\"", "\\", "\x00", "\x1b[31m",
+		"\u2028rehearse: {serve: id}", "\u0085notify: x", "*a", "&a x", "!!binary eA==", "? x", "- x", "| x", "> x", "%YAML 1.2", "--- x", "...", "~", "null", "true", "0x10", "1e3", "2026-11-20", "\xff\xfe", " x ", "\tx", "<<", "=", "`id`", "$(id)", "x,y", "x]y", "x}y",
+		"lamp\nnotify: {mail: {smtp: smtp://evil.example}}", strings.Repeat("x", 70000),
+	}
+	for _, text := range evil {
+		for where, s := range map[string]Site{
+			"root":     {Root: "/srv/" + text, Stores: []string{"here"}},
+			"address":  {Root: "/srv/a", Address: text, Stores: []string{"here"}},
+			"recipe":   {Root: "/srv/a", Recipe: text, Stores: []string{"here"}},
+			"settings": {Root: "/srv/a", Settings: text, Stores: []string{"here"}},
+			"label":    {Root: "/srv/a", Roots: map[string]string{text: "/srv/b"}, Stores: []string{"here"}},
+			"folder":   {Root: "/srv/a", Roots: map[string]string{"logs": "/srv/" + text}, Stores: []string{"here"}},
+			"database": {Root: "/srv/a", Databases: map[string]Database{text: {MySQL: "a@b/c"}}, Stores: []string{"here"}},
+			"mysql":    {Root: "/srv/a", Databases: map[string]Database{"main": {MySQL: text}}, Stores: []string{"here"}},
+			"rule":     {Root: "/srv/a", Skip: []string{text, "tmp/**"}, Stores: []string{"here"}},
+			"check":    {Root: "/srv/a", Check: &Check{Path: "/", Status: 200, Contains: text}, Stores: []string{"here"}},
+			"name":     {Root: "/srv/a", Stores: []string{"here"}},
+		} {
+			path, name := filepath.Join(t.TempDir(), "revlet.yaml"), "second"
+			require.NoError(t, os.WriteFile(path, []byte(old), 0o600))
+			if where == "name" {
+				name = text
+			}
+			if _, err := Add(&disk.Disk{}, path, nil, map[string]Site{name: s}); err != nil {
+				data, readErr := os.ReadFile(path)
+				require.NoError(t, readErr)
+				assert.Equal(t, old, string(data), "%s %q: %v", where, text, err)
+				continue
+			}
+			c, err := Load(path)
+			require.NoError(t, err, "%s %q", where, text)
+			got := c.Sites[name]
+			assert.Nil(t, got.Rehearse, "%s %q", where, text)
+			assert.Nil(t, c.Notify)
+			assert.ElementsMatch(t, []string{"first", name}, c.SiteNames())
+			assert.Equal(t, s.Address, got.Address, "%s %q", where, text)
+			assert.Equal(t, s.Skip, got.Skip, "%s %q", where, text)
+			assert.Equal(t, s.Databases["main"].MySQL, got.Databases["main"].MySQL, "%s %q", where, text)
+			assert.Empty(t, got.Schedule)
+		}
+	}
 }

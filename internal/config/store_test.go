@@ -80,7 +80,8 @@ func TestAddedStoresAndSitesComeBack(t *testing.T) {
 	store := Store{SFTP: "sftp://keeper@h.example:2222/~/re vlet", KeyFile: "/home/k/id: odd", Rate: "5 MB/s", Silence: "90 seconds", Lanes: 2}
 	site := Site{Root: "/srv/a b", Address: "https://a.example/", Recipe: "none", Stores: []string{"harbour"}, Roots: map[string]string{"media": "/srv/m, n"},
 		Databases: map[string]Database{"main": {MySQL: "u@127.0.0.1:3306/db"}, "more": {SQLite: "/srv/x.db"}}, Skip: []string{"tmp/**"}, Check: &Check{Path: "/", Status: 200}}
-	require.NoError(t, Add(&disk.Disk{}, file, map[string]Store{"harbour": store}, map[string]Site{"museum": site}))
+	_, err := Add(&disk.Disk{}, file, map[string]Store{"harbour": store}, map[string]Site{"museum": site})
+	require.NoError(t, err)
 	c, err := Load(file)
 	require.NoError(t, err)
 	got := c.Stores["harbour"]

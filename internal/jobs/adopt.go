@@ -249,7 +249,7 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 			return nil, nil, fmt.Errorf("make the store folder: %w", err)
 		}
 	}
-	if err := config.Add(a.Disk, a.Config.Path, stores, map[string]config.Site{found.Site: entry}); err != nil {
+	if _, err := config.Add(a.Disk, a.Config.Path, stores, map[string]config.Site{found.Site: entry}); err != nil {
 		return nil, nil, err
 	}
 	found.Written = true

@@ -29,6 +29,9 @@ type FoundSite struct {
 	Sealed bool `json:"sealed"`
 	// Encrypted tells that the newest archive is encrypted.
 	Encrypted bool `json:"encrypted"`
+	// Refused is a path of it that no site can have, so that it is not written into the
+	// configuration; empty as a rule.
+	Refused string `json:"refused,omitempty"`
 	// Entry describes the site for the configuration.
 	Entry config.Site `json:"-"`
 }
@@ -105,6 +108,9 @@ func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error
 	if o.Address != "" {
 		f.Entry.Check = &config.Check{Path: "/", Status: 200}
 	}
+	if f.Root != "" {
+		f.Refused = systemPlace(f.Entry)
+	}
 	return f, nil
 }
 
@@ -125,20 +131,27 @@ func describedDatabases(o archive.Origin) map[string]config.Database {
 	return all
 }
 
-func (a *Agent) writeDiscovered(name string, cfg config.Store, inConfig bool, sites []FoundSite) error {
-	stores := map[string]config.Store{}
-	if !inConfig {
-		stores[name] = cfg
+// discovered are the entries for what was found that the configuration lacks.
+func (a *Agent) discovered(d Discovery, sites []FoundSite) (stores map[string]config.Store, entries map[string]config.Site) {
+	stores, entries = map[string]config.Store{}, map[string]config.Site{}
+	if _, inConfig := a.Config.Stores[d.Name]; !inConfig {
+		stores[d.Name] = d.Store
 	}
-	entries := map[string]config.Site{}
 	for _, f := range sites {
-		if !f.Known && !f.Sealed && f.Root != "" {
-			f.Entry.Stores = []string{name}
+		if !f.Known && !f.Sealed && f.Root != "" && f.Refused == "" {
+			f.Entry.Stores = []string{d.Name}
 			entries[f.Site] = f.Entry
 		}
 	}
+	return stores, entries
+}
+
+func (a *Agent) writeDiscovered(stores map[string]config.Store, entries map[string]config.Site, sites []FoundSite) error {
 	if len(stores)+len(entries) > 0 {
-		if err := config.Add(a.Disk, a.Config.Path, stores, entries); err != nil {
+		if err := a.noteUnconfirmed(entries); err != nil {
+			return err
+		}
+		if _, err := config.Add(a.Disk, a.Config.Path, stores, entries); err != nil {
 			return err
 		}
 	}
@@ -195,6 +208,8 @@ type Discovery struct {
 type Discovered struct {
 	Name, Where string
 	Sites       []FoundSite
+	// Added is what was, or would be, written into the configuration.
+	Added string
 	// EncryptTo are the recipients that new archives are encrypted for from now on,
 	// because those that were found are; none where nothing had to be added.
 	EncryptTo []string
@@ -218,12 +233,14 @@ func (a *Agent) Discover(ctx context.Context, d Discovery) (*Discovered, error) 
 	if len(sites) == 0 && deeper != "" {
 		return nil, reason.BadUsage("no archives are in %s itself, but some are in its folder %q; give that as the address", s.Where(), deeper)
 	}
-	_, inConfig := a.Config.Stores[d.Name]
 	encryptTo := a.recipientsFor(sites)
-	if d.Write && len(sites) > 0 {
-		if err := a.writeDiscovered(d.Name, d.Store, inConfig, sites); err != nil {
-			return nil, err
-		}
+	stores, entries := a.discovered(d, sites)
+	added, err := config.Text(stores, entries)
+	if err == nil && d.Write && len(sites) > 0 {
+		err = a.writeDiscovered(stores, entries, sites)
 	}
-	return &Discovered{d.Name, s.Where(), sites, encryptTo, exportsIn(d.Store)}, nil
+	if err != nil {
+		return nil, err
+	}
+	return &Discovered{d.Name, s.Where(), sites, added, encryptTo, exportsIn(d.Store)}, nil
 }

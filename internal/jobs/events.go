@@ -37,7 +37,8 @@ type (
 	// are used.
 	SettingsFromArchive struct{}
 	// SiteDescribed: a site was written into the configuration.
-	SiteDescribed struct{ Site, Path string }
+	// Added is the text.
+	SiteDescribed struct{ Site, Path, Added string }
 	// SeveralSites: an installation holds more sites than the one adopted.
 	SeveralSites struct {
 		Root     string

@@ -120,16 +120,23 @@ func (a *Agent) siteToImport(store, name string, opened *portable.Opened) error 
 	if err != nil {
 		return err
 	}
+	if f.Refused != "" {
+		return reason.BadUsage("the archive would have site %s at %s, where no site can be", name, f.Refused)
+	}
 	for _, s := range stores {
 		if err := a.Disk.MkdirAll(s.Folder, 0o700); err != nil {
 			return fmt.Errorf("make the store folder: %w", err)
 		}
 	}
 	f.Entry.Stores = []string{found.Store}
-	if err := config.Add(a.Disk, a.Config.Path, stores, map[string]config.Site{name: f.Entry}); err != nil {
+	if err := a.noteUnconfirmed(map[string]config.Site{name: f.Entry}); err != nil {
 		return err
 	}
-	a.Tell(SiteDescribed{name, a.Config.Path})
+	added, err := config.Add(a.Disk, a.Config.Path, stores, map[string]config.Site{name: f.Entry})
+	if err != nil {
+		return err
+	}
+	a.Tell(SiteDescribed{name, a.Config.Path, added})
 	a.Config, err = config.Load(a.Config.Path)
 	return err
 }

@@ -66,6 +66,9 @@ type RestoreOrder struct {
 	KeepSettings bool
 	// Salvage restores what damage has left.
 	Salvage bool
+	// Root is the webroot as a person has typed it, for a site whose place is known from
+	// an archive only; empty if nobody has.
+	Root string
 	// Dumped names the database that is meant in a dump of several.
 	Dumped   string
 	Observer progress.Observer
@@ -153,6 +156,9 @@ func (a *Agent) otherSites(name string) map[string]string {
 // Restore puts a site back, asks it whether it works, and tells what is gone from
 // the webroot.
 func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
+	if err := a.confirmPlace(o.Archive.Site, o.Root); err != nil {
+		return nil, err
+	}
 	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}
 	run := history.Run{Site: o.Archive.Site, Command: "restore", Archive: o.Archive.Name}
 	extra, extraErr := a.ExtraTables(ctx, o)
@@ -167,6 +173,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	if err != nil {
 		return nil, catalog.BecauseDamaged(o.Archive, err)
 	}
+	a.placeConfirmed(o.Archive.Site)
 	if r.ExtraTables = extra; extraErr != nil {
 		a.warnf("tables that the archive does not have cannot be told: %w", extraErr)
 	}
@@ -222,6 +229,9 @@ func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped strin
 		return nil, err
 	}
 	defer closeText()
+	if err := a.confirmPlace(s.Name, ""); err != nil {
+		return nil, err
+	}
 	name := filepath.Base(file)
 	r := &Restored{Site: s, Archive: &catalog.Held{Record: &archive.Record{Site: s.Name, Name: name, Taken: a.Now()}}}
 	run := history.Run{Site: s.Name, Command: "restore", Archive: file, Detail: onlyShare}

@@ -312,7 +312,7 @@ func (d *demoRun) loseMachine(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := d.run(ctx, 0, "restore", "kestrelpoint", "--yes", "--key", "kestrelpoint.key"); err != nil {
+	if err := d.run(ctx, 0, "restore", "kestrelpoint", "--root", filepath.Join(d.dir, "htdocs"), "--yes", "--key", "kestrelpoint.key"); err != nil {
 		return err
 	}
 	return d.ask(ctx, http.StatusOK)

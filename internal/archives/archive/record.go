@@ -297,7 +297,17 @@ func (r *Record) check() error {
 			return fmt.Errorf("part %d (%q) is not described soundly", i+1, p.Name)
 		}
 	}
-	return nil
+	return r.checkContent()
+}
+
+// checkContent checks what is sealed in an encrypted record, once it is open.
+func (r *Record) checkContent() error {
+	for i := range r.Parts {
+		if err := r.checkPart(&r.Parts[i]); err != nil {
+			return err
+		}
+	}
+	return r.Origin.Check()
 }
 
 // Encode writes the record as it is stored.

@@ -27,6 +27,7 @@ var Advice = map[reason.Reason]string{
 	reason.HostChanged:           "if its owner confirms the new key, `revlet stores test NAME --forget-host` drops the old one",
 	reason.OlderServer:           "restore on a newer one, or add --anyway",
 	reason.OtherSite:             "check the configuration, or add --anyway",
+	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
 	reason.OtherCMS:              "check `root:`, or add --anyway",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
 	reason.ServerSetup:           "run this as the server's administrator, with the password of the site's settings in it:\n{sql}",

@@ -312,10 +312,12 @@ func (d *Disk) SyncFS(name string) error {
 }
 
 // WriteFile puts data under name whole or not at all: a neighbouring temporary
-// file, a sync, a rename and a sync of the folder.
+// file, a sync, a rename and a sync of the folder. The temporary file is always a new
+// one: whatever has its name, such as a link that somebody else has put there, is
+// removed, and is not written through.
 func (d *Disk) WriteFile(name string, data []byte, perm fs.FileMode) error {
 	temporary := filepath.Join(filepath.Dir(name), ".new-"+filepath.Base(name))
-	f, err := d.OpenFile(temporary, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, perm)
+	f, err := d.createAnew(temporary, perm)
 	if err != nil {
 		return err
 	}
@@ -332,6 +334,19 @@ func (d *Disk) WriteFile(name string, data []byte, perm fs.FileMode) error {
 		return err
 	}
 	return d.SyncDir(filepath.Dir(name))
+}
+
+// createAnew creates a file in place of what has its name.
+func (d *Disk) createAnew(name string, perm fs.FileMode) (f *File, err error) {
+	for range 3 { // somebody may put something there again
+		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if f, err = d.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm); !errors.Is(err, fs.ErrExist) {
+			return f, err
+		}
+	}
+	return nil, err
 }
 
 // Free returns the bytes that an ordinary user may still write below name.

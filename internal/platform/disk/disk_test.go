@@ -137,3 +137,30 @@ func TestLinkOrCopy(t *testing.T) {
 		})
 	}
 }
+
+// A link in the place of the temporary file, as whoever owns the folder may put it there,
+// is not written through.
+func TestWriteFileFollowsNoPlantedLink(t *testing.T) {
+	dir := t.TempDir()
+	victim := filepath.Join(dir, "victim")
+	require.NoError(t, os.WriteFile(victim, []byte("theirs"), 0o600))
+	for _, plant := range []func(string) error{
+		func(p string) error { return os.Symlink(victim, p) },
+		func(p string) error { return os.Link(victim, p) },
+		func(p string) error { return os.Symlink(filepath.Join(dir, "none"), p) },
+		func(p string) error { return os.WriteFile(p, []byte("planted"), 0o666) },
+	} {
+		require.NoError(t, plant(filepath.Join(dir, ".new-settings.php")))
+		require.NoError(t, (&Disk{}).WriteFile(filepath.Join(dir, "settings.php"), []byte("ours"), 0o600))
+		data, err := os.ReadFile(victim)
+		require.NoError(t, err)
+		assert.Equal(t, "theirs", string(data))
+		info, err := os.Lstat(filepath.Join(dir, "settings.php"))
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode())
+		assert.NoFileExists(t, filepath.Join(dir, "none"))
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, ".new-settings.php"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".new-settings.php/x"), nil, 0o600))
+	require.Error(t, (&Disk{}).WriteFile(filepath.Join(dir, "settings.php"), nil, 0o600))
+}

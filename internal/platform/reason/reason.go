@@ -28,6 +28,8 @@ const (
 	StateFolder Reason = "state-folder"
 	// WebrootMissing: a site's webroot is not there.
 	WebrootMissing Reason = "webroot-missing"
+	// PlaceUnconfirmed: where "site" lies, at "path", is known from an archive only.
+	PlaceUnconfirmed Reason = "place-unconfirmed"
 	// CMSBelow: the CMS is one folder deeper, at "path".
 	CMSBelow Reason = "cms-below"
 	// NoArchives: "site" has no archive; UnknownArchive: it has none of that name.

@@ -265,13 +265,19 @@ func (r *run) work(ctx context.Context) error {
 	} else if err := r.openDatabases(ctx); err != nil {
 		return err
 	}
-	r.observer.Phase("backing up "+r.Site.Name, r.Expected)
-	g, ctx := errgroup.WithContext(ctx)
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = r.shownRoots(site.RootLabel, r.Site.Root)
 		if r.Site.Above != "" {
 			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.Above)
 		}
+	}
+	r.record.Origin.Tidy()
+	if err := r.record.Origin.Check(); err != nil {
+		return fmt.Errorf("describe the site: %w", err)
+	}
+	r.observer.Phase("backing up "+r.Site.Name, r.Expected)
+	g, ctx := errgroup.WithContext(ctx)
+	if r.Scope.HasFiles() {
 		g.Go(func() error { return r.packFiles(ctx) })
 	}
 	for i := range r.sources {

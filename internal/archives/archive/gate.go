@@ -1,0 +1,120 @@
+package archive
+
+import (
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// This file is the gate for what a record says of the site that it is of. A store may be
+// in anybody's hands, and what a record says becomes paths to write to, lines of a
+// configuration and names in messages: only what a backup writes may pass.
+
+// label is what databases and folders of a site are called, and what a recipe is.
+var label = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,60}$`)
+
+// ValidLabel tells whether a name may be one of a database or a folder of a site: small
+// letters, digits, dots, dashes and underscores.
+func ValidLabel(name string) bool { return label.MatchString(name) }
+
+// mostSlices bounds how many slices a table may have: of 64 MiB each, 64 TiB.
+const mostSlices = 1 << 20
+
+// longestText bounds a path, a rule, an address.
+const longestText = 4096
+
+// plainText tells whether a text is UTF-8 of one line, without characters that steer a
+// terminal.
+func plainText(s string) bool {
+	return len(s) <= longestText && utf8.ValidString(s) && strings.IndexFunc(s, func(c rune) bool { return !unicode.IsPrint(c) }) < 0
+}
+
+// folderPath tells whether a path may be that of a folder: absolute, without detours.
+func folderPath(s string) bool { return plainText(s) && filepath.IsAbs(s) && filepath.Clean(s) == s }
+
+var sqlKinds = map[string]bool{KindFiles: false, KindTree: false, KindSchema: true, KindRows: true, KindObjects: true, KindDump: true}
+
+// checkPart refuses a part that no backup describes so.
+func (r *Record) checkPart(p *Part) error {
+	isSQL, known := sqlKinds[p.Kind]
+	sealed := len(r.Sealed) > 0
+	switch {
+	case !known || isSQL != p.IsSQL():
+		return fmt.Errorf("part %.80q cannot be of kind %.20q", p.Name, p.Kind)
+	case p.Entries < 0 || p.Slice < 0 || p.Slice > mostSlices || p.Kind != KindRows && p.Slice != 0:
+		return fmt.Errorf("part %.80q counts wrongly", p.Name)
+	case !sealed && p.Kind == KindRows && (p.Slice == 0 || p.Table == ""):
+		return fmt.Errorf("part %.80q is of no table", p.Name)
+	case !sealed && isSQL:
+		if _, ok := r.Origin.Databases[p.Database]; !ok {
+			return fmt.Errorf("part %.80q is of a database %.80q that the record does not describe", p.Name, p.Database)
+		}
+	}
+	return nil
+}
+
+// Tidy makes what a site says of itself fit to stand in a record: what is not plain text
+// becomes so, and an address that is none is left out.
+func (o *Origin) Tidy() {
+	if !siteAddress(o.Address) {
+		o.Address = ""
+	}
+	o.Version = tidied(o.Version)
+	for name, db := range o.Databases {
+		for _, text := range []*string{&db.Version, &db.Prefix, &db.Charset, &db.Collation, &db.Consistency} {
+			*text = tidied(*text)
+		}
+		o.Databases[name] = db
+	}
+}
+
+func tidied(s string) string {
+	s = strings.Map(func(c rune) rune {
+		if !unicode.IsPrint(c) {
+			return '?'
+		}
+		return c
+	}, strings.ToValidUTF8(s, "?"))
+	return strings.ToValidUTF8(s[:min(len(s), longestText)], "")
+}
+
+func siteAddress(s string) bool {
+	u, err := url.Parse(s)
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && plainText(s)
+}
+
+// Check refuses a description of a site that no backup writes.
+func (o *Origin) Check() error {
+	for name, dir := range o.Roots {
+		if !ValidLabel(name) || !folderPath(dir) {
+			return fmt.Errorf("a folder %.80q at %.200q is none that a site can have", name, dir)
+		}
+	}
+	for name, db := range o.Databases {
+		engine := db.Engine == "mysql" || db.Engine == "postgres" || db.Engine == "sqlite"
+		if !ValidLabel(name) || !engine || db.Engine == "sqlite" && !folderPath(db.Where) {
+			return fmt.Errorf("a database %.80q of kind %.20q at %.200q is none that a site can have", name, db.Engine, db.Where)
+		}
+		for _, text := range []string{db.Version, db.Name, db.Where, db.Prefix, db.Charset, db.Collation, db.Consistency, db.Mode} {
+			if !plainText(text) {
+				return fmt.Errorf("database %q is described by %.80q, which is no plain text", name, text)
+			}
+		}
+	}
+	if o.Recipe != "" && !ValidLabel(o.Recipe) || !plainText(o.Version) {
+		return fmt.Errorf("%.80q %.80q is no CMS", o.Recipe, o.Version)
+	}
+	for _, rule := range o.Skipped {
+		if rule == "" || !plainText(rule) {
+			return fmt.Errorf("%.80q is no rule that leaves paths out", rule)
+		}
+	}
+	if o.Address != "" && !siteAddress(o.Address) {
+		return fmt.Errorf("%.200q is no address of a site", o.Address)
+	}
+	return nil
+}

@@ -1,0 +1,108 @@
+package jobs
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"revlet/internal/config"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+)
+
+// An archive says where its site was. Whoever holds the store could have written that, so
+// that a site which was found in a store, or in a file, is not put where its archive says
+// until a person has typed the webroot's path.
+
+// placesOf are the paths that an entry of a site would have files written to.
+func placesOf(s config.Site) []string {
+	all := []string{s.Root}
+	for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
+		all = append(all, s.Roots[label])
+	}
+	for _, label := range slices.Sorted(maps.Keys(s.Databases)) {
+		if file := s.Databases[label].SQLite; file != "" {
+			all = append(all, file)
+		}
+	}
+	return all
+}
+
+// systemPlace is the first of an entry's paths that no site can have; empty if there is
+// none.
+func systemPlace(s config.Site) string {
+	all := placesOf(s)
+	if i := slices.IndexFunc(all, site.SystemFolder); i >= 0 {
+		return all[i]
+	}
+	return ""
+}
+
+func (a *Agent) unconfirmedPath(name string) string {
+	return filepath.Join(a.State.Dir, "unconfirmed", name+".json")
+}
+
+// noteUnconfirmed remembers that nobody has confirmed yet where sites lie.
+func (a *Agent) noteUnconfirmed(sites map[string]config.Site) error {
+	for name, s := range sites {
+		data, err := json.Marshal(placesOf(s))
+		if err == nil {
+			err = a.Disk.MkdirAll(filepath.Dir(a.unconfirmedPath(name)), 0o700)
+		}
+		if err == nil {
+			err = a.Disk.WriteFile(a.unconfirmedPath(name), data, 0o600)
+		}
+		if err != nil {
+			return fmt.Errorf("note that the place of site %s is not confirmed: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// Unconfirmed are the paths of a site that stand in the configuration because an archive
+// said so, and that nobody has confirmed. A webroot that was changed there since is a
+// person's word.
+func (a *Agent) Unconfirmed(name string) (paths []string, err error) {
+	data, err := a.Disk.ReadFile(a.unconfirmedPath(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &paths)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read whether the place of site %s was confirmed: %w", name, err)
+	}
+	if len(paths) == 0 || paths[0] != a.Config.Sites[name].Root {
+		return nil, nil
+	}
+	return paths, nil
+}
+
+// confirmPlace refuses to write to where an archive has said that a site is, unless root
+// is that webroot, as a person has typed it.
+func (a *Agent) confirmPlace(name, root string) error {
+	paths, err := a.Unconfirmed(name)
+	if err != nil || len(paths) == 0 {
+		return err
+	}
+	if root == "" {
+		return reason.Because(reason.PlaceUnconfirmed, reason.Names{"site": name, "path": paths[0]}, reason.BadUsage("where site %s lies is known from its archive only, and nobody has confirmed it: %s", name, strings.Join(paths, ", ")))
+	}
+	if typed, err := filepath.Abs(root); err != nil || typed != paths[0] {
+		return reason.Because(reason.PlaceUnconfirmed, reason.Names{"site": name, "path": paths[0]}, reason.BadUsage("the configuration has %s at %s, not at %s", name, paths[0], root))
+	}
+	return nil
+}
+
+// placeConfirmed forgets that a site's place was not confirmed.
+func (a *Agent) placeConfirmed(name string) {
+	if err := a.Disk.Remove(a.unconfirmedPath(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		a.warnf("note that the place of site %s is confirmed: %w", name, err)
+	}
+}

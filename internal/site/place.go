@@ -1,0 +1,27 @@
+package site
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// systemTrees are folders of the system (Filesystem Hierarchy Standard 3.0): no site lies
+// in one of them. systemFolders themselves hold sites, or folders of people, and are none.
+var (
+	systemTrees = []string{"/etc", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/proc", "/sys", "/run", "/usr/bin", "/usr/sbin", "/usr/lib",
+		"/usr/lib32", "/usr/lib64", "/usr/libexec", "/usr/include", "/usr/src", "/var/run", "/var/lock", "/var/log", "/var/spool", "/var/cache", "/var/backups", "/var/mail",
+		"/var/lib/dpkg", "/var/lib/apt", "/var/lib/systemd", "/var/lib/mysql", "/var/lib/postgresql", "/var/lib/docker", "/snap", "/lost+found"}
+	systemFolders = []string{"/", "/home", "/root", "/usr", "/usr/local", "/usr/share", "/var", "/var/lib", "/srv", "/opt", "/mnt", "/media", "/tmp", "/var/tmp"}
+)
+
+// SystemFolder tells whether a path is one that a description of a site which comes from
+// somewhere else must not lead to: a folder of the system, or a hidden one, such as where
+// keys for logging in are kept.
+func SystemFolder(path string) bool {
+	path = filepath.Clean(path)
+	if !filepath.IsAbs(path) || slices.Contains(systemFolders, path) || strings.Contains(path, "/.") {
+		return true
+	}
+	return slices.ContainsFunc(systemTrees, func(tree string) bool { return path == tree || strings.HasPrefix(path, tree+"/") })
+}

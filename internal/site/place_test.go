@@ -1,0 +1,17 @@
+package site
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestFoldersOfTheSystemHoldNoSite(t *testing.T) {
+	for _, bad := range []string{"", "/", "//", "/.", "htdocs", "../etc", "/srv/../etc", "/etc", "/etc/", "/etc/cron.d", "/usr/bin", "/usr/lib/systemd/system", "/root", "/root/.ssh", "/home", "/home/keeper/.ssh",
+		"/home/keeper/.config/systemd/user", "/var", "/var/spool/cron/crontabs", "/lib/systemd", "/boot/grub", "/proc/1", "/run/user/0", "/srv", "/tmp", "/var/lib/mysql/museum", "/srv/x/../../etc/cron.d"} {
+		assert.True(t, SystemFolder(bad), bad)
+	}
+	for _, good := range []string{"/srv/kestrelpoint/htdocs", "/var/www", "/var/www/html", "/home/keeper/public_html", "/usr/share/wordpress", "/opt/museum", "/root/site", "/tmp/demo/htdocs", "/kunden/1871/webseiten", "/etcetera", "/data/a.b"} {
+		assert.False(t, SystemFolder(good), good)
+	}
+}
