@@ -86,7 +86,8 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	case w.Clean && (!w.Files || w.Selection != nil):
 		return w, usageError("--clean is for a restore of all files")
 	}
-	return w, nil
+	w.above, err = a.jobs.GoneAbove(ctx, w.RestoreOrder)
+	return w, err
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
@@ -248,6 +249,9 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 	default:
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
+	for _, name := range want.above {
+		lines = append(lines, [2]string{"settings", render.Printable(filepath.Join(filepath.Dir(s.Root), name)) + " is gone and comes back"})
+	}
 	a.Facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
 	a.ShowUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
 	a.ShowGaps(h.Record, render.GapsShown)
@@ -259,7 +263,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "dry_run": true})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "dry_run": true})
 	}
 	fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 	return nil

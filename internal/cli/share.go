@@ -22,6 +22,8 @@ type wish struct {
 	// names words the share of the files; uploads tells that they are of it.
 	names   []string
 	uploads bool
+	// above are settings files above the webroot that come back.
+	above []string
 	// picks words the share of the database.
 	picks []string
 }

@@ -138,6 +138,15 @@ func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncove
 	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
 }
 
+// GoneAbove are settings files above the webroot that a restore puts back, for they are
+// gone.
+func (a *Agent) GoneAbove(ctx context.Context, o RestoreOrder) ([]string, error) {
+	if !o.Files || o.Selection != nil {
+		return nil, nil
+	}
+	return restore.GoneAbove(ctx, a.Disk, o.Site, o.Archive)
+}
+
 // otherSites maps the folders of the other configured sites to their names.
 func (a *Agent) otherSites(name string) map[string]string {
 	all := map[string]string{}

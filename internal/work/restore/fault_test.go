@@ -53,6 +53,8 @@ type bench struct {
 	onlyDatabase bool
 	// unlinked stands for a file system without hard links.
 	unlinked bool
+	// above is a file beside the webroot that archives hold as its settings.
+	above string
 	// last is what came of the last restore.
 	last *restore.Result
 }
@@ -90,6 +92,11 @@ func (b *bench) site() *site.Site {
 	s, err := site.OpenFrom("kestrelpoint", config.Site{Root: filepath.Join(b.dir, "htdocs"), Recipe: "none", Skip: b.skip, Stores: []string{"here"},
 		Databases: map[string]config.Database{"main": {SQLite: filepath.Join(b.dir, "htdocs/site.db")}}}, nil)
 	require.NoError(b.t, err)
+	if b.above != "" {
+		s.Above = filepath.Join(b.dir, b.above)
+		s.Recipe = &site.Recipe{Settings: site.SettingsSource{Files: []string{"settings.php", "../settings.php"}}}
+		return s
+	}
 	// A switch makes a restore close the site, as recipes do.
 	if b.door {
 		return s

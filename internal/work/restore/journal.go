@@ -54,6 +54,8 @@ type Journal struct {
 	// Switch is the maintenance file, relative to the webroot.
 	Switch     string `json:"switch,omitempty"`
 	SwitchText string `json:"switch_text,omitempty"`
+	// Above are settings files above the webroot that were put back.
+	Above []AboveFile `json:"above,omitempty"`
 	// Door is the page that stands in the front door's place of a site without a
 	// switch.
 	Door string `json:"door,omitempty"`

@@ -127,40 +127,6 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	return &r.result, nil
 }
 
-// restoreAbove puts the settings file above the webroot back when it is gone.
-// One that is there stays: it is not part of what is exchanged. That it cannot
-// be put back is said, and is no reason to call the restore failed.
-func (r *run) restoreAbove(ctx context.Context) {
-	if _, ok := r.Archive.Origin.Roots[site.AboveLabel]; !ok || !r.Files || r.Selection != nil {
-		return
-	}
-	var gone []string
-	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
-		if name, ok := strings.CutPrefix(e.Path, site.AboveLabel+"/"); ok && filepath.IsLocal(name) {
-			there, err := r.disk.Exists(filepath.Join(filepath.Dir(r.Site.Root), name))
-			if err == nil && !there {
-				gone = append(gone, name)
-			}
-			return err
-		}
-		return nil
-	})
-	for _, name := range gone {
-		to := filepath.Join(filepath.Dir(r.Site.Root), name)
-		data, readErr := r.Archive.ReadFile(ctx, site.AboveLabel+"/"+name)
-		if readErr == nil {
-			readErr = r.disk.WriteFile(to, data, 0o600)
-		}
-		if readErr == nil {
-			r.observer.Note("note: the settings file " + to + " was gone and is put back, readable for this account only")
-		}
-		err = errors.Join(err, readErr)
-	}
-	if err != nil {
-		r.observer.Note("note: the settings file above the webroot could not be put back: " + err.Error())
-	}
-}
-
 type run struct {
 	Job
 	disk     *disk.Disk

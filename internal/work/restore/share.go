@@ -89,6 +89,11 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		return nil, err
 	}
 	defer root.Close()
+	live, err := r.disk.OpenRoot(f.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer live.Close()
 	var folders []carried
 	err = r.disk.WalkDir(f.Root, func(p string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
@@ -107,7 +112,7 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		if r.takes(f, filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
 			return nil
 		}
-		return r.carryFile(f, rel)
+		return r.carryFile(f, live, root, rel)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("carry over the rest of the site: %w", err)
@@ -136,21 +141,19 @@ func (r *run) carryFolder(f *FilesPlan, root *disk.Root, rel string, e fs.DirEnt
 	return nil
 }
 
-// carryFile gives a file another name in the staged tree. One that can have only one
+// carryFile gives a file another name in the staged tree, whatever links lie there. One that can have only one
 // stays in whatever tree is the webroot: it is moved at the exchange.
-func (r *run) carryFile(f *FilesPlan, rel string) error {
-	to := filepath.Join(f.staged(), rel)
-	if err := r.disk.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+func (r *run) carryFile(f *FilesPlan, live, staged *disk.Root, rel string) error {
+	if err := staged.MkdirAll(filepath.Dir(rel), 0o700); err != nil {
 		return err
 	}
-	live := filepath.Join(f.Root, rel)
-	err := r.disk.Link(live, to)
+	err := live.LinkTo(rel, staged, rel)
 	switch {
 	case errors.Is(err, fs.ErrNotExist): // removed while we walk
 		return nil
 	case disk.LinkUnsupported(err):
 		f.Kept = append(f.Kept, filepath.ToSlash(rel))
-		return sameFileSystem(r.disk, f.Root, live)
+		return sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, rel))
 	}
 	return err
 }

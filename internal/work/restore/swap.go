@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"path/filepath"
 	"time"
 
@@ -78,7 +79,7 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 			return fmt.Errorf("files: %w", err)
 		}
 	}
-	if err := openSite(d, j); err != nil {
+	if err := errors.Join(j.revertAbove(d), openSite(d, j)); err != nil {
 		return err
 	}
 	// Once something is deleted, where things are no longer tells what was done.
@@ -235,118 +236,174 @@ func (f *FilesPlan) exchange(d *disk.Disk, from string, occupied bool) error {
 // databaseFiles are the endings of a database file and its logs, itself last.
 var databaseFiles = []string{"-wal", "-journal", "-shm", ""}
 
-// carry links database files that stay what they are from the tree that is
-// live into the one that is about to be.
-func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
-	if f.CarryByMove {
+// trees opens the tree that a database file is taken from and the one that it goes to.
+// Whoever the site belongs to may change both meanwhile: no link leads out of them.
+func trees(d *disk.Disk, from, to string, work func(from, to *disk.Root) error) error {
+	a, err := d.OpenRoot(from)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	for _, rel := range f.Carried {
-		// Without it there is nothing to carry, and what is in the other tree may
-		// be the only one.
-		there, err := d.Exists(filepath.Join(live, filepath.FromSlash(rel)))
-		if err != nil {
-			return err
-		}
-		if !there {
-			continue
-		}
-		for _, suffix := range databaseFiles {
-			name := filepath.FromSlash(rel + suffix)
-			if err := carryOne(d, filepath.Join(live, name), filepath.Join(next, name), d.Link); err != nil {
-				return fmt.Errorf("keep the database file: %w", err)
-			}
-		}
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	b, err := d.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := work(a, b); err != nil {
+		return fmt.Errorf("keep the database file: %w", err)
 	}
 	return nil
 }
 
+// there tells whether a path is in a tree, whatever it is.
+func there(tree *disk.Root, rel string) (bool, error) {
+	_, err := tree.Lstat(filepath.FromSlash(rel))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// carry links database files that stay what they are from the tree that is
+// live into the one that is about to be.
+func (f *FilesPlan) carry(d *disk.Disk, live, next string) error {
+	if f.CarryByMove || len(f.Carried) == 0 {
+		return nil
+	}
+	return trees(d, live, next, func(live, next *disk.Root) error {
+		for _, rel := range f.Carried {
+			// Without it there is nothing to carry, and what is in the other tree may
+			// be the only one.
+			if is, err := there(live, rel); err != nil || !is {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			for _, suffix := range databaseFiles {
+				if err := carryOne(live, next, rel+suffix); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
 // carryOne gives a file a name in the tree that is about to be live, instead of what
 // has that name now.
-func carryOne(d *disk.Disk, from, to string, give func(old, name string) error) error {
-	if err := removeIfThere(d, to); err != nil {
+func carryOne(live, next *disk.Root, rel string) error {
+	if err := next.Remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	there, err := d.Exists(from)
-	if err != nil || !there {
+	if is, err := there(live, rel); err != nil || !is {
 		return err
 	}
-	if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := next.MkdirAll(path.Dir(rel), 0o755); err != nil {
 		return err
 	}
-	return give(from, to)
+	return live.LinkTo(filepath.FromSlash(rel), next, filepath.FromSlash(rel))
 }
 
 // moveCarried moves database files that stay what they are, and can have only one name,
 // out of the tree that was live. In the moment before, the site may have made an empty
 // one in their place.
 func (f *FilesPlan) moveCarried(d *disk.Disk, from string) error {
-	if !f.CarryByMove {
+	if !f.CarryByMove || len(f.Carried) == 0 {
 		return nil
 	}
-	for _, rel := range f.Carried {
-		there, err := d.Exists(filepath.Join(from, filepath.FromSlash(rel)))
-		if err != nil {
-			return err
-		}
-		if !there {
-			continue // done
-		}
-		stray, err := d.Exists(filepath.Join(f.Root, filepath.FromSlash(rel)))
-		if err != nil {
-			return err
-		}
-		for _, suffix := range databaseFiles {
-			if name := filepath.Join(f.Root, filepath.FromSlash(rel+suffix)); stray {
-				if err := removeIfThere(d, name); err != nil {
+	return trees(d, from, f.Root, func(was, is *disk.Root) error {
+		for _, rel := range f.Carried {
+			if still, err := there(was, rel); err != nil || !still {
+				if err != nil {
+					return err
+				}
+				continue // done
+			}
+			stray, err := there(is, rel)
+			if err != nil {
+				return err
+			}
+			for _, suffix := range databaseFiles {
+				if !stray {
+					break
+				}
+				if err := is.Remove(filepath.FromSlash(rel + suffix)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+			}
+			for _, suffix := range databaseFiles {
+				if err := moveOne(was, is, rel+suffix); err != nil {
 					return err
 				}
 			}
 		}
-		for _, suffix := range databaseFiles {
-			if err := f.moveOne(d, from, filepath.FromSlash(rel+suffix)); err != nil {
-				return fmt.Errorf("keep the database file: %w", err)
-			}
-		}
-	}
-	return nil
+		return nil
+	})
 }
 
-func (f *FilesPlan) moveOne(d *disk.Disk, from, name string) error {
-	there, err := d.Exists(filepath.Join(from, name))
-	if err != nil || !there {
+func moveOne(was, is *disk.Root, rel string) error {
+	if still, err := there(was, rel); err != nil || !still {
 		return err
 	}
-	to := filepath.Join(f.Root, name)
-	if err := d.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := is.MkdirAll(path.Dir(rel), 0o755); err != nil {
 		return err
 	}
-	if err := d.Rename(filepath.Join(from, name), to); err != nil {
+	if err := was.MoveTo(filepath.FromSlash(rel), is, filepath.FromSlash(rel)); err != nil {
 		return err
 	}
-	return d.SyncDir(filepath.Dir(to))
+	return is.SyncDir(path.Dir(rel))
 }
 
 // noteCarried finds out how database files that stay are carried over: a file may be
-// one that can have only one name.
+// one that can have only one name. What is staged must have room for them where they are.
 func (f *FilesPlan) noteCarried(d *disk.Disk) error {
-	for _, rel := range f.Carried {
-		probe := filepath.Join(f.Box, "probe")
-		err := d.Link(filepath.Join(f.Root, filepath.FromSlash(rel)), probe)
-		switch {
-		case disk.LinkUnsupported(err):
-			f.CarryByMove = true
-			continue
-		case errors.Is(err, fs.ErrNotExist):
-			continue
-		case err == nil:
-			err = d.Remove(probe)
-		}
-		if err != nil {
-			return fmt.Errorf("keep the database file: %w", err)
-		}
+	if len(f.Carried) == 0 {
+		return nil
 	}
-	return nil
+	if err := d.MkdirAll(filepath.Join(f.Box, "probe"), 0o700); err != nil {
+		return err
+	}
+	var live []string
+	err := trees(d, f.Root, filepath.Join(f.Box, "probe"), func(tree, probe *disk.Root) error {
+		for _, rel := range f.Carried {
+			if is, err := there(tree, rel); err != nil || !is {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			live = append(live, rel)
+			err := tree.LinkTo(filepath.FromSlash(rel), probe, "file")
+			switch {
+			case disk.LinkUnsupported(err):
+				f.CarryByMove = true
+				continue
+			case errors.Is(err, fs.ErrNotExist):
+				continue
+			case err == nil:
+				err = probe.Remove("file")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return trees(d, f.staged(), f.staged(), func(staged, _ *disk.Root) error {
+		for _, rel := range live {
+			if err := staged.MkdirAll(path.Dir(rel), 0o755); err != nil {
+				return fmt.Errorf("the archive has no folder for %s: %w", rel, err)
+			}
+		}
+		return nil
+	})
 }
 
 // AsidePlaces names, for people, where the replaced state lies.
