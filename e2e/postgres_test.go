@@ -32,7 +32,7 @@ func postgres(t *testing.T) pgServer {
 	need(t, "psql", "pg_dump")
 	dir, err := os.MkdirTemp("", "rvpg")
 	require.NoError(t, err)
-	s, err := scratchserver.StartPostgres(t.Context(), dir)
+	s, err := scratchserver.StartPostgres(t.Context(), dir, scratchserver.Options{Listen: true, Trust: true})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Stop(); _ = os.RemoveAll(dir) })
 	return pgServer{s}

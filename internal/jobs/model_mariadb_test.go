@@ -30,7 +30,7 @@ func TestModelMariaDB(t *testing.T) {
 	dir, err := os.MkdirTemp("", "rvmodel")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	server, err := scratchserver.StartMariaDB(t.Context(), dir, "--innodb-flush-log-at-trx-commit=0", "--skip-name-resolve")
+	server, err := scratchserver.StartMariaDB(t.Context(), dir, scratchserver.Options{Listen: true, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--skip-name-resolve"}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = server.Stop() })
 	root, err := server.Root()

@@ -67,7 +67,7 @@ func run(ctx context.Context) error {
 	if err := os.MkdirAll(b.path("server"), 0o700); err != nil {
 		return err
 	}
-	if b.server, err = scratchserver.StartMariaDB(ctx, b.path("server"), "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--innodb-flush-log-at-trx-commit=2"); err != nil {
+	if b.server, err = scratchserver.StartMariaDB(ctx, b.path("server"), scratchserver.Options{Listen: true, Flags: []string{"--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--innodb-flush-log-at-trx-commit=2"}}); err != nil {
 		return err
 	}
 	defer b.server.Stop()

@@ -1,5 +1,11 @@
-// Package scratchserver runs private database servers in temporary folders,
-// on free ports of the loopback address, from the programs that are installed.
+// Package scratchserver runs private database servers in temporary folders, from the
+// programs that are installed.
+//
+// Others work on the same machine, and what is loaded into such a server may be hostile.
+// So its socket lies in a folder that nobody else may enter, it answers on the loopback
+// address only when it has to, the first account can be used through the socket alone,
+// accounts for copies have rights on their own database and no others, least of all on
+// files, and started by root it runs as an account without rights.
 package scratchserver
 
 import (
@@ -19,22 +25,37 @@ import (
 	_ "github.com/go-sql-driver/mysql" // to ask the server whether it is up
 )
 
-// MariaDB is a running private server. Its root account has no password and
-// can only connect through the socket.
+// MariaDB is a running private server. Its first account has no password: it is told by
+// the account of the operating system that uses the socket.
 type MariaDB struct {
+	// Port is where it answers on 127.0.0.1, if it does.
 	Port   int
 	Socket string
+	first  string
 	dir    string
 	*process
+}
+
+// Options say how a server is run.
+type Options struct {
+	// Listen has it answer on the loopback address, too.
+	Listen bool
+	// Trust lets every account in there without a password. It is for tests.
+	Trust bool
+	// Flags are added to the server's command line.
+	Flags []string
 }
 
 // startWait bounds how long a server may take to answer.
 const startWait = time.Minute
 
 // StartMariaDB makes a new data folder below dir and starts a server on it.
-// options are added to the server's command line.
-func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB, error) {
+func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) {
 	me, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
+	as, err := unprivileged("mysql", dir)
 	if err != nil {
 		return nil, err
 	}
@@ -42,15 +63,15 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 	if err != nil {
 		return nil, err
 	}
-	s := &MariaDB{Port: port, Socket: filepath.Join(dir, "s"), dir: dir}
+	s := &MariaDB{Port: port, Socket: filepath.Join(dir, "s"), first: me.Username, dir: dir}
 	// A folder of its own for temporary files: a server clears the one that it shares with
 	// others when it starts, and with that tables that they are using.
 	temporary := filepath.Join(dir, "tmp")
-	if err := os.Mkdir(temporary, 0o700); err != nil {
+	if err := as.mkdir(temporary); err != nil {
 		return nil, err
 	}
-	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--tmpdir=" + temporary, "--user=" + me.Username}
-	install := exec.CommandContext(ctx, "mariadb-install-db", append(common, "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--tmpdir=" + temporary, "--user=" + as.name}
+	install := exec.CommandContext(ctx, "mariadb-install-db", append(common, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, "--skip-test-db")...)
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
@@ -59,8 +80,12 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 		return nil, err
 	}
 	defer log.Close()
-	cmd := exec.Command("mariadbd", append(append(common, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port),
-		"--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid")), options...)...)
+	network := []string{"--skip-networking"}
+	if o.Listen {
+		network = []string{"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port)}
+	}
+	cmd := exec.Command("mariadbd", append(append(append(common, network...), "--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid"),
+		"--secure-file-priv="+temporary, "--local-infile=0", "--skip-symbolic-links"), o.Flags...)...)
 	cmd.Stdout, cmd.Stderr = log, log
 	if s.process, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
@@ -72,21 +97,22 @@ func StartMariaDB(ctx context.Context, dir string, options ...string) (*MariaDB,
 	return s, nil
 }
 
-// Root opens the server as its root account.
+// Root opens the server as its first account.
 func (s *MariaDB) Root() (*sql.DB, error) {
-	return sql.Open("mysql", "root@unix("+s.Socket+")/?multiStatements=true")
+	return sql.Open("mysql", s.first+"@unix("+s.Socket+")/?multiStatements=true")
 }
 
-// Account makes an account that may do everything here.
-func (s *MariaDB) Account(ctx context.Context, name, password string) error {
+// Account makes an account that may do everything in one database, and nothing elsewhere.
+func (s *MariaDB) Account(ctx context.Context, name, password, db string) error {
 	root, err := s.Root()
 	if err != nil {
 		return err
 	}
 	defer root.Close()
 	text := strings.NewReplacer(`\`, `\\`, "'", `\'`)
+	place := strings.NewReplacer("`", "``", `\`, `\\`, "_", `\_`, "%", `\%`)
 	who := "'" + text.Replace(name) + "'@'%'"
-	_, err = root.ExecContext(ctx, fmt.Sprintf("CREATE USER IF NOT EXISTS %s IDENTIFIED BY '%s'; GRANT ALL ON *.* TO %s", who, text.Replace(password), who))
+	_, err = root.ExecContext(ctx, fmt.Sprintf("CREATE USER IF NOT EXISTS %s IDENTIFIED BY '%s'; GRANT ALL ON `%s`.* TO %s", who, text.Replace(password), place.Replace(db), who))
 	return err
 }
 

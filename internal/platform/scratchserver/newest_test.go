@@ -38,7 +38,7 @@ func TestAScratchServerClearsNobodysTemporaryFiles(t *testing.T) {
 	dir, err := os.MkdirTemp("/tmp", "revlet-scratch-") // short, for the socket's name
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
-	s, err := StartMariaDB(t.Context(), dir)
+	s, err := StartMariaDB(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	require.NoError(t, s.Stop())
 	assert.FileExists(t, others)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -19,6 +18,7 @@ import (
 // Postgres is a running private server. Its postgres account has no password
 // and can only connect through the socket.
 type Postgres struct {
+	// Port is where it answers on 127.0.0.1, if it does, and a part of the socket's name.
 	Port int
 	// Socket is the folder that the server's socket is in.
 	Socket string
@@ -53,7 +53,7 @@ func newest(paths []string) string {
 // StartPostgres makes a new data folder below dir and starts a server on it.
 // The server refuses to run as root; it is then given to the account postgres
 // or nobody.
-func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
+func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error) {
 	bin, err := PostgresPrograms()
 	if err != nil {
 		return nil, err
@@ -63,11 +63,19 @@ func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
 		return nil, err
 	}
 	s := &Postgres{Port: port, Socket: dir}
-	as, err := s.account(dir)
+	who, err := unprivileged("postgres", dir)
 	if err != nil {
 		return nil, err
 	}
-	install := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "postgres", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8")
+	var as *syscall.SysProcAttr
+	if who.credential != nil {
+		as = &syscall.SysProcAttr{Credential: who.credential}
+	}
+	byAddress := "scram-sha-256"
+	if o.Trust {
+		byAddress = "trust"
+	}
+	install := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "postgres", "--auth-local=trust", "--auth-host="+byAddress, "--no-sync", "-E", "UTF8", "--locale=C.UTF-8")
 	install.SysProcAttr, install.Dir = as, dir
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
@@ -77,7 +85,11 @@ func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
 		return nil, err
 	}
 	defer log.Close()
-	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", "127.0.0.1", "-F")
+	address := ""
+	if o.Listen {
+		address = "127.0.0.1"
+	}
+	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", address, "-F", "-c", "unix_socket_permissions=0700")
 	cmd.SysProcAttr, cmd.Dir, cmd.Stdout, cmd.Stderr = as, dir, log, log
 	if s.process, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
@@ -87,27 +99,6 @@ func StartPostgres(ctx context.Context, dir string) (*Postgres, error) {
 		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), s.Stop())
 	}
 	return s, nil
-}
-
-func (s *Postgres) account(dir string) (*syscall.SysProcAttr, error) {
-	if os.Geteuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		if u, err = user.Lookup("nobody"); err != nil {
-			return nil, err
-		}
-	}
-	uid, err := strconv.Atoi(u.Uid)
-	if err != nil {
-		return nil, err
-	}
-	gid, err := strconv.Atoi(u.Gid)
-	if err != nil {
-		return nil, err
-	}
-	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}, os.Chown(dir, uid, gid)
 }
 
 // Root opens a database as the server's first account.

@@ -5,6 +5,7 @@ package rehearse
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
@@ -295,7 +296,7 @@ func (j Job) readdress(ctx context.Context, db site.Database, address site.Addre
 // stop ends the servers that were started for it.
 func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, stop func(), err error) {
 	s := j.copy()
-	servers := &servers{job: j, result: r, roles: map[string]bool{}}
+	servers := &servers{job: j, result: r, passwords: map[string]string{}, roles: map[string]bool{}}
 	for _, db := range j.Site.Databases {
 		moved, err := servers.move(ctx, db, s.Root)
 		if err != nil {
@@ -324,8 +325,9 @@ type servers struct {
 	result *Result
 	maria  *scratchserver.MariaDB
 	pg     *scratchserver.Postgres
-	// roles are the accounts that were made in pg.
-	roles map[string]bool
+	// passwords are those of accounts, by engine and name; roles were made in pg.
+	passwords map[string]string
+	roles     map[string]bool
 }
 
 func (s *servers) stop() {
@@ -383,7 +385,10 @@ func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, e
 		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
 			return db, err
 		}
-		m, err := scratchserver.StartMariaDB(ctx, dir, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")
+		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
+			return db, err
+		}
+		m, err := scratchserver.StartMariaDB(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF"}})
 		if err != nil {
 			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
@@ -403,12 +408,29 @@ func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, e
 	if _, err := root.ExecContext(ctx, statement); err != nil {
 		return db, fmt.Errorf("make a scratch database: %w", err)
 	}
-	// The site's own account, so that nothing of its settings but the server differs.
-	db.Host, db.Port, db.Socket = "127.0.0.1", s.maria.Port, ""
-	if err := s.maria.Account(ctx, db.User, db.Password); err != nil {
+	db = s.reached(db, s.maria.Port, s.maria.Socket)
+	if err := s.maria.Account(ctx, db.User, db.Password, db.Name); err != nil {
 		return db, fmt.Errorf("make an account for the copy: %w", err)
 	}
 	return db, nil
+}
+
+// reached is a database as the copy reaches it in a scratch server: with an account like
+// the site's, whose password nobody knows, through the socket unless the copy is served.
+func (s *servers) reached(db site.Database, port int, socket string) site.Database {
+	if db.User == "root" || db.User == "postgres" {
+		db.User = "rv_copy" // those are the server's own
+	}
+	key := db.Engine + " " + db.User
+	if s.passwords[key] == "" {
+		s.passwords[key] = rand.Text()
+	}
+	db.Password = s.passwords[key]
+	db.Host, db.Port, db.Socket = "127.0.0.1", port, ""
+	if s.job.Try == nil {
+		db.Host, db.Socket = "", socket
+	}
+	return db
 }
 
 // word tells whether a text is safe to stand in a statement as it is.
@@ -425,7 +447,7 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
 			return db, err
 		}
-		p, err := scratchserver.StartPostgres(ctx, dir)
+		p, err := scratchserver.StartPostgres(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil})
 		if err != nil {
 			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
@@ -437,11 +459,12 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		return db, err
 	}
 	defer root.Close(ctx)
+	db = s.reached(db, s.pg.Port, s.pg.Socket)
 	// An account like the site's, so that everything gets the same owner.
 	quote := func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 	statements := []string{"CREATE DATABASE " + quote(db.Name) + " OWNER " + quote(db.User)}
-	if !s.roles[db.User] && db.User != "postgres" {
-		statements = slices.Insert(statements, 0, "CREATE ROLE "+quote(db.User)+" LOGIN")
+	if !s.roles[db.User] {
+		statements = slices.Insert(statements, 0, "CREATE ROLE "+quote(db.User)+" LOGIN PASSWORD '"+db.Password+"'")
 	}
 	for _, statement := range statements {
 		if _, err := root.Exec(ctx, statement); err != nil {
@@ -449,7 +472,6 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		}
 	}
 	s.roles[db.User] = true
-	db.Host, db.Port, db.Socket = "127.0.0.1", s.pg.Port, ""
 	return db, nil
 }
 
