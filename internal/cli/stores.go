@@ -36,7 +36,7 @@ func (a *app) storesCommand() *cli.Command {
 		}, {
 			Name: "discover", Usage: "find archives in a store that this machine has never seen", ArgsUsage: "ADDRESS|STORE",
 			Description: "ADDRESS is a folder, or begins with sftp://, https:// (WebDAV), s3://, ftp:// or\n" +
-				"plain-ftp://. Sites that are found there are written into the configuration, so\n" +
+				"plain-ftp://, plain-http:// or plain-s3://. Sites that are found there are written into the configuration, so\n" +
 				"that `revlet restore` works from there on.",
 			Flags: append([]cli.Flag{
 				&cli.StringFlag{Name: "name", Value: "found", Usage: "what to call the store in the configuration"},

@@ -3,6 +3,7 @@ package config
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"path"
 	"strings"
@@ -14,15 +15,17 @@ import (
 )
 
 // Store says where archives are held. Exactly one address is set: Folder, SFTP,
-// WebDAV, S3, FTP or PlainFTP.
+// WebDAV, S3, FTP, or a plain one.
 type Store struct {
 	Folder string `yaml:"folder"`
 	// SFTP is sftp://user@host:port/folder; /~/folder starts at the account's home.
 	SFTP string `yaml:"sftp"`
-	// WebDAV is the https address of a folder.
-	WebDAV string `yaml:"webdav"`
-	// S3 is https://endpoint/bucket/prefix.
-	S3 string `yaml:"s3"`
+	// WebDAV is the https address of a folder, PlainWebDAV one without TLS.
+	WebDAV      string `yaml:"webdav"`
+	PlainWebDAV string `yaml:"plain_webdav"`
+	// S3 is https://endpoint/bucket/prefix, PlainS3 the same without TLS.
+	S3      string `yaml:"s3"`
+	PlainS3 string `yaml:"plain_s3"`
 	// FTP is ftp://user@host:port/folder, spoken inside TLS; PlainFTP is the same
 	// without.
 	FTP      string `yaml:"ftp"`
@@ -71,7 +74,7 @@ func (s Store) Kind() string {
 }
 
 func (s Store) addresses() [][2]string {
-	return [][2]string{{"folder", s.Folder}, {"sftp", s.SFTP}, {"webdav", s.WebDAV}, {"s3", s.S3}, {"ftp", s.FTP}, {"plain_ftp", s.PlainFTP}}
+	return [][2]string{{"folder", s.Folder}, {"sftp", s.SFTP}, {"webdav", s.WebDAV}, {"plain_webdav", s.PlainWebDAV}, {"s3", s.S3}, {"plain_s3", s.PlainS3}, {"ftp", s.FTP}, {"plain_ftp", s.PlainFTP}}
 }
 
 // ParseAddress makes a store of an address as typed: a folder, or a URL whose
@@ -94,6 +97,10 @@ func ParseAddress(typed string) (Store, error) {
 		return Store{S3: "https://" + rest}, nil
 	case "s3+http":
 		return Store{S3: "http://" + rest}, nil
+	case "plain-http":
+		return Store{PlainWebDAV: "http://" + rest}, nil
+	case "plain-s3":
+		return Store{PlainS3: "http://" + rest}, nil
 	case "plain-ftp":
 		return Store{PlainFTP: "ftp://" + rest}, nil
 	}
@@ -151,7 +158,7 @@ func (s Store) URL() (*url.URL, error) {
 	for _, a := range s.addresses() {
 		text += a[1]
 	}
-	schemes := map[string][]string{"sftp": {"sftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}, "ftp": {"ftp"}, "plain_ftp": {"ftp"}}[kind]
+	schemes := map[string][]string{"sftp": {"sftp"}, "webdav": {"https", "http"}, "plain_webdav": {"http"}, "s3": {"https", "http"}, "plain_s3": {"http"}, "ftp": {"ftp"}, "plain_ftp": {"ftp"}}[kind]
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || !strings.Contains(" "+strings.Join(schemes, " ")+" ", " "+u.Scheme+" ") {
 		return nil, fmt.Errorf("`%s: %s` is no address; it looks like %s://host/folder", kind, text, schemes[0])
@@ -159,10 +166,19 @@ func (s Store) URL() (*url.URL, error) {
 	if _, ok := u.User.Password(); ok {
 		return nil, fmt.Errorf("`%s:` has a password in its address; put it into a file and name that in `password_file:`", kind)
 	}
-	if kind == "s3" && strings.Trim(u.Path, "/") == "" {
-		return nil, errors.New("`s3:` names no bucket; it looks like https://s3.example/bucket/prefix")
+	if u.Scheme == "http" && (kind == "webdav" || kind == "s3") && !loopback(u.Hostname()) {
+		return nil, fmt.Errorf("`%s: %s` would send everything over the line for all to read, the password too: use https, or call it `plain_%s:` if the line is your own", kind, text, kind)
+	}
+	if strings.HasSuffix(kind, "s3") && strings.Trim(u.Path, "/") == "" {
+		return nil, fmt.Errorf("`%s:` names no bucket; it looks like https://s3.example/bucket/prefix", kind)
 	}
 	return u, nil
+}
+
+// loopback tells whether a host is this machine, so that nothing goes over a line.
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // RemoteDir is the folder in a URL: /~/x is x in the account's home.

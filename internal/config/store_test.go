@@ -95,3 +95,20 @@ func TestAddedStoresAndSitesComeBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(string(text), "# mine\n"), "what stands there stays")
 }
+
+// Nothing goes over a line for all to read unless that was written out.
+func TestPlainStoresAreCalledThat(t *testing.T) {
+	for _, bad := range []Store{{WebDAV: "http://dav.example/revlet"}, {S3: "http://s3.example/bucket"}, {WebDAV: "http://192.0.2.1/x"}, {PlainWebDAV: "https://dav.example/x"}, {PlainS3: "https://s3.example/b"},
+		{WebDAV: "http://127.0.0.1.evil.example/x"}, {S3: "http://localhost.evil.example/b"}, {WebDAV: "http://[2001:db8::1]/x"}} {
+		assert.Error(t, bad.Settle("/"), bad)
+	}
+	for _, good := range []Store{{WebDAV: "https://dav.example/revlet"}, {PlainWebDAV: "http://dav.example/revlet"}, {PlainS3: "http://s3.example/bucket"}, {WebDAV: "http://127.0.0.1:8080/x"}, {S3: "http://[::1]:9000/b"}, {S3: "http://localhost:9000/b"}} {
+		assert.NoError(t, good.Settle("/"), good)
+	}
+	s, err := ParseAddress("http://dav.example/revlet")
+	require.NoError(t, err)
+	require.ErrorContains(t, s.Settle("/"), "plain_webdav")
+	s, err = ParseAddress("plain-http://dav.example/revlet")
+	require.NoError(t, err)
+	require.NoError(t, s.Settle("/"))
+}

@@ -72,7 +72,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: cmp.Or(user, o.Account), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(),
 			Auth:  func() ([]ssh.AuthMethod, error) { return o.sshAuth(c) },
 			Hosts: o.Hosts(c.HostKey)}), nil
-	case "webdav":
+	case "webdav", "plain_webdav":
 		password, err := c.Password()
 		if err != nil {
 			return nil, err
@@ -82,7 +82,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 			return nil, err
 		}
 		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String()}), nil
-	case "s3":
+	case "s3", "plain_s3":
 		secret, err := c.Secret()
 		if err != nil {
 			return nil, err

@@ -50,8 +50,19 @@ type carrier struct {
 	rt  http.RoundTripper
 }
 
+// RoundTrip implements http.RoundTripper. The client library would follow a redirect
+// wherever it leads, and the password with it: one that leaves the server is refused.
 func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
-	return c.rt.RoundTrip(r.WithContext(c.ctx))
+	resp, err := c.rt.RoundTrip(r.WithContext(c.ctx))
+	if err != nil || resp.StatusCode < 300 || resp.StatusCode > 399 {
+		return resp, err
+	}
+	to, err := resp.Location()
+	if err != nil || to.Scheme == r.URL.Scheme && to.Host == r.URL.Host {
+		return resp, nil
+	}
+	_ = resp.Body.Close()
+	return nil, store.Refuse("%s sends us on to another server, %s; if that is right, its address belongs into the configuration", r.URL.Host, to.Redacted())
 }
 
 func (s *Store) client(ctx context.Context) *gowebdav.Client {
