@@ -81,6 +81,10 @@ type Site struct {
 	// TimeZone takes the place of the configuration's for this site.
 	TimeZone string `yaml:"time_zone"`
 
+	// AnyDatabase lets the site's settings choose a database file outside its folders:
+	// for somebody who looks at it, and has it written out.
+	AnyDatabase bool `yaml:"-"`
+
 	// FreshEvery is Fresh as read; 0 means never. Duties and KeepRules are
 	// Schedule and Keep as read.
 	FreshEvery time.Duration    `yaml:"-"`

@@ -48,7 +48,7 @@ func (a *Agent) recognise(root, settings string) (*site.Site, error) {
 	if !info.IsDir() {
 		return nil, reason.BadUsage("%s is not a folder; give the site's webroot", root)
 	}
-	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto", Settings: settings})
+	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto", Settings: settings, AnyDatabase: true})
 	if err != nil {
 		return nil, err
 	}
@@ -243,6 +243,12 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	entry := config.Site{Root: o.Root, Settings: o.Settings, Address: found.Address, Recipe: found.Recipe, Stores: []string{found.Store}}
 	if found.Address != "" {
 		entry.Check = &config.Check{Path: "/", Status: 200}
+	}
+	// A file that lies elsewhere counts only when the configuration says so.
+	for _, db := range s.Databases {
+		if !s.Own(db) {
+			entry.Databases = map[string]config.Database{db.Label: {SQLite: db.Path}}
+		}
 	}
 	for _, st := range stores {
 		if err := a.Disk.MkdirAll(st.Folder, 0o700); err != nil {

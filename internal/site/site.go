@@ -181,11 +181,49 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 	}
 	s.Above, s.said = above, said
 	for _, db := range found {
-		if _, known := s.Database(db.Label); !known {
-			s.Databases = append(s.Databases, db)
+		if _, known := s.Database(db.Label); known {
+			continue
 		}
+		if err := s.ownFile(db); err != nil && !c.AnyDatabase {
+			return err
+		}
+		s.Databases = append(s.Databases, db)
 	}
 	return nil
+}
+
+// Own tells whether a database is in a server, or a file in one of the site's folders.
+func (s *Site) Own(db Database) bool { return s.ownFile(db) == nil }
+
+// ownFile refuses a database file that the site's own settings choose and that is not in
+// one of the site's folders: whoever can write to the site could have chosen anybody's.
+// The configuration may name any.
+func (s *Site) ownFile(db Database) error {
+	if db.Engine != "sqlite" {
+		return nil
+	}
+	folders := []string{s.Root}
+	for _, dir := range s.Roots {
+		folders = append(folders, dir)
+	}
+	file := withoutLinks(db.Path)
+	for _, dir := range folders {
+		if rel, err := filepath.Rel(withoutLinks(dir), file); err == nil && filepath.IsLocal(rel) && rel != "." {
+			return nil
+		}
+	}
+	return reason.New(reason.DatabaseElsewhere, reason.Names{"label": db.Label, "path": file}, "the site's settings choose %s as its database, which is in none of the site's folders", file)
+}
+
+// withoutLinks is a path with links followed as far as it is there.
+func withoutLinks(path string) string {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
+	}
+	if dir := filepath.Dir(path); dir != path {
+		return filepath.Join(withoutLinks(dir), filepath.Base(path))
+	}
+	return path
 }
 
 // OtherSettings lists settings files of further sites in the same installation.

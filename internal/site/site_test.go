@@ -54,7 +54,7 @@ func TestRecipes(t *testing.T) {
 	} {
 		t.Run(c.recipe, func(t *testing.T) {
 			root := installation(t, c.files)
-			s, err := Open("kestrelpoint", config.Site{Root: root, Recipe: "auto"})
+			s, err := Open("kestrelpoint", config.Site{Root: root, Recipe: "auto", AnyDatabase: true})
 			require.NoError(t, err)
 			require.NotNil(t, s.Recipe)
 			assert.Equal(t, c.recipe, s.Recipe.Name)

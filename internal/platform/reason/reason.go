@@ -57,6 +57,9 @@ const (
 	// CMS.
 	OtherSite Reason = "other-site"
 	OtherCMS  Reason = "other-cms"
+	// DatabaseElsewhere: a site's settings choose a database file, "path" for "label",
+	// outside the site's folders.
+	DatabaseElsewhere Reason = "database-elsewhere"
 	// DatabaseUnknown: the site has no database of that label now.
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
