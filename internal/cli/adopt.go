@@ -6,7 +6,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/config"
 	"revlet/internal/jobs"
 )
 
@@ -37,7 +36,10 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	path, exists := config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
+	path, exists, err := a.locate(c)
+	if err != nil {
+		return err
+	}
 	if err := a.jobs.ReadConfigIfAny(path, exists); err != nil {
 		return err
 	}

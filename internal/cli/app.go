@@ -235,9 +235,23 @@ func strict(c *cli.Command, above string) {
 	}
 }
 
+// locate finds the configuration file. One that nobody has named is read only if nobody
+// else has a hand in it.
+func (a *app) locate(c *cli.Command) (path string, exists bool, err error) {
+	named := c.String("config") != "" || a.env("REVLET_CONFIG") != ""
+	path, exists = config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
+	if !named && exists {
+		err = config.Trusted(path)
+	}
+	return path, exists, err
+}
+
 // open reads the configuration and opens the state folder.
 func (a *app) open(ctx context.Context, c *cli.Command) error {
-	path, _ := config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
+	path, _, err := a.locate(c)
+	if err != nil {
+		return err
+	}
 	a.findKeys(c)
 	return a.jobs.Open(ctx, path, c.String("state"))
 }
@@ -252,7 +266,10 @@ func (a *app) openSites(ctx context.Context, c *cli.Command) ([]string, error) {
 
 // openBare does so for commands that need no configuration file yet.
 func (a *app) openBare(ctx context.Context, c *cli.Command) error {
-	path, exists := config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
+	path, exists, err := a.locate(c)
+	if err != nil {
+		return err
+	}
 	a.findKeys(c)
 	if err := a.jobs.ReadConfigIfAny(path, exists); err != nil {
 		return err

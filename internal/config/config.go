@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/agnivade/levenshtein"
@@ -238,6 +239,23 @@ func Locate(explicit, variable string) (string, bool) {
 		return "/etc/revlet/revlet.yaml", false
 	}
 	return user, false
+}
+
+// Trusted refuses a file that was found in the current folder, and not named by anybody,
+// if another account has put it there or may change it: what it says is done as this one.
+func Trusted(path string) error {
+	if filepath.IsAbs(path) {
+		return nil
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil // there is none, or reading it tells
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if ok && (st.Uid != 0 && int(st.Uid) != os.Geteuid() || info.Mode().Perm()&0o002 != 0) {
+		return reason.New(reason.ConfigOfOthers, reason.Names{"path": path}, "%s in this folder belongs to another account, or others may change it: what it says would be done as yours", path)
+	}
+	return nil
 }
 
 // Load reads and checks the file at path. A missing file gives an error that

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 )
 
 func TestAddKeepsWhatThePersonWrote(t *testing.T) {
@@ -108,4 +109,22 @@ func TestNothingComesInBesideWhatIsMeant(t *testing.T) {
 			assert.Empty(t, got.Schedule)
 		}
 	}
+}
+
+// A file that lies in the current folder, such as one of a customer's, is not believed
+// because of that.
+func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
+	t.Chdir(t.TempDir())
+	require.NoError(t, Trusted("revlet.yaml"), "there is none")
+	require.NoError(t, os.WriteFile("revlet.yaml", nil, 0o644))
+	require.NoError(t, Trusted("revlet.yaml"))
+	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
+	require.True(t, reason.Is(Trusted("revlet.yaml"), reason.ConfigOfOthers))
+	require.NoError(t, os.Chmod("revlet.yaml", 0o644))
+	if os.Geteuid() != 0 {
+		t.Skip("only root can give files away")
+	}
+	require.NoError(t, os.Chown("revlet.yaml", 61871, 61871))
+	require.True(t, reason.Is(Trusted("revlet.yaml"), reason.ConfigOfOthers))
+	require.NoError(t, Trusted("/etc/revlet/revlet.yaml"), "one that is where it belongs is the system's")
 }

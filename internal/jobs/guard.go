@@ -7,6 +7,8 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -128,6 +130,23 @@ func (g *guarding) end(o GuardOutcome, err error) (*Guarded, error) {
 	return &g.result, nil
 }
 
+// plainArgument matches an argument that may be remembered.
+var plainArgument = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._/-]*$`)
+
+// commandShown is what of a guarded command is remembered, in the history and in the
+// archive's note: the program and what it is told first, such as `php update.php`. What
+// follows an option, or looks like anything else than a plain word, may be a password.
+func commandShown(command []string) string {
+	shown := []string{filepath.Base(command[0])}
+	for i, word := range command[1:] {
+		if i == 3 || !plainArgument.MatchString(word) {
+			return strings.Join(append(shown, "…"), " ")
+		}
+		shown = append(shown, word)
+	}
+	return strings.Join(shown, " ")
+}
+
 func (g *guarding) run(ctx context.Context) (*Guarded, error) {
 	before, err := g.Check(ctx, g.Site, false)
 	if err != nil {
@@ -140,7 +159,7 @@ func (g *guarding) run(ctx context.Context) (*Guarded, error) {
 		g.result.Answers = []check.Result{*worst}
 		return g.end(BrokenBefore, nil)
 	}
-	shown := strings.Join(g.Command, " ")
+	shown := commandShown(g.Command)
 	d, err := g.Backup(ctx, g.Site, Order{Scope: archive.Full, Note: "before: " + shown})
 	if err != nil {
 		return nil, reason.Because(reason.NotRun, nil, err)

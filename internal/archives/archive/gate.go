@@ -82,6 +82,23 @@ func tidied(s string) string {
 	return strings.ToValidUTF8(s[:min(len(s), longestText)], "")
 }
 
+// plainLines is a note of a person's, without what steers a terminal.
+func plainLines(s string) string {
+	lines := strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n")
+	for i, line := range lines {
+		lines[i] = tidied(strings.ReplaceAll(line, "\t", " "))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// tidyText makes what a record says in words fit to be shown.
+func (r *Record) tidyText() {
+	r.Note, r.Program, r.Host = plainLines(r.Note), tidied(r.Program), tidied(r.Host)
+	for i := range r.Gaps {
+		r.Gaps[i].Why = tidied(r.Gaps[i].Why)
+	}
+}
+
 func siteAddress(s string) bool {
 	u, err := url.Parse(s)
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && plainText(s)

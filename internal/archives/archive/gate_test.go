@@ -90,6 +90,19 @@ func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
 	}
 }
 
+// Notes and the like are shown everywhere, and could steer the terminal.
+func TestWordsOfARecordSteerNoTerminal(t *testing.T) {
+	r := aRecord()
+	r.Note, r.Host, r.Program = "\x1b]0;x\x07well\r\n\tindeed\u202e ü", "a\x1b[2J", "b\n"
+	r.Gaps = []Gap{{Path: "x", Kind: GapUnreadable, Why: "\x1b[31m"}}
+	data, err := r.Encode()
+	require.NoError(t, err)
+	r, err = DecodeRecord(data)
+	require.NoError(t, err)
+	assert.Equal(t, "?]0;x?well\n indeed? ü", r.Note)
+	assert.Equal(t, []string{"a?[2J", "b?", "?[31m"}, []string{r.Host, r.Program, r.Gaps[0].Why})
+}
+
 // What a hostile site says of itself does not stop its backups.
 func TestWhatASiteSaysIsTidied(t *testing.T) {
 	r := aRecord()

@@ -264,6 +264,7 @@ func DecodeRecord(data []byte) (*Record, error) {
 	if err := r.check(); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
 	}
+	r.tidyText()
 	if r.Checksum == "" || r.Checksum != checksum(data, r.Checksum) {
 		return nil, fmt.Errorf("%w: its checksum does not fit: it was changed since it was written", ErrRecord)
 	}

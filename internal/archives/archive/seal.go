@@ -62,6 +62,7 @@ func (r *Record) Unseal(keys *encryption.Keys) error {
 	for i, p := range s.Parts {
 		r.Parts[i].Database, r.Parts[i].Table, r.Parts[i].ContentSHA256 = p.Database, p.Table, p.ContentSHA256
 	}
+	r.tidyText()
 	if err := r.checkContent(); err != nil {
 		return fmt.Errorf("archive %s: %w: %w", r.Name, ErrRecord, err)
 	}

@@ -29,6 +29,7 @@ var Advice = map[reason.Reason]string{
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
 	reason.OtherCMS:              "check `root:`, or add --anyway",
+	reason.ConfigOfOthers:        "if it is meant, name it: --config ./{path}",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
 	reason.ServerSetup:           "run this as the server's administrator, with the password of the site's settings in it:\n{sql}",

@@ -24,6 +24,8 @@ const (
 	// NoConfig: there is no configuration file; NoSites: it names no site.
 	NoConfig Reason = "no-config"
 	NoSites  Reason = "no-sites"
+	// ConfigOfOthers: the configuration that was found belongs to somebody else.
+	ConfigOfOthers Reason = "config-of-others"
 	// StateFolder: the state folder cannot be used.
 	StateFolder Reason = "state-folder"
 	// WebrootMissing: a site's webroot is not there.

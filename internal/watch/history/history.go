@@ -127,6 +127,13 @@ func explain(err error) error {
 var errDamaged = errors.New("it is damaged")
 
 func open(ctx context.Context, file string) (*History, error) {
+	// It names sites, files and commands: its owner reads it, and nobody else.
+	if f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600); err == nil {
+		if info, err := f.Stat(); err == nil && info.Mode().Perm()&0o077 != 0 {
+			_ = f.Chmod(0o600)
+		}
+		_ = f.Close()
+	} // what is wrong with the file is told below
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("history: %w", err)

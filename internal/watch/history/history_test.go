@@ -2,6 +2,7 @@ package history
 
 import (
 	"database/sql"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -98,4 +99,21 @@ func TestTidy(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, runs, 2)
 	assert.Equal(t, []string{"said", ""}, []string{runs[0].Log, runs[1].Log})
+}
+
+// It names sites, files and commands, and lay open to everybody on the machine.
+func TestOnlyItsOwnerReadsTheHistory(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "history.db")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	for range 2 {
+		h, err := Open(t.Context(), file)
+		require.NoError(t, err)
+		for _, ending := range []string{"", "-wal", "-shm"} {
+			if info, err := os.Stat(file + ending); err == nil {
+				assert.Zero(t, info.Mode().Perm()&0o077, ending)
+			}
+		}
+		require.NoError(t, h.Close())
+		require.NoError(t, os.Remove(file))
+	}
 }
