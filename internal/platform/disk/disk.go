@@ -251,18 +251,6 @@ func LinkUnsupported(err error) bool {
 	return slices.ContainsFunc([]error{unix.EPERM, unix.EACCES, unix.ENOTSUP, unix.ENOSYS, unix.EMLINK, unix.EXDEV}, func(e error) bool { return errors.Is(err, e) })
 }
 
-// Exchange swaps two names in one atomic step. It returns an error for which
-// ExchangeUnsupported is true where the file system cannot do that.
-func (d *Disk) Exchange(a, b string) error {
-	if err := d.check("exchange", a); err != nil {
-		return err
-	}
-	if err := unix.Renameat2(unix.AT_FDCWD, a, unix.AT_FDCWD, b, unix.RENAME_EXCHANGE); err != nil {
-		return &os.LinkError{Op: "exchange", Old: a, New: b, Err: err}
-	}
-	return nil
-}
-
 // ExchangeUnsupported tells whether err says that the file system or kernel
 // has no atomic exchange.
 func ExchangeUnsupported(err error) bool {

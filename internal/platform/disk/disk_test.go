@@ -50,14 +50,14 @@ func TestExchange(t *testing.T) {
 	require.NoError(t, os.Mkdir(a, 0o755))
 	require.NoError(t, os.WriteFile(b, []byte("b"), 0o600))
 	d := &Disk{}
-	if err := d.Exchange(a, b); ExchangeUnsupported(err) {
+	if err := d.ExchangeNoLinks(a, b); ExchangeUnsupported(err) {
 		t.Skip("this file system has no atomic exchange")
 	}
 	data, err := os.ReadFile(a)
 	require.NoError(t, err)
 	assert.Equal(t, "b", string(data))
 	assert.DirExists(t, b)
-	assert.ErrorIs(t, d.Exchange(a, filepath.Join(dir, "none")), os.ErrNotExist)
+	assert.ErrorIs(t, d.ExchangeNoLinks(a, filepath.Join(dir, "none")), os.ErrNotExist)
 }
 
 func TestARootConfines(t *testing.T) {
@@ -163,4 +163,46 @@ func TestWriteFileFollowsNoPlantedLink(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, ".new-settings.php"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".new-settings.php/x"), nil, 0o600))
 	require.Error(t, (&Disk{}).WriteFile(filepath.Join(dir, "settings.php"), nil, 0o600))
+}
+
+// Whoever owns a folder on the way to a name does not lead a rename elsewhere.
+func TestRenamesFollowNoLinksOfOthers(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for _, p := range []string{"box/new", "site/htdocs", "victim/htdocs", "real/htdocs"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, p), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, p, "of"), []byte(p), 0o600))
+	}
+	of := func(p string) string { data, _ := os.ReadFile(filepath.Join(dir, p, "of")); return string(data) }
+	d := &Disk{}
+	// A link of root's, or of this account, is the administrator's way.
+	require.NoError(t, os.Symlink("real", filepath.Join(dir, "moved")))
+	require.NoError(t, d.ExchangeNoLinks(filepath.Join(dir, "box/new"), filepath.Join(dir, "moved/htdocs")))
+	assert.Equal(t, "box/new", of("real/htdocs"))
+	require.NoError(t, d.ExchangeNoLinks(filepath.Join(dir, "box/new"), filepath.Join(dir, "moved/htdocs")))
+	require.Error(t, d.RenameNoLinks("relative", filepath.Join(dir, "x")))
+	require.NoError(t, os.Symlink("turn", filepath.Join(dir, "turn")))
+	require.Error(t, d.RenameNoLinks(filepath.Join(dir, "box/new"), filepath.Join(dir, "turn/x")))
+	if os.Geteuid() != 0 {
+		t.Skip("only root can make links of others")
+	}
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "site")))
+	for _, target := range []string{"victim", filepath.Join(dir, "victim"), "../" + filepath.Base(dir) + "/victim"} {
+		link := filepath.Join(dir, "site")
+		require.NoError(t, os.Symlink(target, link))
+		require.NoError(t, os.Lchown(link, 61871, 61871))
+		for name, do := range map[string]func() error{
+			"exchange": func() error { return d.ExchangeNoLinks(filepath.Join(dir, "box/new"), filepath.Join(link, "htdocs")) },
+			"into":     func() error { return d.RenameNoLinks(filepath.Join(dir, "box/new"), filepath.Join(link, "new")) },
+			"out":      func() error { return d.RenameNoLinks(filepath.Join(link, "htdocs"), filepath.Join(dir, "box/old")) },
+		} {
+			require.ErrorIs(t, do(), ErrLinkOnTheWay, name)
+			assert.Equal(t, "victim/htdocs", of("victim/htdocs"))
+			assert.Equal(t, "box/new", of("box/new"))
+		}
+		require.NoError(t, os.Remove(link))
+	}
+	// The name itself may be a link: it is what is moved.
+	require.NoError(t, os.Symlink("victim", filepath.Join(dir, "last")))
+	require.NoError(t, d.RenameNoLinks(filepath.Join(dir, "last"), filepath.Join(dir, "box/last")))
 }

@@ -112,7 +112,7 @@ func (f *FilesPlan) moveNames(d *disk.Disk, names []string, from, to string) err
 		if !there || boxed == (from == f.Root) {
 			continue
 		}
-		if err := d.Rename(filepath.Join(from, name), filepath.Join(to, name)); err != nil {
+		if err := d.RenameNoLinks(filepath.Join(from, name), filepath.Join(to, name)); err != nil {
 			return fmt.Errorf("exchange %s: %w", name, err)
 		}
 	}

@@ -131,9 +131,69 @@ func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
 // spare is where a tree waits when the exchange takes several renames.
 func (f *FilesPlan) spare() string { return filepath.Join(f.Box, "next") }
 
-// newBox names the folder for a restore beside a path.
-func newBox(beside, site_, id string) string {
-	return filepath.Join(filepath.Dir(beside), site.LeftoverPrefix+site_+"-"+id)
+// newBox names the folder for a restore beside a path, or above that. token keeps anybody
+// from knowing the name beforehand.
+func newBox(beside, site_, id, token string) string {
+	return filepath.Join(boxFolder(filepath.Dir(beside)), site.LeftoverPrefix+site_+"-"+id+"-"+token)
+}
+
+// newBoxIn is newBox for a box that lies in the webroot itself.
+func newBoxIn(root, site_, id, token string) string {
+	return filepath.Join(root, site.LeftoverPrefix+site_+"-"+id+"-"+token)
+}
+
+// boxFolder is where a box for what lies in a folder is made. Whoever owns that folder, or
+// one above it, could put something else in a box's place: for root it is the nearest one
+// on the same file system in which nobody else has that power, or the folder itself if
+// there is none.
+func boxFolder(dir string) string {
+	if os.Geteuid() != 0 {
+		return dir
+	}
+	device, ok := deviceOf(dir)
+	for at := dir; ok; at = filepath.Dir(at) {
+		if now, there := deviceOf(at); !there || now != device {
+			break
+		}
+		if onlyRoots(at) {
+			return at
+		}
+		if at == filepath.Dir(at) {
+			break
+		}
+	}
+	return dir
+}
+
+func deviceOf(dir string) (uint64, bool) {
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return 0, false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 0, false
+	}
+	return uint64(st.Dev), true
+}
+
+// onlyRoots tells whether nobody but root can rename or replace what root makes in a
+// folder, nor the folder itself, nor one above it.
+func onlyRoots(dir string) bool {
+	for at := dir; ; at = filepath.Dir(at) {
+		info, err := os.Lstat(at)
+		if err != nil || !info.IsDir() {
+			return false
+		}
+		st, ok := info.Sys().(*syscall.Stat_t)
+		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && st.Gid != 0
+		if !ok || st.Uid != 0 || others && info.Mode()&fs.ModeSticky == 0 {
+			return false
+		}
+		if at == filepath.Dir(at) {
+			return true
+		}
+	}
 }
 
 // idLayout is how identities are made of moments.
@@ -297,7 +357,17 @@ func inode(d *disk.Disk, path string) (uint64, error) {
 
 // makeBox creates the folder that holds what is staged and set aside.
 func makeBox(d *disk.Disk, box string) error {
-	if err := d.Mkdir(box, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+	err := d.Mkdir(box, 0o700)
+	if errors.Is(err, os.ErrExist) { // made for another folder of this restore, or by somebody else
+		var info fs.FileInfo
+		if info, err = d.Lstat(box); err == nil {
+			st, ok := info.Sys().(*syscall.Stat_t)
+			if !ok || !info.IsDir() || int(st.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+				err = fmt.Errorf("%s is there already, and is not ours", box)
+			}
+		}
+	}
+	if err != nil {
 		return fmt.Errorf("make room beside the webroot: %w; the folder above it must be writable for this account", err)
 	}
 	return nil

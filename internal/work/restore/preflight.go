@@ -190,12 +190,12 @@ func (r *run) planFolder(label, dir string, need int64) (*FilesPlan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the folder %s: %w", dir, err)
 	}
-	f := &FilesPlan{Label: label, Root: root, Box: newBox(root, r.Site.Name, r.journal.ID+boxSuffix(label))}
+	f := &FilesPlan{Label: label, Root: root, Box: newBox(root, r.Site.Name, r.journal.ID+boxSuffix(label), r.token)}
 	if f.Inner, err = needsInner(r.disk, root); err != nil {
 		return nil, err
 	}
 	if f.Inner {
-		f.Box = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+		f.Box = newBoxIn(root, r.Site.Name, r.journal.ID, r.token)
 		r.observer.Note("note: nothing can be staged beside " + root + ", so its content is exchanged name by name")
 	}
 	free, err := r.disk.Free(filepath.Dir(f.Box))
@@ -240,17 +240,17 @@ func (r *run) openTargets(ctx context.Context) error {
 		}
 		beside := ""
 		if db.Path != "" && !inside {
-			beside = newBox(db.Path, r.Site.Name, r.journal.ID)
+			beside = newBox(db.Path, r.Site.Name, r.journal.ID, r.token)
 		} else if inside {
 			root, err := filepath.EvalSymlinks(r.Site.Root)
 			if err != nil {
 				root = r.Site.Root
 			}
-			beside = newBox(root, r.Site.Name, r.journal.ID)
+			beside = newBox(root, r.Site.Name, r.journal.ID, r.token)
 			if f := r.journal.Files; f != nil {
 				beside = f.Box
 			} else if inner, err := needsInner(r.disk, root); err == nil && inner {
-				beside = newBox(filepath.Join(root, "in"), r.Site.Name, r.journal.ID)
+				beside = newBoxIn(root, r.Site.Name, r.journal.ID, r.token)
 			}
 		}
 		target, err := r.Open(ctx, db, mode, beside)

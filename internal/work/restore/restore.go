@@ -95,6 +95,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	}
 	r := &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), start: j.Now()}
 	var err error
+	r.token = strings.ToLower(store.Token()[:10])
 	if r.journal, err = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start); err != nil {
 		return nil, err
 	}
@@ -139,6 +140,8 @@ type run struct {
 	result   Result
 	// archived are the folders above what stays that the archive holds too.
 	archived map[string]bool
+	// token is what nobody could know of the boxes' names.
+	token string
 	// never are the paths, by label, that the archive of a share never held.
 	never map[string][]string
 }

@@ -174,7 +174,7 @@ func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
 	switch {
 	case now == want:
 	case want == 0:
-		if err := d.Rename(f.Root, place); err != nil {
+		if err := d.RenameNoLinks(f.Root, place); err != nil {
 			return err
 		}
 	default:
@@ -195,7 +195,7 @@ func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
 			return err
 		}
 		if at != place && now != 0 && now == other {
-			if err := d.Rename(at, place); err != nil {
+			if err := d.RenameNoLinks(at, place); err != nil {
 				return err
 			}
 		}
@@ -218,19 +218,19 @@ func (f *FilesPlan) find(d *disk.Disk, want uint64) (string, error) {
 // step where the file system can, else by renames.
 func (f *FilesPlan) exchange(d *disk.Disk, from string, occupied bool) error {
 	if !occupied {
-		return d.Rename(from, f.Root)
+		return d.RenameNoLinks(from, f.Root)
 	}
-	err := d.Exchange(from, f.Root)
+	err := d.ExchangeNoLinks(from, f.Root)
 	if err == nil || !disk.ExchangeUnsupported(err) {
 		return err
 	}
-	if err := d.Rename(from, f.spare()); err != nil {
+	if err := d.RenameNoLinks(from, f.spare()); err != nil {
 		return err
 	}
-	if err := d.Rename(f.Root, from); err != nil {
+	if err := d.RenameNoLinks(f.Root, from); err != nil {
 		return err
 	}
-	return d.Rename(f.spare(), f.Root)
+	return d.RenameNoLinks(f.spare(), f.Root)
 }
 
 // databaseFiles are the endings of a database file and its logs, itself last.

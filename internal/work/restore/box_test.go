@@ -1,0 +1,63 @@
+package restore
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/platform/disk"
+)
+
+// Where root puts a box, nobody else can put another in its place: the owner of the
+// folder above a webroot could, and root wrote where he pointed.
+func TestABoxIsMadeWhereNobodyElseHasAHand(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root has to mind")
+	}
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for _, p := range []string{"home/keeper/sites/one", "shared/one", "group/one", "sticky/one", "mine/one"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, p), 0o755))
+	}
+	for _, p := range []string{"home/keeper", "home/keeper/sites"} {
+		require.NoError(t, os.Chown(filepath.Join(dir, p), 61871, 61871))
+	}
+	require.NoError(t, os.Chmod(filepath.Join(dir, "shared"), 0o777))
+	require.NoError(t, os.Chown(filepath.Join(dir, "group"), 0, 61871))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "group"), 0o775))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "sticky"), 0o777|os.ModeSticky))
+	for folder, want := range map[string]string{"home/keeper/sites/one": "home", "home/keeper/sites": "home", "home/keeper": "home", "home": "home", "shared/one": ".", "group/one": ".", "sticky": "sticky", "mine/one": "mine/one"} {
+		assert.Equal(t, filepath.Join(dir, want), boxFolder(filepath.Join(dir, folder)), folder)
+	}
+	a := newBox(filepath.Join(dir, "home/keeper/htdocs"), "kestrelpoint", "20261127_120000", "token")
+	assert.Equal(t, filepath.Join(dir, "home"), filepath.Dir(a))
+	assert.True(t, strings.HasSuffix(a, "-token"))
+}
+
+// What is there already under a box's name is ours, or refused.
+func TestABoxThatIsThereAlreadyIsOurs(t *testing.T) {
+	dir := t.TempDir()
+	d := &disk.Disk{}
+	box := filepath.Join(dir, ".revlet-kestrelpoint-1")
+	require.NoError(t, makeBox(d, box))
+	require.NoError(t, makeBox(d, box), "made for another folder of the same restore")
+	require.NoError(t, os.Chmod(box, 0o755))
+	require.Error(t, makeBox(d, box))
+	require.NoError(t, os.Remove(box))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "elsewhere"), 0o700))
+	require.NoError(t, os.Symlink("elsewhere", box))
+	require.Error(t, makeBox(d, box))
+	require.NoError(t, os.Remove(box))
+	require.NoError(t, os.WriteFile(box, nil, 0o700))
+	require.Error(t, makeBox(d, box))
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Remove(box))
+		require.NoError(t, os.Mkdir(box, 0o700))
+		require.NoError(t, os.Chown(box, 61871, 61871))
+		require.Error(t, makeBox(d, box))
+	}
+}
