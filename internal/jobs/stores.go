@@ -56,7 +56,7 @@ func testStore(ctx context.Context, s store.Named, t *StoreTest) error {
 	if err != nil {
 		return fmt.Errorf("read back: %w", err)
 	}
-	got, err := io.ReadAll(in)
+	got, err := io.ReadAll(io.LimitReader(in, testBytes+1))
 	_ = in.Close()
 	if err != nil {
 		return fmt.Errorf("read back: %w", err)

@@ -101,10 +101,20 @@ func decodeEntry(line []byte) (Entry, error) {
 	if e.TargetRaw != nil {
 		e.Target, e.TargetRaw = string(e.TargetRaw), nil
 	}
-	if e.Path == "" {
-		return e, errors.New("an entry without a path")
+	return e, e.check()
+}
+
+// check refuses an entry that no backup writes.
+func (e *Entry) check() error {
+	switch {
+	case e.Path == "":
+		return errors.New("an entry without a path")
+	case e.Size < 0 || e.Rows < 0 || e.UID < 0 || e.GID < 0 || e.Slice < 0 || e.Slice > mostSlices:
+		return fmt.Errorf("%.80q counts wrongly", e.Path)
+	case e.Type == TypeRows && (e.Slice == 0 || e.Table == ""):
+		return fmt.Errorf("%.80q is of no table", e.Path)
 	}
-	return e, nil
+	return nil
 }
 
 // ComparePaths orders paths as a walk meets them: a folder, then all below it,

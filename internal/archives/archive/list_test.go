@@ -9,6 +9,7 @@ import (
 	"slices"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -105,4 +106,33 @@ func FuzzReadList(f *testing.F) {
 	_ = enc.Close()
 	f.Add(stored.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) { _ = ReadList(bytes.NewReader(data), func(Entry) error { return nil }) })
+}
+
+// Counts beyond all bounds made whoever read the list take memory for them, or ended in a
+// panic.
+func TestAListCountsWithinBounds(t *testing.T) {
+	for line, good := range map[string]bool{
+		`{"type":"rows","path":"database/main/rows/pages","table":"pages","slice":1,"rows":5,"size":7,"part":"x"}`:    true,
+		`{"type":"file","path":"webroot/a","size":0,"part":"x"}`:                                                      true,
+		`{"type":"rows","path":"database/main/rows/pages","table":"pages","slice":1099511627776,"size":7,"part":"x"}`: false,
+		`{"type":"rows","path":"database/main/rows/pages","table":"pages","slice":-1,"size":7,"part":"x"}`:            false,
+		`{"type":"rows","path":"database/main/rows/pages","table":"pages","size":7,"part":"x"}`:                       false,
+		`{"type":"rows","path":"database/main/rows/pages","slice":1,"size":7,"part":"x"}`:                             false,
+		`{"type":"rows","path":"database/main/rows/pages","table":"pages","slice":1,"rows":-5,"size":7,"part":"x"}`:   false,
+		`{"type":"file","path":"webroot/a","size":-1,"part":"x"}`:                                                     false,
+		`{"type":"file","path":"webroot/a","uid":-1,"size":1,"part":"x"}`:                                             false,
+		`{"type":"file","path":"","size":1,"part":"x"}`:                                                               false,
+	} {
+		var stored bytes.Buffer
+		w, err := zstd.NewWriter(&stored)
+		require.NoError(t, err)
+		_, err = w.Write([]byte(line + "\n"))
+		require.NoError(t, errors.Join(err, w.Close()))
+		err = ReadList(&stored, func(Entry) error { return nil })
+		if good {
+			require.NoError(t, err, line)
+		} else {
+			require.ErrorIs(t, err, ErrList, line)
+		}
+	}
 }

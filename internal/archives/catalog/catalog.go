@@ -71,8 +71,8 @@ type Listing struct {
 // ErrUnknown is wrapped when no archive has the name that was asked for.
 var ErrUnknown = errors.New("there is no such archive")
 
-// maxRecord bounds a record's size: a million parts are well below it.
-const maxRecord = 256 << 20
+// maxRecord bounds a record's size: it has room for some 75,000 parts, of 64 MiB each.
+const maxRecord = 32 << 20
 
 // recordsAtOnce is how many records are read side by side.
 const recordsAtOnce = 8

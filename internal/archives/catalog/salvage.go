@@ -16,6 +16,9 @@ import (
 	"revlet/internal/store"
 )
 
+// mostStale bounds the names of what is stale in a part, as text.
+const mostStale = 64 << 20
+
 // IsDamage tells whether an error of one store is damage, or an object that is gone. What
 // was not reached may be sound.
 func IsDamage(err error) bool {
@@ -96,9 +99,12 @@ func (h *Held) entriesOf(ctx context.Context, part archive.Part, stale map[strin
 				return p.Blame(err)
 			}
 			if of, ok := strings.CutPrefix(hdr.Name, archive.StaleDir); ok {
-				text, err := io.ReadAll(tr)
+				text, err := io.ReadAll(io.LimitReader(tr, mostStale))
 				if err != nil {
 					return p.Blame(err)
+				}
+				if len(text) == mostStale {
+					return p.Blame(errors.New("it names too much that is stale"))
 				}
 				stale[of] = strings.Split(strings.TrimSuffix(string(text), "\x00"), "\x00")
 				continue

@@ -55,12 +55,18 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 	if u.Kind == database.Objects && p.Rows != nil {
 		return 0, nil // the live ones stay
 	}
-	text, err := io.ReadAll(in)
+	text, err := io.ReadAll(io.LimitReader(in, longestDefinitions))
+	if err == nil && len(text) == longestDefinitions {
+		err = fmt.Errorf("more than %d MiB of definitions", longestDefinitions>>20)
+	}
 	if err != nil {
 		return 0, err
 	}
 	return 0, runStatements(ctx, conn, u, p.Stage, p.Live, string(text))
 }
+
+// longestDefinitions bounds what defines tables, views and functions.
+const longestDefinitions = 64 << 20
 
 // copyHead is the line that begins a table's rows.
 func copyHead(table string) *regexp.Regexp {

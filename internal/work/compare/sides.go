@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"iter"
 
@@ -116,10 +117,13 @@ func (a Archive) Tables(ctx context.Context) (map[TableName]Sum, error) {
 		if e.Type == archive.TypeRows {
 			name := TableName{e.Database, e.Table}
 			sum := all[name]
+			if e.Slice < 1 || e.Slice > len(a.Parts) {
+				return fmt.Errorf("archive %s: %w: it lists slice %d of table %s, and has %d parts", a.Name, archive.ErrDamaged, e.Slice, e.Table, len(a.Parts))
+			}
 			for len(sum.Digests) < e.Slice {
 				sum.Digests = append(sum.Digests, "")
 			}
-			sum.Digests[max(e.Slice, 1)-1] = e.SHA256
+			sum.Digests[e.Slice-1] = e.SHA256
 			sum.Rows += e.Rows
 			all[name] = sum
 		}
