@@ -267,7 +267,7 @@ func siteText(s Site) string {
 
 func databaseText(d Database) string {
 	var fields []string
-	for _, f := range [][2]string{{"mysql", d.MySQL}, {"postgres", d.Postgres}, {"sqlite", d.SQLite}, {"password_file", d.PasswordFile}, {"password_env", d.PasswordEnv}} {
+	for _, f := range [][2]string{{"mysql", d.MySQL}, {"postgres", d.Postgres}, {"sqlite", d.SQLite}, {"password_file", d.PasswordFile}, {"password_env", d.PasswordEnv}, {"tls", d.TLS}, {"ca_file", d.CAFile}} {
 		if f[1] != "" {
 			fields = append(fields, f[0]+": "+quote(f[1]))
 		}

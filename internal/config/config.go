@@ -94,6 +94,16 @@ type Site struct {
 	zone       *time.Location
 }
 
+// NamesDatabases tells whether the entry says where databases are.
+func (s Site) NamesDatabases() bool {
+	for _, db := range s.Databases {
+		if db.MySQL+db.Postgres+db.SQLite != "" {
+			return true
+		}
+	}
+	return false
+}
+
 // Maintenance is a switch that the web server knows: a file in the webroot that
 // closes the site while it is there.
 type Maintenance struct {
@@ -119,6 +129,11 @@ type Database struct {
 	// PasswordFile and PasswordEnv say where the password is read from.
 	PasswordFile string `yaml:"password_file"`
 	PasswordEnv  string `yaml:"password_env"`
+	// TLS is how a server elsewhere is spoken to: verify (the default), unverified or off.
+	// CAFile holds certificates, in PEM, of authorities that are trusted as well. Where a
+	// recipe knows the database, an entry may say these two alone.
+	TLS    string `yaml:"tls"`
+	CAFile string `yaml:"ca_file"`
 }
 
 // Rehearse says how a site's archives are tried.
@@ -513,11 +528,17 @@ func (s settler) databases(all map[string]Database, site, where string) error {
 		if !ValidName(label) {
 			return s.at(where, "database name %q of site %q: use small letters, digits, dots and dashes", label, site)
 		}
-		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 {
+		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 && !(kinds == 0 && (db.TLS != "" || db.CAFile != "")) {
 			return s.at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
 		}
 		if db.PasswordFile != "" && db.PasswordEnv != "" {
 			return s.at(where+"."+label, "database %q of site %q has both `password_file:` and `password_env:`; keep one", label, site)
+		}
+		if !slices.Contains([]string{"", "verify", "unverified", "off"}, db.TLS) {
+			return s.at(where+"."+label+".tls", "database %q of site %q: `tls: %s` is verify, unverified or off", label, site, db.TLS)
+		}
+		if db.CAFile != "" {
+			db.CAFile = absolute(s.base, db.CAFile)
 		}
 		if db.SQLite != "" {
 			db.SQLite = absolute(s.base, db.SQLite)

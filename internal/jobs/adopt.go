@@ -206,6 +206,8 @@ type AdoptOrder struct {
 	Root string
 	// Name, Store, Address and Settings say what would otherwise be found out.
 	Name, Store, Address, Settings string
+	// TLS and CAFile say how a database server elsewhere is spoken to.
+	TLS, CAFile string
 	// Write puts the site into the configuration.
 	Write bool
 }
@@ -217,6 +219,9 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	s, err := a.recognise(o.Root, o.Settings)
 	if err != nil {
 		return nil, nil, err
+	}
+	for i := range s.Databases {
+		s.Databases[i].TLS = database.TLS{Mode: o.TLS, CAFile: o.CAFile}
 	}
 	if others := s.OtherSettings(); len(others) > 1 {
 		a.Tell(SeveralSites{s.Root, others})
@@ -246,8 +251,11 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	}
 	// A file that lies elsewhere counts only when the configuration says so.
 	for _, db := range s.Databases {
-		if !s.Own(db) {
+		switch {
+		case !s.Own(db):
 			entry.Databases = map[string]config.Database{db.Label: {SQLite: db.Path}}
+		case db.Engine != "sqlite" && o.TLS+o.CAFile != "":
+			entry.Databases = map[string]config.Database{db.Label: {TLS: o.TLS, CAFile: o.CAFile}}
 		}
 	}
 	for _, st := range stores {

@@ -128,7 +128,7 @@ func (a *Agent) pointable(s *site.Site, db site.Database) bool {
 		return false
 	}
 	_, own := s.Recipe.Databases[db.Label]
-	return own && len(a.Config.Sites[s.Name].Databases) == 0
+	return own && !a.Config.Sites[s.Name].NamesDatabases()
 }
 
 // tablesIn lists the tables of a database; none where it is a file that is not there.

@@ -27,7 +27,7 @@ import (
 func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site, error) {
 	cfg := a.Config.Sites[h.Site]
 	s, err := site.Open(h.Site, cfg)
-	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || len(cfg.Databases) > 0) {
+	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || cfg.NamesDatabases()) {
 		return s, nil
 	}
 	if !h.Scope.HasFiles() {
@@ -45,7 +45,7 @@ func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site
 	if second != nil {
 		return nil, errors.Join(err, second)
 	}
-	if len(cfg.Databases) == 0 && len(fromArchive.Databases) > 0 {
+	if !cfg.NamesDatabases() && len(fromArchive.Databases) > 0 {
 		a.Tell(SettingsFromArchive{})
 	}
 	return fromArchive, nil

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 )
 
@@ -93,6 +94,8 @@ type Database struct {
 	// Prefix begins the names of the CMS's tables.
 	Prefix    string
 	OwnTables []string
+	// TLS is how a server elsewhere is spoken to.
+	TLS database.TLS
 }
 
 // Where describes the database for people, without secrets.
@@ -153,6 +156,9 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	}
 	if err := s.readOwnSettings(c, read); err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	for i, db := range s.Databases {
+		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
 	return s, nil
@@ -261,6 +267,9 @@ func Described(all map[string]config.Database) (map[string]Database, error) {
 func described(all map[string]config.Database) ([]Database, error) {
 	var out []Database
 	for label, c := range all {
+		if c.MySQL+c.Postgres+c.SQLite == "" {
+			continue // it says how a database is reached that the recipe knows
+		}
 		db := Database{Label: label, Engine: "sqlite", Path: c.SQLite}
 		if c.SQLite == "" {
 			db.Engine = "mysql"

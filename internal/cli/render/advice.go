@@ -29,6 +29,8 @@ var Advice = map[reason.Reason]string{
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
 	reason.OtherCMS:              "check `root:`, or add --anyway",
+	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
+	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
 	reason.ConfigOfOthers:        "if it is meant, name it: --config ./{path}",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",

@@ -31,6 +31,8 @@ type Config struct {
 	// away a neighbour: another site in the same database.
 	Prefix    string
 	OwnTables []string
+	// TLS is how a server elsewhere is spoken to.
+	TLS database.TLS
 	// OpenTime is how long a server may take until it has told what it is; 0 means a
 	// minute. One that hangs takes connections and says nothing.
 	OpenTime time.Duration
@@ -75,12 +77,14 @@ func isCode(err error, codes ...uint16) bool {
 }
 
 // Open connects and looks at the database.
-func Open(ctx context.Context, c Config) (*Database, error) {
+func Open(ctx context.Context, c Config) (_ *Database, err error) {
 	dc := driver.NewConfig()
 	dc.User, dc.Passwd, dc.DBName = c.User, c.Password, c.Name
 	dc.Net, dc.Addr = "tcp", c.where()
 	if c.Socket != "" {
 		dc.Net = "unix"
+	} else if dc.TLS, err = c.TLS.Config(c.Host); err != nil {
+		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
 	dc.Timeout = 15 * time.Second
 	dc.MaxAllowedPacket = 0 // as large as the server takes
@@ -123,6 +127,9 @@ func (db *Database) lookNow(ctx context.Context) error {
 
 // explain words a failure to connect with the next step.
 func (c Config) explain(err error) error {
+	if why := database.ExplainTLS(err, errors.Is(err, driver.ErrNoTLS), c.where()); why != nil {
+		return fmt.Errorf("database %s: %w", c.Name, why)
+	}
 	hint := ""
 	switch {
 	case isCode(err, errAccess):

@@ -29,6 +29,8 @@ type Config struct {
 	User     string
 	Password string
 	Name     string
+	// TLS is how a server elsewhere is spoken to.
+	TLS database.TLS
 	// OpenTime is how long a server may take until it has told what it is; 0 means a
 	// minute. One that hangs takes connections and says nothing.
 	OpenTime time.Duration
@@ -64,6 +66,13 @@ func (c Config) connect(ctx context.Context) (*pgx.Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database %s: its settings make no sense together", c.Name)
 	}
+	// What the environment says of TLS, and falling back to none, is not wanted.
+	pc.TLSConfig, pc.Fallbacks = nil, nil
+	if c.Socket == "" {
+		if pc.TLSConfig, err = c.TLS.Config(c.Host); err != nil {
+			return nil, fmt.Errorf("database %s: %w", c.Name, err)
+		}
+	}
 	conn, err := pgx.ConnectConfig(ctx, pc)
 	if err != nil {
 		return nil, c.explain(err)
@@ -74,6 +83,9 @@ func (c Config) connect(ctx context.Context) (*pgx.Conn, error) {
 // explain words a failure to connect with the next step. Codes are those of
 // PostgreSQL's appendix "Error Codes".
 func (c Config) explain(err error) error {
+	if why := database.ExplainTLS(err, strings.Contains(err.Error(), "server refused TLS connection"), c.where()); why != nil {
+		return fmt.Errorf("database %s: %w", c.Name, why)
+	}
 	var pe *pgconn.PgError
 	hint := "nothing answers there; is the database server running?"
 	if errors.As(err, &pe) {

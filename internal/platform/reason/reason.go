@@ -59,6 +59,10 @@ const (
 	// CMS.
 	OtherSite Reason = "other-site"
 	OtherCMS  Reason = "other-cms"
+	// NoTLS: a database server elsewhere speaks no TLS; Untrusted: its certificate is not
+	// trusted.
+	NoTLS     Reason = "no-tls"
+	Untrusted Reason = "untrusted"
 	// DatabaseElsewhere: a site's settings choose a database file, "path" for "label",
 	// outside the site's folders.
 	DatabaseElsewhere Reason = "database-elsewhere"

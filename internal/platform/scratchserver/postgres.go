@@ -90,6 +90,7 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 		address = "127.0.0.1"
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", address, "-F", "-c", "unix_socket_permissions=0700")
+	cmd.Args = append(cmd.Args, o.Flags...)
 	cmd.SysProcAttr, cmd.Dir, cmd.Stdout, cmd.Stderr = as, dir, log, log
 	if s.process, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)

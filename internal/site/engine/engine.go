@@ -88,10 +88,10 @@ func DumpTables(make string, r io.Reader, live, from string) ([]string, error) {
 }
 
 func postgresConfig(db site.Database) postgres.Config {
-	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name}
+	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name, TLS: db.TLS}
 }
 
 func mysqlConfig(db site.Database) mysql.Config {
 	return mysql.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password,
-		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables}
+		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables, TLS: db.TLS}
 }

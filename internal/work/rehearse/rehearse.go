@@ -19,6 +19,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
@@ -425,7 +426,7 @@ func (s *servers) reached(db site.Database, port int, socket string) site.Databa
 	if s.passwords[key] == "" {
 		s.passwords[key] = rand.Text()
 	}
-	db.Password = s.passwords[key]
+	db.Password, db.TLS = s.passwords[key], database.TLS{}
 	db.Host, db.Port, db.Socket = "127.0.0.1", port, ""
 	if s.job.Try == nil {
 		db.Host, db.Socket = "", socket
