@@ -44,7 +44,7 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"store": name, "where": found.Where, "sites": render.NonNil(found.Sites), "exports": render.NonNil(found.Exports)})
+		return a.PrintJSON(map[string]any{"store": name, "where": found.Where, "sites": render.NonNil(found.Sites), "added": found.Added, "exports": render.NonNil(found.Exports)})
 	}
 	a.showDiscovered(c, found)
 	if len(found.Sites) == 0 {

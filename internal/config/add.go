@@ -222,7 +222,11 @@ func storeText(s Store) string {
 		if b.Len() > 0 {
 			b.WriteString(", ")
 		}
-		fmt.Fprintf(&b, "%s: %s", key, quote(fmt.Sprint(v.Field(i).Interface())))
+		value := fmt.Sprint(v.Field(i).Interface())
+		if v.Field(i).Kind() == reflect.String {
+			value = quote(value)
+		}
+		fmt.Fprintf(&b, "%s: %s", key, value)
 	}
 	return " {" + b.String() + "}\n"
 }
