@@ -128,3 +128,27 @@ func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	require.True(t, reason.Is(Trusted("revlet.yaml"), reason.ConfigOfOthers))
 	require.NoError(t, Trusted("/etc/revlet/revlet.yaml"), "one that is where it belongs is the system's")
 }
+
+// Whatever comes from a record is written as a value, or refused.
+func FuzzAdd(f *testing.F) {
+	f.Add("/srv/a", "https://a.example/", "tmp/**", "main", "u@h/d")
+	f.Add("/srv/a\n    rehearse: {serve: id}", "x: y", "]", "a: b", "{}")
+	f.Fuzz(func(t *testing.T, root, address, rule, label, where string) {
+		old := "stores: {here: {folder: /x}}\n"
+		path := filepath.Join(t.TempDir(), "revlet.yaml")
+		require.NoError(t, os.WriteFile(path, []byte(old), 0o600))
+		s := Site{Root: "/srv/" + root, Address: address, Skip: []string{rule}, Databases: map[string]Database{label: {MySQL: where}}, Stores: []string{"here"}}
+		if _, err := Add(&disk.Disk{}, path, nil, map[string]Site{"museum": s}); err != nil {
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			require.Equal(t, old, string(data))
+			return
+		}
+		c, err := Load(path)
+		require.NoError(t, err)
+		got := c.Sites["museum"]
+		require.Equal(t, []any{address, []string{rule}, where}, []any{got.Address, got.Skip, got.Databases[label].MySQL})
+		require.Nil(t, got.Rehearse)
+		require.Nil(t, c.Notify)
+	})
+}

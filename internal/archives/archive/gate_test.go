@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -113,19 +112,4 @@ func TestWhatASiteSaysIsTidied(t *testing.T) {
 	require.NoError(t, r.Origin.Check())
 	assert.Equal(t, "6.8??", r.Origin.Version)
 	assert.Empty(t, r.Origin.Address)
-}
-
-func FuzzRecord(f *testing.F) {
-	good, err := aRecord().Encode()
-	require.NoError(f, err)
-	f.Add(good)
-	f.Fuzz(func(t *testing.T, data []byte) {
-		r, err := DecodeRecord(data)
-		if err != nil {
-			return
-		}
-		require.NoError(t, r.Origin.Check())
-		_, err = json.Marshal(r)
-		require.NoError(t, err)
-	})
 }

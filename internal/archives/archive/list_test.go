@@ -94,6 +94,7 @@ func FuzzDecodeRecord(f *testing.F) {
 			for _, p := range r.Parts {
 				assert.True(t, filepath.IsLocal(PartPath(r.Site, p.Name)))
 			}
+			require.NoError(t, r.Origin.Check())
 		}
 	})
 }
