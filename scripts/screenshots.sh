@@ -114,7 +114,7 @@ cp revlet.yaml kept.yaml
 shot discover 'rm -r htdocs archives state revlet.yaml; printf "state: ./state\n" > revlet.yaml
 say ls
 say revlet stores discover sftp://keeper@127.0.0.1:2222/revlet --name harbour --password-file harbour.pw --trust --key kestrelpoint.key
-say revlet --quiet restore kestrelpoint --yes --key kestrelpoint.key'
+say revlet --quiet restore kestrelpoint --root htdocs --yes --key kestrelpoint.key'
 
 # A month of duties on a clock that is set; somebody plants a file near its end.
 mkdir "$work/month"

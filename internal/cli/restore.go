@@ -61,10 +61,10 @@ func (a *app) confirmPlace(c *cli.Command, name string, want *wish) error {
 	if err != nil || len(paths) == 0 || want.Root != "" {
 		return err
 	}
-	fmt.Fprintf(a.err, "%s only its archive says where %s belongs: %s\n", a.Bad("Not confirmed:"), name, render.PrintableText(strings.Join(paths, ", ")))
 	if c.Bool("yes") || !terminal(a.in) {
 		return nil // it is refused, with the way out
 	}
+	fmt.Fprintf(a.err, "%s only its archive says where %s belongs: %s\n", a.Bad("Not confirmed:"), name, render.PrintableText(strings.Join(paths, ", ")))
 	want.Root = paths[0]
 	return a.typed("If that is right, type the webroot's path: ", paths[0])
 }
