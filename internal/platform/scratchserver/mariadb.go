@@ -71,7 +71,11 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 		return nil, err
 	}
 	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--tmpdir=" + temporary, "--user=" + as.name}
-	install := exec.CommandContext(ctx, "mariadb-install-db", append(common, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+me.Username, "--skip-test-db")...)
+	way := []string{"--auth-root-authentication-method=socket", "--auth-root-socket-user=" + me.Username}
+	if o.Trust {
+		s.first, way = "root", []string{"--auth-root-authentication-method=normal"}
+	}
+	install := exec.CommandContext(ctx, "mariadb-install-db", append(append(common, way...), "--skip-test-db")...)
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
