@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/platform/signing"
 )
 
 // Whoever holds a store had commands run as root by what a record says of its site, and
@@ -23,6 +24,8 @@ func TestAForgedStoreHasNothingRunAndNothingWritten(t *testing.T) {
 	good, err := os.ReadFile(files[0])
 	require.NoError(t, err)
 	proof := w.path("owned")
+	stranger, err := signing.Generate()
+	require.NoError(t, err)
 	for name, forge := range map[string]func(*archive.Origin){
 		"a label": func(o *archive.Origin) {
 			o.Recipe, o.Databases = "", map[string]archive.DBOrigin{"main: {sqlite: /x}\n    rehearse: {serve: \"touch " + proof + "\"}\n    roots:\n      x": {Engine: "sqlite", Where: "/srv/x.db"}}
@@ -51,7 +54,7 @@ func TestAForgedStoreHasNothingRunAndNothingWritten(t *testing.T) {
 				}
 			}
 		}
-		data, err := rec.Encode()
+		data, err := rec.Encode(stranger) // whoever is there first is believed, and no further
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(files[0], data, 0o600))
 		for _, gone := range []string{"htdocs", "state", "revlet.yaml"} {

@@ -19,7 +19,7 @@ var shellBlock = regexp.MustCompile("(?s)```sh\n(.*?)```")
 // there, leaving out the block for the other make of database.
 func recoverByHand(t *testing.T, w *world, without string, env ...string) {
 	t.Helper()
-	need(t, "tar", "zstd", "sha256sum")
+	need(t, "tar", "zstd", "sha256sum", "ssh-keygen")
 	doc, err := os.ReadFile("../docs/RECOVERY-BY-HAND.md")
 	require.NoError(t, err)
 	script := "set -eu\n"
@@ -29,7 +29,7 @@ func recoverByHand(t *testing.T, w *world, without string, env ...string) {
 		}
 	}
 	cmd := exec.Command("sh", "-c", script)
-	cmd.Env = append(os.Environ(), append(env, "STORE="+w.path("archives"), "SITE=kestrelpoint", "TARGET="+w.path("recovered"), "ARCHIVE="+w.newest())...)
+	cmd.Env = append(os.Environ(), append(env, "STORE="+w.path("archives"), "SITE=kestrelpoint", "TARGET="+w.path("recovered"), "ARCHIVE="+w.newest(), "SIGNER="+string(w.signer(w.newest())))...)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 }

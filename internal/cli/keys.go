@@ -32,6 +32,12 @@ func (a *app) keysCommand() *cli.Command {
 		}, {
 			Name: "check", Usage: "does the key in FILE open the newest archive of each site?", ArgsUsage: "FILE",
 			Flags: []cli.Flag{jsonFlag}, Action: a.checkKey,
+		}, {
+			Name: "signers", Usage: "whose archives are taken: this machine's key, and those of others by site",
+			Description: "Every archive is signed by the machine that takes it. Archives by keys that this machine\n" +
+				"does not know are not taken: a key is known if it stands in `signed_by:` of the site, or\n" +
+				"was there when this machine saw the site's archives for the first time.",
+			Flags: []cli.Flag{jsonFlag}, Action: a.signers,
 		}},
 	}
 }
@@ -105,6 +111,21 @@ func (a *app) checkKey(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitDamage}
 	}
 	return err
+}
+
+func (a *app) signers(ctx context.Context, c *cli.Command) error {
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	own, sites, err := a.jobs.Signers()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"own": own, "sites": sites})
+	}
+	a.ShowSigners(own, sites)
+	return nil
 }
 
 // findKeys notes where keys come from. Nothing is read or asked until one is

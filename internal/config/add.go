@@ -259,6 +259,9 @@ func siteText(s Site) string {
 		b.WriteString("    skip: " + flow(s.Skip) + "\n")
 	}
 	b.WriteString("    stores: " + flow(s.Stores) + "\n")
+	if len(s.SignedBy) > 0 {
+		b.WriteString("    signed_by: " + flow(s.SignedBy) + "\n")
+	}
 	if c := s.Check; c != nil {
 		fmt.Fprintf(&b, "    check: {path: %s, status: %d", quote(c.Path), c.Status)
 		if c.Contains != "" {

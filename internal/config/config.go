@@ -22,6 +22,7 @@ import (
 
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
+	"revlet/internal/platform/signing"
 	"revlet/internal/rules/retention"
 	"revlet/internal/rules/schedule"
 )
@@ -70,7 +71,10 @@ type Site struct {
 	// Maintenance is a file whose presence closes the site, where the CMS has none.
 	Maintenance *Maintenance `yaml:"maintenance"`
 	Stores      []string     `yaml:"stores"`
-	Check       *Check       `yaml:"check"`
+	// SignedBy are the public keys (`ssh-ed25519 …`) of other machines that take archives
+	// of the site.
+	SignedBy []string `yaml:"signed_by"`
+	Check    *Check   `yaml:"check"`
 	// Checks are further ones.
 	Checks   []Check   `yaml:"checks"`
 	Rehearse *Rehearse `yaml:"rehearse"`
@@ -487,6 +491,7 @@ func (s settler) phrases(name, where string, one *Site) (err error) {
 		key  string
 		read func() error
 	}{
+		{".signed_by", one.settleSigners},
 		{".fresh", func() (err error) {
 			if one.Fresh != "" {
 				one.FreshEvery, err = ParseEvery(one.Fresh)
@@ -501,6 +506,18 @@ func (s settler) phrases(name, where string, one *Site) (err error) {
 		if err := step.read(); err != nil {
 			return s.at(where+step.key, "site %q: %v", name, err)
 		}
+	}
+	return nil
+}
+
+// settleSigners writes public keys in their one form, without comments.
+func (s *Site) settleSigners() error {
+	for i, typed := range s.SignedBy {
+		key, err := signing.ParsePublic(typed)
+		if err != nil {
+			return err
+		}
+		s.SignedBy[i] = string(key)
 	}
 	return nil
 }

@@ -54,13 +54,50 @@ type Store struct {
 	// Silence is how long the far end may say nothing, such as `90 seconds`.
 	Silence string `yaml:"silence"`
 
+	// Keeper says who deletes in the store: elsewhere, when this machine may neither delete
+	// nor overwrite there; empty is this machine.
+	Keeper string `yaml:"keeper"`
+	// Lock is for how long an S3 bucket's object lock holds what is written, such as
+	// `30 days`; LockMode is governance (the default) or compliance.
+	Lock     string `yaml:"lock"`
+	LockMode string `yaml:"lock_mode"`
+
 	// Keep are keep rules for this store, in place of the sites' own.
 	Keep *[]string `yaml:"keep"`
 
 	// BytesPerSecond, Patience and KeepRules are Rate, Silence and Keep as read.
-	BytesPerSecond int64            `yaml:"-"`
-	Patience       time.Duration    `yaml:"-"`
-	KeepRules      []retention.Rule `yaml:"-"`
+	BytesPerSecond int64         `yaml:"-"`
+	Patience       time.Duration `yaml:"-"`
+	// LockFor is Lock as read.
+	LockFor   time.Duration    `yaml:"-"`
+	KeepRules []retention.Rule `yaml:"-"`
+}
+
+// KeptElsewhere tells that this machine neither deletes nor overwrites in the store.
+func (s Store) KeptElsewhere() bool { return s.Keeper == KeeperElsewhere }
+
+// KeeperElsewhere is what Keeper says of a store that another machine looks after.
+const KeeperElsewhere = "elsewhere"
+
+// settleKeeper checks who may do what in the store.
+func (s *Store) settleKeeper() (err error) {
+	isS3 := s.Kind() == "s3" || s.Kind() == "plain_s3"
+	switch {
+	case s.Keeper != "" && s.Keeper != KeeperElsewhere:
+		return fmt.Errorf("`keeper: %s`: it is elsewhere, or left out", s.Keeper)
+	case s.Keeper != "" && s.Folder != "":
+		return errors.New("`keeper: elsewhere` is for stores on other machines: whoever takes this one over can delete a folder of it")
+	case s.Lock == "" && s.LockMode != "", s.Lock != "" && !isS3:
+		return errors.New("`lock:` is how long the object lock of an S3 bucket holds what is written, such as 30 days; `lock_mode:` goes with it")
+	case s.LockMode != "" && s.LockMode != "governance" && s.LockMode != "compliance":
+		return fmt.Errorf("`lock_mode: %s`: it is governance or compliance", s.LockMode)
+	}
+	if s.Lock != "" {
+		if s.LockFor, err = ParseSpan(s.Lock); err != nil {
+			return fmt.Errorf("`lock:` %w", err)
+		}
+	}
+	return nil
 }
 
 // Kind is the key of the address that is set.
@@ -145,8 +182,8 @@ func (s *Store) Settle(base string) error {
 			return fmt.Errorf("`silence:` %w", err)
 		}
 	}
-	if s.Kind() == "folder" {
-		return nil
+	if err := s.settleKeeper(); err != nil || s.Kind() == "folder" {
+		return err
 	}
 	_, err = s.URL()
 	return err

@@ -46,6 +46,9 @@ type Agent struct {
 	// was given, or empty.
 	Passphrase func() (string, error)
 	KeyFile    string
+	// SignedBy is a key, its fingerprint, or SignedByNobody: archives signed so are taken
+	// for this once, though nobody knows the key.
+	SignedBy string
 	// Tell is told what a person should hear of meanwhile.
 	Tell func(Event)
 	// Words writes a result as text for the history's log.

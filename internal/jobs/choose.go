@@ -49,7 +49,14 @@ func (a *Agent) FindOpen(ctx context.Context, typed string, before time.Time, ne
 // FindFor is Find for a need.
 func (a *Agent) FindFor(ctx context.Context, typed string, before time.Time, need Need) (*catalog.Held, error) {
 	if _, isSite := a.Config.Sites[typed]; isSite {
-		return a.newest(ctx, typed, before, need)
+		if a.SignedBy == SignedByNobody {
+			return nil, reason.BadUsage("an archive that nobody has signed is taken by its whole name only, not as the newest of %s", typed)
+		}
+		h, err := a.newest(ctx, typed, before, need)
+		if err == nil {
+			err = a.accept(h.Record)
+		}
+		return h, err
 	}
 	var candidates []string
 	for _, name := range a.Config.SiteNames() {
@@ -68,7 +75,7 @@ func (a *Agent) FindFor(ctx context.Context, typed string, before time.Time, nee
 		}
 		h, err := l.Pick(name, typed, before)
 		if err == nil {
-			return h, nil
+			return h, a.accept(h.Record)
 		}
 		failed = errors.Join(failed, err)
 	}
@@ -117,6 +124,8 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 			continue
 		case h.Taken.After(a.Now().Add(clockSlack)):
 			why = "its time is in the future"
+		case a.Config.Encrypt != nil && !h.Encrypted:
+			why = "it is not encrypted, and `encrypt:` says that archives are"
 		case !v.goodHeld(*h):
 			why = "it is damaged in store " + strings.Join(v.bad[h.Name], ", ")
 		case !serves(h.Scope, need, whole):

@@ -29,11 +29,36 @@ type FoundSite struct {
 	Sealed bool `json:"sealed"`
 	// Encrypted tells that the newest archive is encrypted.
 	Encrypted bool `json:"encrypted"`
+	// Signers are the keys that have signed archives of it; Unsigned counts those that
+	// nobody has.
+	Signers  []FoundSigner `json:"signers"`
+	Unsigned int           `json:"unsigned"`
 	// Refused is a path of it that no site can have, so that it is not written into the
 	// configuration; empty as a rule.
 	Refused string `json:"refused,omitempty"`
 	// Entry describes the site for the configuration.
 	Entry config.Site `json:"-"`
+}
+
+// FoundSigner is a key that has signed archives which were found.
+type FoundSigner struct {
+	Fingerprint string `json:"fingerprint"`
+	// Host is what the machine called itself; only its own word for it.
+	Host     string `json:"host"`
+	Archives int    `json:"archives"`
+	// Missing counts archives in between that are not there: removed, or withheld.
+	Missing int64 `json:"missing"`
+}
+
+// signersFound says who has signed what was found; their keys are pinned.
+func (f *FoundSite) signersFound(l *catalog.Listing) (pinned []string) {
+	f.Signers, f.Unsigned = []FoundSigner{}, len(l.Archives)
+	for _, row := range l.Rows() {
+		f.Signers = append(f.Signers, FoundSigner{row.Signer.Fingerprint(), row.Host, row.Archives, row.Missing})
+		f.Unsigned -= row.Archives
+		pinned = append(pinned, string(row.Signer))
+	}
+	return pinned
 }
 
 // sitesIn finds the sites in a store. When there are none, it looks one folder
@@ -78,8 +103,9 @@ func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, 
 
 // describeFound makes a configuration entry of the newest archive's origin.
 func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error) {
-	h := l.Archives[0]
+	h := l.Archives[max(0, slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Signer() != "" }))]
 	f := FoundSite{Site: name, Archives: len(l.Archives), Newest: h.Name, Encrypted: h.Encrypted}
+	pinned := f.signersFound(l)
 	_, f.Known = a.Config.Sites[name]
 	if err := h.Unseal(a.Keys); err != nil {
 		f.Sealed = true
@@ -92,7 +118,7 @@ func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error
 		}
 	}
 	f.Root, f.Address = o.Roots[site.RootLabel], o.Address
-	f.Entry = config.Site{Root: f.Root, Address: o.Address, Recipe: o.Recipe, Skip: o.Skipped}
+	f.Entry = config.Site{Root: f.Root, Address: o.Address, Recipe: o.Recipe, Skip: o.Skipped, SignedBy: pinned}
 	if o.Recipe == "" {
 		f.Entry.Recipe = "none"
 		f.Entry.Databases = describedDatabases(o)

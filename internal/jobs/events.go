@@ -44,6 +44,11 @@ type (
 		Root     string
 		Settings []string
 	}
+	// SignerTaken: archives of a site that were signed by a key are taken from now on.
+	SignerTaken struct {
+		Site string
+		Signer
+	}
 	// HostTrusted: the key of an SSH machine is accepted from now on.
 	HostTrusted struct{ Host, Fingerprint string }
 
@@ -96,6 +101,7 @@ func (PassedOver) event()          {}
 func (SettingsFromArchive) event() {}
 func (SiteDescribed) event()       {}
 func (SeveralSites) event()        {}
+func (SignerTaken) event()         {}
 func (HostTrusted) event()         {}
 func (ArchiveTaken) event()        {}
 func (CopiesVerified) event()      {}

@@ -40,19 +40,41 @@ var sqlKinds = map[string]bool{KindFiles: false, KindTree: false, KindSchema: tr
 
 // checkPart refuses a part that no backup describes so.
 func (r *Record) checkPart(p *Part) error {
+	if len(r.Sealed) > 0 {
+		if *p != p.public() {
+			return fmt.Errorf("part %.80q says in the clear what belongs to the key", p.Name)
+		}
+		return nil
+	}
 	isSQL, known := sqlKinds[p.Kind]
-	sealed := len(r.Sealed) > 0
 	switch {
 	case !known || isSQL != p.IsSQL():
 		return fmt.Errorf("part %.80q cannot be of kind %.20q", p.Name, p.Kind)
-	case p.Entries < 0 || p.Slice < 0 || p.Slice > mostSlices || p.Kind != KindRows && p.Slice != 0:
+	case p.ContentBytes < 0 || p.Entries < 0 || p.Slice < 0 || p.Slice > mostSlices || p.Kind != KindRows && p.Slice != 0:
 		return fmt.Errorf("part %.80q counts wrongly", p.Name)
-	case !sealed && p.Kind == KindRows && (p.Slice == 0 || p.Table == ""):
+	case p.Kind == KindRows && (p.Slice == 0 || p.Table == ""):
 		return fmt.Errorf("part %.80q is of no table", p.Name)
-	case !sealed && isSQL:
+	case isSQL:
 		if _, ok := r.Origin.Databases[p.Database]; !ok {
 			return fmt.Errorf("part %.80q is of a database %.80q that the record does not describe", p.Name, p.Database)
 		}
+	}
+	return nil
+}
+
+// checkTotals refuses sums that cannot be: below nothing, or not those of the objects
+// that the record names.
+func (r *Record) checkTotals() error {
+	t := r.Totals
+	for _, n := range []int64{t.Files, t.Folders, t.Links, t.FileBytes, t.Tables, t.Rows, t.DatabaseBytes, t.NewBytes, t.Skipped} {
+		if n < 0 {
+			return fmt.Errorf("it counts %d of something", n)
+		}
+	}
+	stored := int64(0)
+	r.Objects(func(_ string, bytes int64, _ string) { stored += bytes })
+	if t.StoredBytes != stored || t.NewBytes > stored {
+		return fmt.Errorf("it counts %d stored bytes, its parts and list have %d", t.StoredBytes, stored)
 	}
 	return nil
 }

@@ -15,7 +15,7 @@ import (
 // aRecord is one as a backup writes it.
 func aRecord() *Record {
 	sum := strings.Repeat("a", 64)
-	return &Record{Format: Format, Name: "kestrelpoint-20261120-032000", Site: "kestrelpoint", Taken: time.Date(2026, 11, 20, 3, 20, 0, 0, time.UTC), Scope: Full, Note: "well\nindeed",
+	return &Record{Format: Format, Name: "kestrelpoint-20261120-032000", Site: "kestrelpoint", Taken: time.Date(2026, 11, 20, 3, 20, 0, 0, time.UTC), Scope: Full, Note: "well\nindeed", List: ListRef{SHA256: sum, Lines: 4},
 		Origin: Origin{Address: "https://kestrelpoint.example/visit", Recipe: "wordpress", Version: "6.8", Skipped: []string{"tmp/**", "ä b/*"},
 			Roots:     map[string]string{"webroot": "/srv/kestrelpoint/htdocs", "above": "/srv/kestrelpoint", "media": "/srv/Meine Bilder"},
 			Databases: map[string]DBOrigin{"main": {Engine: "mysql", Where: "museum@127.0.0.1:3306/museum_cms", Prefix: "kp_"}, "notes": {Engine: "sqlite", Where: "/srv/notes.db"}}},
@@ -24,7 +24,7 @@ func aRecord() *Record {
 
 // Each was taken as it came: labels and paths went into the configuration as text.
 func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
-	good, err := aRecord().Encode()
+	good, err := aRecord().Encode(nil)
 	require.NoError(t, err)
 	_, err = DecodeRecord(good)
 	require.NoError(t, err)
@@ -61,10 +61,14 @@ func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
 		"rows of no table":           func(r *Record) { r.Parts[1].Table = "" },
 		"entries below zero":         func(r *Record) { r.Parts[1].Entries = -5 },
 		"a database not described":   func(r *Record) { r.Parts[1].Database = "other" },
+		"more bytes than parts have": func(r *Record) { r.Totals.StoredBytes = 1 << 40 },
+		"more new than there is":     func(r *Record) { r.Totals.NewBytes = 1 },
+		"files below zero":           func(r *Record) { r.Totals.Files = -1 },
+		"content below zero":         func(r *Record) { r.Parts[0].ContentBytes = -1 },
 	} {
 		r := aRecord()
 		forge(r)
-		data, err := r.Encode()
+		data, err := r.Encode(nil)
 		require.NoError(t, err)
 		_, err = DecodeRecord(data)
 		assert.ErrorIs(t, err, ErrRecord, name)
@@ -80,7 +84,7 @@ func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
 		require.NoError(t, err)
 		sealed, err := r.Seal(to)
 		require.NoError(t, err)
-		if data, err = sealed.Encode(); err == nil {
+		if data, err = sealed.Encode(nil); err == nil {
 			if r, err = DecodeRecord(data); err == nil {
 				err = r.Unseal(encryption.NewKeys(key))
 			}
@@ -94,7 +98,7 @@ func TestWordsOfARecordSteerNoTerminal(t *testing.T) {
 	r := aRecord()
 	r.Note, r.Host, r.Program = "\x1b]0;x\x07well\r\n\tindeed\u202e ü", "a\x1b[2J", "b\n"
 	r.Gaps = []Gap{{Path: "x", Kind: GapUnreadable, Why: "\x1b[31m"}}
-	data, err := r.Encode()
+	data, err := r.Encode(nil)
 	require.NoError(t, err)
 	r, err = DecodeRecord(data)
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/signing"
 )
 
 // Format is the version of the format that this program writes.
@@ -66,14 +67,32 @@ type Record struct {
 	Gaps   []Gap   `json:"gaps"`
 	// Encrypted tells that parts and list are encrypted with age.
 	Encrypted bool `json:"encrypted,omitempty"`
-	// Sealed holds what of an encrypted archive's record only its key opens:
-	// Note, Origin, Gaps and what parts hold. It is empty once opened.
+	// Sealed holds what of an encrypted archive's record only its key opens: all but
+	// what is needed to count, check and remove its objects. It is empty once opened.
 	Sealed []byte `json:"sealed,omitempty"`
-	// Checksum is the SHA-256 of the encoded record with this field empty. It tells
-	// what a disk or a line has changed; it proves nothing against somebody who
-	// wants to deceive.
+	// Number counts the archives of the site that the signer has taken, from 1; Before is the
+	// one before, nil for the first.
+	Number int64 `json:"number,omitempty"`
+	Before *Link `json:"before,omitempty"`
+	// Checksum is the SHA-256 of the encoded record with this field and the next empty.
+	// It tells what a disk or a line has changed.
 	Checksum string `json:"checksum"`
+	// Signature is that of the same bytes, by the machine that took the archive; empty in
+	// one that nobody has signed. See Signer.
+	Signature string `json:"signature"`
+
+	signer signing.Public
 }
+
+// Link names a record by its name and its checksum.
+type Link struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+}
+
+// Signer is the key that has signed the record's stored bytes; empty when nobody has. That
+// a key has signed it does not mean that the key is to be trusted.
+func (r *Record) Signer() signing.Public { return r.signer }
 
 // Origin tells where an archive came from, without secrets.
 type Origin struct {
@@ -180,6 +199,10 @@ const (
 	GapDatabase   = "database"
 )
 
+// mostBytes bounds the length of an object: sums of as many as a record can name do not
+// run over.
+const mostBytes = 1 << 44
+
 const nameTime = "20060102-150405"
 
 // NewName names the archive of a site taken at a moment.
@@ -245,6 +268,9 @@ func IsPartName(name string) bool { return partName.MatchString(name) }
 // ErrRecord is wrapped by errors about a record that cannot be used.
 var ErrRecord = errors.New("the record is not usable")
 
+// ErrSigner is wrapped by errors about a record that nobody known has signed.
+var ErrSigner = errors.New("nobody known here has signed it")
+
 // DecodeRecord reads and checks a record. A record of a newer format, or one
 // that is damaged, gives an error that wraps ErrRecord.
 func DecodeRecord(data []byte) (*Record, error) {
@@ -265,21 +291,41 @@ func DecodeRecord(data []byte) (*Record, error) {
 		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
 	}
 	r.tidyText()
-	if r.Checksum == "" || r.Checksum != checksum(data, r.Checksum) {
-		return nil, fmt.Errorf("%w: its checksum does not fit: it was changed since it was written", ErrRecord)
+	if err := r.checkSums(data); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
 	}
 	return r, nil
 }
 
-// checksum is that of an encoded record whose field for it holds sum.
-func checksum(data []byte, sum string) string {
-	digest := sha256.New()
-	if before, after, found := bytes.Cut(data, []byte(`"checksum": "`+sum+`"`)); found {
-		digest.Write(before)
-		digest.Write([]byte(`"checksum": ""`))
-		digest.Write(after)
+// SignatureNamespace is what records are signed for.
+const SignatureNamespace = "revlet-record"
+
+// trailer is how an encoded record ends: with what is of the bytes before it.
+var trailer = regexp.MustCompile(`\n  "checksum": "([0-9a-f]{64})",\n  "signature": "([A-Za-z0-9+/=]*)"\n}\n$`)
+
+const (
+	emptyTrailer  = "\n  \"checksum\": \"\",\n  \"signature\": \"\"\n}\n"
+	filledTrailer = "\n  \"checksum\": \"%s\",\n  \"signature\": \"%s\"\n}\n"
+)
+
+// checkSums compares an encoded record with its checksum and its signature. Only these
+// bytes are looked at, never what they decode to: there is one way to read them.
+func (r *Record) checkSums(data []byte) error {
+	found := trailer.FindSubmatchIndex(data)
+	if found == nil {
+		return errors.New("it does not end as a record does: it was changed since it was written")
 	}
-	return hex.EncodeToString(digest.Sum(nil))
+	r.Checksum, r.Signature = string(data[found[2]:found[3]]), string(data[found[4]:found[5]])
+	signed := append(bytes.Clone(data[:found[0]]), emptyTrailer...)
+	if sum := sha256.Sum256(signed); hex.EncodeToString(sum[:]) != r.Checksum {
+		return errors.New("its checksum does not fit: it was changed since it was written")
+	}
+	if r.Signature == "" {
+		return nil
+	}
+	var err error
+	r.signer, err = signing.Verify(SignatureNamespace, signed, r.Signature)
+	return err
 }
 
 func (r *Record) check() error {
@@ -290,15 +336,29 @@ func (r *Record) check() error {
 	if _, err := ParseScope(string(r.Scope)); err != nil {
 		return err
 	}
+	if r.Number < 0 || r.Before != nil && !r.Before.sound(r.Site) {
+		return fmt.Errorf("number %d and the archive before it do not make sense", r.Number)
+	}
 	for i, p := range r.Parts {
 		if strings.HasSuffix(p.Name, encryption.Ending) != r.Encrypted {
 			return fmt.Errorf("part %d (%q) and `encrypted` do not make sense together", i+1, p.Name)
 		}
-		if !partName.MatchString(p.Name) || !strings.HasPrefix(p.Name, p.SHA256) || p.Bytes < 0 || p.ContentBytes < 0 {
+		if !partName.MatchString(p.Name) || !strings.HasPrefix(p.Name, p.SHA256) || p.Bytes < 0 || p.Bytes > mostBytes {
 			return fmt.Errorf("part %d (%q) is not described soundly", i+1, p.Name)
 		}
 	}
+	if r.List.Bytes < 0 || r.List.Bytes > mostBytes || r.List.Lines < 0 || !sum256.MatchString(r.List.SHA256) {
+		return errors.New("the list is not described soundly")
+	}
 	return r.checkContent()
+}
+
+var sum256 = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// sound tells whether a link can be one to an archive of a site.
+func (l *Link) sound(site string) bool {
+	of, _, ok := SplitName(l.Name)
+	return ok && of == site && sum256.MatchString(l.SHA256)
 }
 
 // checkContent checks what is sealed in an encrypted record, once it is open.
@@ -308,22 +368,36 @@ func (r *Record) checkContent() error {
 			return err
 		}
 	}
+	if err := r.checkTotals(); err != nil {
+		return err
+	}
 	return r.Origin.Check()
 }
 
-// Encode writes the record as it is stored.
-func (r *Record) Encode() ([]byte, error) {
+// Encode writes the record as it is stored, signed with a key; nil leaves it unsigned.
+func (r *Record) Encode(key *signing.Key) ([]byte, error) {
 	if r.Gaps == nil {
 		r.Gaps = []Gap{}
 	}
-	r.Checksum = ""
+	r.Checksum, r.Signature, r.signer = "", "", ""
 	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
 		return nil, err
 	}
 	data = append(data, '\n')
-	r.Checksum = checksum(data, "")
-	return bytes.Replace(data, []byte(`"checksum": ""`), []byte(`"checksum": "`+r.Checksum+`"`), 1), nil
+	before, ok := bytes.CutSuffix(data, []byte(emptyTrailer))
+	if !ok {
+		return nil, errors.New("a record ends with its checksum and its signature")
+	}
+	sum := sha256.Sum256(data)
+	r.Checksum = hex.EncodeToString(sum[:])
+	if key != nil {
+		if r.Signature, err = key.Sign(SignatureNamespace, data); err != nil {
+			return nil, err
+		}
+		r.signer = key.Public()
+	}
+	return fmt.Appendf(before, filledTrailer, r.Checksum, r.Signature), nil
 }
 
 // IsSQL tells whether a part is SQL text, not tar.

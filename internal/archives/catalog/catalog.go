@@ -39,6 +39,9 @@ type Options struct {
 	// Known returns the copy of an archive's record that this machine has kept
 	// open, or nil.
 	Known func(site, name string) *archive.Record
+	// Trust refuses records that nobody known has signed: such a one is Broken, and stands
+	// in no other's way. Nil takes all: for counting what objects are named at all.
+	Trust func(*archive.Record) error
 }
 
 // unseal opens a record if that can be done here; one that cannot stays sealed.
@@ -91,6 +94,9 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 		records, errs := readRecords(ctx, s, site, names)
 		for i, name := range names {
 			r, err := records[i], errs[i]
+			if err == nil && o.Trust != nil {
+				err = o.Trust(r)
+			}
 			if err == nil {
 				err = o.unseal(r)
 			}
@@ -104,7 +110,7 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 				l.Archives = append(l.Archives, Held{Record: r, Stores: []store.Named{s}, Keys: o.Keys})
 				continue
 			}
-			if l.Archives[at].List.SHA256 != r.List.SHA256 {
+			if l.Archives[at].Checksum != r.Checksum {
 				l.Broken = append(l.Broken, Broken{Store: s.Name, Name: name, Err: fmt.Errorf("record %s: %w: it is another archive than store %s has under that name", name, archive.ErrRecord, l.Archives[at].Stores[0].Name)})
 				continue
 			}

@@ -46,12 +46,12 @@ func record(t testing.TB, day int, mark string) *archive.Record {
 	taken := began.AddDate(0, 0, day)
 	sum := strings.Repeat("a", 63) + mark
 	return &archive.Record{Format: archive.Format, Program: "test", Site: "kp", Name: archive.NewName("kp", taken), Scope: archive.Files, Taken: taken,
-		List: archive.ListRef{SHA256: sum, Bytes: 10}, Parts: []archive.Part{}}
+		List: archive.ListRef{SHA256: sum, Bytes: 10}, Totals: archive.Totals{StoredBytes: 10}, Parts: []archive.Part{}}
 }
 
 func lay(t testing.TB, dir string, r *archive.Record) string {
 	t.Helper()
-	data, err := r.Encode()
+	data, err := r.Encode(nil)
 	require.NoError(t, err)
 	file := filepath.Join(dir, filepath.FromSlash(r.Path()))
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))

@@ -20,12 +20,13 @@ const (
 
 // VerdictOf judges by the error of a complete look at an object: an object that is
 // missing from a store that answers, or whose bytes are not the ones written, is
-// damaged; any other error leaves it unknown.
+// damaged, and so is a record that nobody known has signed; any other error leaves it
+// unknown.
 func VerdictOf(err error) Verdict {
 	switch {
 	case err == nil:
 		return Sound
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, archive.ErrDamaged), errors.Is(err, archive.ErrRecord), errors.Is(err, archive.ErrList):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, archive.ErrDamaged), errors.Is(err, archive.ErrRecord), errors.Is(err, archive.ErrSigner), errors.Is(err, archive.ErrList):
 		return Damaged
 	}
 	return NotReached

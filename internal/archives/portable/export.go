@@ -105,7 +105,8 @@ func (e Export) describe(ctx context.Context, c container) error {
 	if err = errors.Join(err, enc.Close()); err != nil {
 		return err
 	}
-	record, err := e.Archive.Encode()
+	open := *e.Archive.Record
+	record, err := open.Encode(nil)
 	if err != nil {
 		return err
 	}

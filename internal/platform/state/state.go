@@ -104,6 +104,12 @@ func (s *State) Records(site string) string { return filepath.Join(s.Dir, "recor
 // Healthy is what a site's pages were like when it was last known to work.
 func (s *State) Healthy(site string) string { return filepath.Join(s.Dir, "healthy", site+".json") }
 
+// SigningKey is the file of the key that this machine signs records with.
+func (s *State) SigningKey() string { return filepath.Join(s.Dir, "signing.key") }
+
+// Signers is the file of those whose archives of a site are taken.
+func (s *State) Signers(site string) string { return filepath.Join(s.Dir, "signers", site+".json") }
+
 // KnownHosts is the file of SSH host keys that a person has accepted.
 func (s *State) KnownHosts() string { return filepath.Join(s.Dir, "known_hosts") }
 

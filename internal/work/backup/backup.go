@@ -21,6 +21,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/progress"
+	"revlet/internal/platform/signing"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/store"
@@ -60,6 +61,8 @@ type Job struct {
 	To             encryption.Recipients
 	RecipientNames []string
 	KeyFile        []byte
+	// Key signs the record; nil leaves it unsigned.
+	Key *signing.Key
 	// Imported and HandMade make the archive of something else than the live
 	// site: of a portable file, or of a copy that a person has made.
 	Imported *Imported

@@ -71,7 +71,7 @@ func (r *run) writeRecords(ctx context.Context) error {
 			return err
 		}
 	}
-	data, err := stored.Encode()
+	data, written, err := r.encode(ctx, stored)
 	if err != nil {
 		return err
 	}
@@ -88,7 +88,10 @@ func (r *run) writeRecords(ctx context.Context) error {
 		})
 	}
 	_ = g.Wait() // failures are kept in the targets
-	return r.allFailed()
+	if err := r.allFailed(); err != nil {
+		return err
+	}
+	return written()
 }
 
 func (r *run) writeRecord(ctx context.Context, t *target, data []byte) error {
@@ -106,7 +109,7 @@ func (r *run) writeRecord(ctx context.Context, t *target, data []byte) error {
 	if err := putBytes(ctx, t, r.record.Path(), data); err != nil {
 		return fmt.Errorf("write the record: %w", err)
 	}
-	return nil
+	return t.protect(ctx, &r.record)
 }
 
 // writeList writes the list to the stores and an open copy of it to the state

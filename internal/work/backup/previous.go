@@ -423,7 +423,8 @@ func filesOf(ctx context.Context, h *catalog.Held) iter.Seq2[archive.Line, error
 // keepOpen keeps the record of an encrypted archive readable on this machine,
 // which holds the site itself in the clear anyway.
 func keepOpen(st *state.State, rec *archive.Record) error {
-	data, err := rec.Encode()
+	open := *rec
+	data, err := open.Encode(nil)
 	if err != nil {
 		return err
 	}

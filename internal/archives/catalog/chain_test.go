@@ -1,0 +1,84 @@
+package catalog
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/signing"
+	"revlet/internal/store"
+)
+
+// laySigned lays a row of n archives, each naming the one before.
+func laySigned(t *testing.T, dir string, key *signing.Key, n int) (files []string) {
+	t.Helper()
+	var before *archive.Link
+	for i := range n {
+		r := record(t, i, "a")
+		r.Number, r.Before = int64(i+1), before
+		data, err := r.Encode(key)
+		require.NoError(t, err)
+		before = &archive.Link{Name: r.Name, SHA256: r.Checksum}
+		file := filepath.Join(dir, filepath.FromSlash(r.Path()))
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		files = append(files, file)
+	}
+	return files
+}
+
+func TestWhatIsMissingInARowIsCounted(t *testing.T) {
+	s, dir := newShelf(t, "here", false)
+	key, err := signing.Generate()
+	require.NoError(t, err)
+	files := laySigned(t, dir, key, 6)
+	rows := func() []Row {
+		l, err := List(t.Context(), []store.Named{s}, "kp", Options{})
+		require.NoError(t, err)
+		return l.Rows()
+	}
+	assert.Equal(t, []Row{{Signer: key.Public(), Archives: 6}}, rows())
+	require.NoError(t, os.Remove(files[2]))
+	require.NoError(t, os.Remove(files[3]))
+	assert.Equal(t, int64(2), rows()[0].Missing)
+	require.NoError(t, os.Remove(files[0]))
+	assert.Equal(t, int64(2), rows()[0].Missing, "what is older than the oldest was removed by age")
+
+	// The same machine's, of another past: after its state was put back from a backup.
+	other := record(t, 9, "b")
+	other.Number, other.Before = 6, &archive.Link{Name: record(t, 4, "a").Name, SHA256: record(t, 4, "a").List.SHA256}
+	data, err := other.Encode(key)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.FromSlash(other.Path())), data, 0o600))
+	assert.Len(t, rows()[0].Broken, 2, "two of one number, and one that does not follow")
+}
+
+func TestOnlyTrustedRecordsAreListed(t *testing.T) {
+	here, hereDir := newShelf(t, "here", false)
+	far, farDir := newShelf(t, "far", true)
+	good, err := signing.Generate()
+	require.NoError(t, err)
+	evil, err := signing.Generate()
+	require.NoError(t, err)
+	laySigned(t, hereDir, evil, 2) // in the first store that is asked
+	laySigned(t, farDir, good, 1)
+	l, err := List(t.Context(), []store.Named{here, far}, "kp", Options{Trust: func(r *archive.Record) error {
+		if r.Signer() != good.Public() {
+			return archive.ErrSigner
+		}
+		return nil
+	}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"kp-20261101-032000 in far"}, names(l), "a forged one hides no real one")
+	require.Len(t, l.Broken, 2)
+	for _, b := range l.Broken {
+		assert.Equal(t, "here", b.Store)
+		assert.Equal(t, Damaged, b.Verdict())
+	}
+	_, err = l.Pick("kp", "kp-20261102-032000", began.AddDate(1, 0, 0))
+	assert.ErrorIs(t, err, archive.ErrSigner)
+}

@@ -1,0 +1,226 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/platform/signing"
+)
+
+// Whoever holds a store can put an archive there. Which ones are taken is decided here, at
+// one gate: by who has signed them. Those of this machine are, those of the keys that the
+// configuration names, and those of the keys that were there when the machine first saw the
+// site's archives. All others are as good as damaged, unless a person asks for one by name.
+
+// SignedByNobody is what a person says instead of a key to have an archive taken that
+// nobody has signed.
+const SignedByNobody = "nobody"
+
+// signers are those whose archives of a site are taken, as the state folder remembers them.
+type signers struct {
+	Keys []Signer `json:"keys"`
+	// Accepted are single archives that a person has asked for by name: name → checksum.
+	Accepted map[string]string `json:"accepted,omitempty"`
+
+	// configured tells that the configuration names some; seen, that there is a file.
+	configured, seen bool
+	own              signing.Public
+	// named is whom a person has named for this once.
+	named string
+}
+
+// Signer is a key whose archives of a site are taken.
+type Signer struct {
+	Key         signing.Public `json:"key"`
+	Fingerprint string         `json:"fingerprint"`
+	// Host is what the machine called itself; only its own word for it.
+	Host string `json:"host,omitempty"`
+	// How tells why the key is taken: own, configured or first-seen.
+	How   string    `json:"how"`
+	Since time.Time `json:"since,omitzero"`
+}
+
+// The reasons why a key is taken.
+const (
+	SignerOwn        = "own"
+	SignerConfigured = "configured"
+	SignerFirstSeen  = "first-seen"
+)
+
+// signingKey is this machine's key; it is made when there is none.
+func (a *Agent) signingKey() (*signing.Key, error) { return signing.Open(a.Disk, a.State.SigningKey()) }
+
+// signersOf gathers whose archives of a site are taken.
+func (a *Agent) signersOf(site string) (*signers, error) {
+	s := &signers{named: a.SignedBy}
+	data, err := a.Disk.ReadFile(a.State.Signers(site))
+	switch {
+	case err == nil:
+		s.seen, err = true, json.Unmarshal(data, s)
+	case errors.Is(err, fs.ErrNotExist):
+		err = nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read whose archives of %s are taken: %w", site, err)
+	}
+	for _, key := range a.Config.Sites[site].SignedBy {
+		public := signing.Public(key)
+		s.configured = true
+		s.Keys = append(s.Keys, Signer{Key: public, Fingerprint: public.Fingerprint(), How: SignerConfigured})
+	}
+	if made, err := a.Disk.Exists(a.State.SigningKey()); err != nil || !made {
+		return s, err
+	}
+	key, err := a.signingKey()
+	if err != nil {
+		return nil, err
+	}
+	s.own = key.Public()
+	return s, nil
+}
+
+func (a *Agent) saveSigners(site string, s *signers) error {
+	kept := signers{Accepted: s.Accepted, Keys: slices.DeleteFunc(slices.Clone(s.Keys), func(k Signer) bool { return k.How == SignerConfigured })}
+	data, err := json.Marshal(kept)
+	if err == nil {
+		err = a.Disk.MkdirAll(filepath.Dir(a.State.Signers(site)), 0o700)
+	}
+	if err == nil {
+		err = a.Disk.WriteFile(a.State.Signers(site), data, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("remember whose archives of %s are taken: %w", site, err)
+	}
+	return nil
+}
+
+// how tells why a record's signer is taken; empty when it is not.
+func (s *signers) how(r *archive.Record) string {
+	signer := r.Signer()
+	if signer == "" {
+		return ""
+	}
+	if signer == s.own {
+		return SignerOwn
+	}
+	for _, k := range s.Keys {
+		if k.Key == signer {
+			return k.How
+		}
+	}
+	return ""
+}
+
+// check refuses a record that is not to be taken.
+func (s *signers) check(r *archive.Record) error {
+	signer := r.Signer()
+	switch {
+	case s.how(r) != "", s.Accepted[r.Name] != "" && s.Accepted[r.Name] == r.Checksum, s.askedFor(r):
+		return nil
+	case signer == "":
+		return reason.Because(reason.Unsigned, reason.Names{"archive": r.Name}, fmt.Errorf("%s: %w: it is not signed at all, so anybody could have put it there", r.Name, archive.ErrSigner))
+	}
+	return reason.Because(reason.SignerUnknown, reason.Names{"archive": r.Name, "key": signer.Fingerprint(), "site": r.Site, "public": string(signer)},
+		fmt.Errorf("%s: %w: the key is %s", r.Name, archive.ErrSigner, signer.Fingerprint()))
+}
+
+// askedFor tells whether a person has named the record's signer.
+func (s *signers) askedFor(r *archive.Record) bool {
+	signer := r.Signer()
+	if signer == "" {
+		return s.named == SignedByNobody
+	}
+	return s.named == signer.Fingerprint() || s.named == string(signer)
+}
+
+// trust returns the gate for a site's records. When this machine sees archives of the site
+// for the first time, the keys that have signed them are taken from then on, and told.
+func (a *Agent) trust(ctx context.Context, site string) (*signers, error) {
+	s, err := a.signersOf(site)
+	if err != nil || s.seen || s.configured {
+		return s, err
+	}
+	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{})
+	if err != nil || len(l.Archives) == 0 {
+		return s, nil // whoever asks hears of it
+	}
+	for _, h := range l.Archives {
+		if h.Signer() != "" && s.how(h.Record) == "" {
+			s.Keys = append(s.Keys, Signer{h.Signer(), h.Signer().Fingerprint(), h.Host, SignerFirstSeen, a.Now()})
+		}
+	}
+	for _, k := range s.Keys {
+		a.Tell(SignerTaken{Site: site, Signer: k})
+	}
+	return s, a.saveSigners(site, s)
+}
+
+// sign returns the key that a new archive of a site is signed with. From then on it is
+// known whose archives of the site are taken.
+func (a *Agent) sign(ctx context.Context, site string) (*signing.Key, error) {
+	key, err := a.signingKey()
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.trust(ctx, site)
+	if err == nil && !s.seen {
+		err = a.saveSigners(site, s)
+	}
+	return key, err
+}
+
+// accept remembers an archive that was asked for by name.
+func (a *Agent) accept(r *archive.Record) error {
+	if a.SignedBy == "" {
+		return nil
+	}
+	s, err := a.signersOf(r.Site)
+	if err != nil || s.how(r) != "" || !s.askedFor(r) {
+		return err
+	}
+	if s.Accepted == nil {
+		s.Accepted = map[string]string{}
+	}
+	s.Accepted[r.Name] = r.Checksum
+	return a.saveSigners(r.Site, s)
+}
+
+// Signed tells who has signed an archive, and why that key is taken.
+func (a *Agent) Signed(r *archive.Record) Signer {
+	key := r.Signer()
+	signed := Signer{Key: key, Fingerprint: key.Fingerprint()}
+	if s, err := a.signersOf(r.Site); err == nil {
+		signed.How = s.how(r)
+		if i := slices.IndexFunc(s.Keys, func(k Signer) bool { return k.Key == key }); i >= 0 {
+			signed = s.Keys[i]
+		}
+	}
+	return signed
+}
+
+// Signers are this machine's key, and by site those whose archives are taken beside its own.
+func (a *Agent) Signers() (own Signer, sites map[string][]Signer, err error) {
+	key, err := a.signingKey()
+	if err != nil {
+		return own, nil, err
+	}
+	own = Signer{Key: key.Public(), Fingerprint: key.Public().Fingerprint(), How: SignerOwn}
+	sites = map[string][]Signer{}
+	for _, name := range a.Config.SiteNames() {
+		s, err := a.signersOf(name)
+		if err != nil {
+			return own, nil, err
+		}
+		sites[name] = nonNil(s.Keys)
+	}
+	return own, sites, nil
+}
