@@ -299,3 +299,11 @@ func get(t *testing.T, url string) (int, string) {
 	require.NoError(t, err)
 	return resp.StatusCode, string(body)
 }
+
+// read is the content of a file of the world.
+func (w *world) read(name string) string {
+	w.t.Helper()
+	data, err := os.ReadFile(w.path(name))
+	require.NoError(w.t, err)
+	return string(data)
+}

@@ -144,7 +144,8 @@ func TestPlainOutput(t *testing.T) {
 	r = w.try("--quiet", "verify")
 	assert.Empty(t, r.err)
 	lines := strings.Split(strings.TrimSpace(r.out), "\n")
-	require.Len(t, lines, 2)
+	require.Len(t, lines, 3)
+	assert.Contains(t, lines[2], "Signed by this machine")
 	assert.Equal(t, strings.Index(lines[0], "STORE"), strings.Index(lines[1], "here"), "columns stand under their headings")
 }
 

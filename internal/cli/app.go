@@ -253,6 +253,7 @@ func (a *app) open(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	a.findKeys(c)
+	a.jobs.SignedBy = c.String("signed-by")
 	return a.jobs.Open(ctx, path, c.String("state"))
 }
 

@@ -56,13 +56,15 @@ func (a *app) showCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "files", Usage: "list every path"},
 			&cli.BoolFlag{Name: "parts", Usage: "list every part"},
-			beforeFlag, keyFlag, jsonFlag,
+			beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.show,
 	}
 }
 
 var beforeFlag = &cli.StringFlag{Name: "before", Usage: "with a site's name: the newest archive before `DATE` (2026-11-20 or 2026-11-20 14:00)"}
+
+var signedByFlag = &cli.StringFlag{Name: "signed-by", Usage: "take an archive of this `KEY` too, whom nobody here knows: its SHA256:… fingerprint, or nobody"}
 
 // before reads --before in local time.
 func before(c *cli.Command) (time.Time, error) { return date("--before", c.String("before")) }
@@ -110,7 +112,7 @@ func (a *app) show(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"record": h.Record, "components": held.Components, "tables": held.Tables, "stores": held.Stores, "pending": held.Pending, "verified": held.Verified})
+		return a.PrintJSON(map[string]any{"record": h.Record, "components": held.Components, "tables": held.Tables, "stores": held.Stores, "pending": held.Pending, "verified": held.Verified, "signer": held.Signer})
 	}
 	a.ShowArchive(h, held)
 	if c.Bool("parts") {

@@ -31,7 +31,7 @@ func (a *app) compareCommand() *cli.Command {
 			&cli.StringFlag{Name: "text", Usage: "show how the text of the file `PATH` differs"},
 			&cli.StringFlag{Name: "since", Usage: "tell in which archive `PATH`, a live file, or TABLE:COLUMN=VALUE, a row, first appeared"},
 			&cli.BoolFlag{Name: "all", Usage: "list everything that differs, however much it is"},
-			beforeFlag, keyFlag, jsonFlag,
+			beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.compare,
 	}

@@ -95,6 +95,9 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 	for _, file := range found.Exports {
 		fmt.Fprintf(a.Out, "A portable archive lies there: `revlet import %s` takes it in.\n", file)
 	}
+	for _, f := range found.Sites {
+		a.ShowFoundSigners(f)
+	}
 	if len(rows) > 0 {
 		a.showWritten(c, found)
 	}

@@ -31,6 +31,8 @@ func (a *app) hear(e jobs.Event) {
 		a.note("site %s is written into %s, as its archive describes it:\n%s", e.Site, e.Path, strings.TrimRight(render.PrintableText(e.Added), "\n"))
 	case jobs.SeveralSites:
 		a.note("this installation holds several sites; `revlet adopt %s --settings FILE` adopts another: %s", e.Root, joined(e.Settings))
+	case jobs.SignerTaken:
+		a.note("archives of %s by %s (%s) are taken from now on: they were there when this machine first looked. To hold to that, put it into `signed_by:` of the site: %s", e.Site, e.Fingerprint, e.Host, e.Key)
 	case jobs.HostTrusted:
 		a.note("the key %s of %s is accepted from now on.", e.Fingerprint, e.Host)
 	case jobs.MessageUnsent:

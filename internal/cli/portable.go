@@ -24,7 +24,7 @@ func (a *app) exportCommand() *cli.Command {
 			"encrypted. `revlet import FILE` and `revlet restore FILE` take it in again.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "split", Usage: "into pieces of `BYTES` (such as 500MB), for places with an upload limit"},
-			beforeFlag, keyFlag, jsonFlag,
+			beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.export,
 	}

@@ -16,7 +16,7 @@ func (a *app) rehearseCommand() *cli.Command {
 			"site is not touched. Without ARCHIVE, the newest good one of each site is tried. With\n" +
 			"`rehearse: {serve: …}` the copy is served and asked with the site's checks. The exit code\n" +
 			"is 4 when an archive does not restore.",
-		Flags: []cli.Flag{beforeFlag, keyFlag, jsonFlag}, Action: a.rehearse,
+		Flags: []cli.Flag{beforeFlag, keyFlag, signedByFlag, jsonFlag}, Action: a.rehearse,
 	}
 }
 

@@ -48,7 +48,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
-			salvageFlag, beforeFlag, keyFlag, dryRunFlag, yesFlag, jsonFlag,
+			salvageFlag, beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
 	}
@@ -252,6 +252,9 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 	for _, name := range want.above {
 		lines = append(lines, [2]string{"settings", render.Printable(filepath.Join(filepath.Dir(s.Root), name)) + " is gone and comes back"})
 	}
+	if signer := a.jobs.Signed(h.Record); signer.How != jobs.SignerOwn {
+		lines = append(lines, [2]string{"signed by", a.Signer(signer)})
+	}
 	a.Facts(append(lines, [2]string{"replaced", "what is there now is set aside, not deleted"}))
 	a.ShowUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
 	a.ShowGaps(h.Record, render.GapsShown)
@@ -330,7 +333,7 @@ func (a *app) extractCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
 			&cli.StringSliceFlag{Name: "table", Usage: "a table's `NAME`, written as SQL text; may be given again"},
-			salvageFlag, beforeFlag, keyFlag, jsonFlag,
+			salvageFlag, beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.extract,
 	}

@@ -62,7 +62,7 @@ func (a *app) holdCommand() *cli.Command {
 	return &cli.Command{
 		Name: "hold", Usage: "exempt an archive from retention until it is released", ArgsUsage: "ARCHIVE",
 		Description: "The hold is kept in the stores beside the archive, so every machine respects it.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "why", Usage: "`TEXT` that says why"}, beforeFlag, keyFlag},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "why", Usage: "`TEXT` that says why"}, beforeFlag, keyFlag, signedByFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.changeHold(ctx, c, "does not know of the hold", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Hold(ctx, h, c.String("why"))
@@ -77,7 +77,7 @@ func (a *app) holdCommand() *cli.Command {
 
 func (a *app) releaseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "release", Usage: "lift a hold", ArgsUsage: "ARCHIVE", Flags: []cli.Flag{beforeFlag, keyFlag},
+		Name: "release", Usage: "lift a hold", ArgsUsage: "ARCHIVE", Flags: []cli.Flag{beforeFlag, keyFlag, signedByFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.changeHold(ctx, c, "still holds it", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Release(ctx, h)

@@ -24,7 +24,7 @@ func (a *app) verifyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "digests", Usage: "compare the stored bytes with what was written"},
 			&cli.BoolFlag{Name: "quick", Usage: "compare lengths only"},
 			&cli.StringFlag{Name: "store", Usage: "in this `STORE` only"},
-			beforeFlag, keyFlag, jsonFlag,
+			beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.verify,
 	}
@@ -49,7 +49,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		err = a.PrintJSON(map[string]any{"verdict": proof.Verdict(), "sound": proof.Sound(), "reports": render.NonNil(proof.Reports), "trouble": render.NonNil(render.TroubleTexts(proof.Trouble))})
+		err = a.PrintJSON(map[string]any{"verdict": proof.Verdict(), "sound": proof.Sound(), "reports": render.NonNil(proof.Reports), "signers": render.NonNil(proof.Signers), "trouble": render.NonNil(render.TroubleTexts(proof.Trouble))})
 	} else {
 		a.ShowReports(proof)
 	}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -10,16 +11,22 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/rules/retention"
 	"revlet/internal/site"
+	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/backup"
 )
 
 // List reads the archives of a site, newest first, and has the history know of
-// them. Encrypted records are opened as far as that needs nobody to be asked.
+// them; those that nobody known has signed are among the broken ones. Encrypted records are opened as far as that needs nobody to be asked.
 func (a *Agent) List(ctx context.Context, name string) (*catalog.Listing, error) {
+	s, err := a.trust(ctx, name)
+	if err != nil {
+		return nil, err
+	}
 	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[name]), name, catalog.Options{Keys: a.Keys,
-		Known: a.openRecord})
+		Known: a.openRecord, Trust: s.check})
 	if err != nil {
 		return nil, err
 	}
@@ -58,22 +65,69 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 				return err
 			}
 		}
+		if len(fresh) > 0 {
+			if err := a.History.Clear(ctx, site, alarm.Vanished, h.Name, a.Now()); err != nil {
+				return err
+			}
+		}
+		if at[h.Name] == nil && a.Signed(h.Record).How != SignerOwn {
+			if err := a.History.Raise(ctx, site, alarm.OfArrival(archiveLine(h.Record), known, a.Now()), a.Now()); err != nil {
+				return err
+			}
+		}
 		if at[h.Name] == nil {
 			if err := a.pendAfterCrash(ctx, site, h, known); err != nil {
 				return err
 			}
 		}
 	}
+	return a.noticeMissing(ctx, site, known, func(k history.Archive, store string) bool {
+		return listed[[2]string{k.Name, store}] || !a.answered(l, site, k.Name, store)
+	})
+}
+
+// noticeMissing notes the archives that were in a store and are not there now, and raises
+// an alarm about those that nobody should have removed.
+func (a *Agent) noticeMissing(ctx context.Context, site string, known []history.Archive, there func(history.Archive, string) bool) error {
+	var found []history.Finding
 	for _, k := range known {
-		for _, s := range k.Copies {
-			if s.Gone.IsZero() && !listed[[2]string{k.Name, s.Store}] && a.answered(l, site, k.Name, s.Store) {
-				if err := a.History.WentFrom(ctx, k.Name, s.Store, a.Now(), "it was found missing"); err != nil {
-					return err
-				}
+		var from []string
+		for _, c := range k.Copies {
+			if !c.Gone.IsZero() || there(k, c.Store) {
+				continue
+			}
+			if err := a.History.WentFrom(ctx, k.Name, c.Store, a.Now(), "it was found missing"); err != nil {
+				return err
+			}
+			if !a.mayGo(site, known, k.Name, c.Store) {
+				from = append(from, c.Store)
 			}
 		}
+		if len(from) > 0 {
+			found = append(found, history.Finding{Kind: alarm.Vanished, Archive: k.Name, Detail: fmt.Sprintf("%s is gone from %s, and this machine has not removed it", k.Name, strings.Join(from, " and "))})
+		}
 	}
-	return nil
+	return a.History.Raise(ctx, site, found, a.Now())
+}
+
+// mayGo tells whether the keeper of a store may have removed an archive: where this
+// machine is not the keeper, what the keep rules let go; without rules, all but the newest.
+func (a *Agent) mayGo(site string, known []history.Archive, name, store string) bool {
+	if !a.Config.Stores[store].KeptElsewhere() {
+		return false
+	}
+	var candidates []retention.Archive
+	for _, k := range known { // the newest first
+		if k.In(store) {
+			candidates = append(candidates, retention.Archive{Name: k.Name, Scope: k.Scope, Taken: k.Taken})
+		}
+	}
+	rules := a.Config.KeepIn(site, store)
+	if len(rules) == 0 {
+		return len(candidates) > 0 && candidates[0].Name != name
+	}
+	decisions, _ := a.plan(site, candidates, rules, nil, nil)
+	return slices.ContainsFunc(decisions, func(d Decision) bool { return d.Name == name && !d.Keep })
 }
 
 // pendAfterCrash notes that an archive, which the history learns of only now, has yet to
@@ -157,6 +211,8 @@ type Listed struct {
 	Verified  *ListedProof `json:"verified"`
 	// Rehearsed is the last rehearsal; null when there was none.
 	Rehearsed *ListedRehearsal `json:"rehearsed"`
+	// SignedBy is the fingerprint of the key that has signed it, empty if none has.
+	SignedBy string `json:"signed_by"`
 }
 
 // ListedRehearsal is the last rehearsal of an archive.
@@ -316,7 +372,7 @@ func (a *Agent) pending(ctx context.Context, site string) (map[string][]string, 
 }
 
 func listing(h catalog.Held, proofs []history.Proof, pending []string) Listed {
-	l := Listed{Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
+	l := Listed{SignedBy: h.Signer().Fingerprint(), Name: h.Name, Site: h.Site, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Encrypted: h.Encrypted, Sealed: len(h.Sealed) > 0,
 		Stored: h.Totals.StoredBytes, New: h.Totals.NewBytes, Gaps: len(h.Gaps), Stores: nonNil(StoreNames(h.Stores)), Pending: nonNil(pending), NotReached: []string{}}
 	for i, p := range proofs {
 		if i == 0 || l.Verified.Sound && !p.Sound {
@@ -344,6 +400,7 @@ type TableRows struct {
 // Contents is what one archive holds.
 type Contents struct {
 	Listed
+	Signer     Signer
 	Components []Component
 	Tables     []TableRows
 }
@@ -362,7 +419,7 @@ func (a *Agent) Show(ctx context.Context, h *catalog.Held) (*Contents, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Contents{listing(*h, v.proofs[h.Name], pending[h.Name]), components, tables}, nil
+	return &Contents{listing(*h, v.proofs[h.Name], pending[h.Name]), a.Signed(h.Record), components, tables}, nil
 }
 
 // summarise reads the list into sums by component and by table.

@@ -124,6 +124,10 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 	if err != nil {
 		return nil, err
 	}
+	key, err := a.sign(ctx, name)
+	if err != nil {
+		return nil, err
+	}
 	damaged := map[string]map[string]bool{}
 	for _, store := range cfg.Stores {
 		if damaged[store], err = a.History.DamagedIn(ctx, store); err != nil {
@@ -139,7 +143,7 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, file, scratch)
 		},
-		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
+		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
 }
 
 // restoredSince is the archive that a site was put back from since its last archive was
@@ -210,11 +214,13 @@ func (a *Agent) follow(ctx context.Context, cfg config.Site, o Order, d *Deliver
 			a.warnf("store %s does not know of the hold on %s: %w", one.Store, rec.Name, one.Err)
 		}
 	}
+	var err error
 	if a.hasRules(cfg) {
-		var err error
 		d.Removed, err = a.retain(ctx, rec.Site, "", true)
-		failed = errors.Join(failed, err)
+	} else {
+		_, err = a.List(ctx, rec.Site) // it notices what has vanished
 	}
+	failed = errors.Join(failed, err)
 	return failed
 }
 

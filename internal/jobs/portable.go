@@ -87,7 +87,11 @@ func (a *Agent) Import(ctx context.Context, o ImportOrder) (*Delivered, error) {
 	var d *Delivered
 	run := history.Run{Site: name, Command: "import"}
 	err = a.work(ctx, &run, func(ctx context.Context, run *history.Run) error {
-		r, err := a.takeIn(ctx, opened, name, cfg, backup.Job{Stores: a.Stores(cfg), Note: o.Note, Observer: o.Observer, To: to.all, RecipientNames: to.names, KeyFile: to.locked})
+		key, err := a.sign(ctx, name)
+		if err != nil {
+			return err
+		}
+		r, err := a.takeIn(ctx, opened, name, cfg, backup.Job{Stores: a.Stores(cfg), Note: o.Note, Observer: o.Observer, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key})
 		if err != nil {
 			return err
 		}

@@ -41,7 +41,9 @@ type StoreRetention struct {
 	Archives []Decision `json:"archives"`
 	// Stopped says why nothing is removed; Removed names what was.
 	Stopped []string `json:"stopped"`
-	Removed []string `json:"removed"`
+	// Elsewhere tells that another machine removes what goes.
+	Elsewhere bool     `json:"elsewhere"`
+	Removed   []string `json:"removed"`
 	// Freed is the space that was given back, Left why it was not.
 	Freed int64  `json:"freed_bytes"`
 	Left  string `json:"left"`
@@ -88,7 +90,7 @@ func (a *Agent) retain(ctx context.Context, site, only string, apply bool) ([]St
 		if i := slices.IndexFunc(l.Silent, func(b catalog.Broken) bool { return b.Store == name }); i >= 0 {
 			r.Stopped = append(r.Stopped, "it is not reached: "+l.Silent[i].Err.Error())
 		}
-		if going := r.Going(); apply && len(a.Config.KeepIn(site, name)) > 0 && len(r.Stopped) == 0 {
+		if going := r.Going(); apply && len(a.Config.KeepIn(site, name)) > 0 && len(r.Stopped) == 0 && !r.Elsewhere {
 			if err := a.remove(ctx, &r, k, going); err != nil {
 				failed = errors.Join(failed, err)
 			}
@@ -194,7 +196,7 @@ func (a *Agent) silences(ctx context.Context, site string) ([]retention.Silence,
 
 // decide judges a site's archives in one store.
 func (k *keeping) decide(ctx context.Context, store string) StoreRetention {
-	r := StoreRetention{Site: k.site, Store: store, Rules: []string{}, Archives: []Decision{}, Stopped: slices.Clone(k.stopped), Removed: []string{}}
+	r := StoreRetention{Elsewhere: k.agent.Config.Stores[store].KeptElsewhere(), Site: k.site, Store: store, Rules: []string{}, Archives: []Decision{}, Stopped: slices.Clone(k.stopped), Removed: []string{}}
 	rules := k.agent.Config.KeepIn(k.site, store)
 	for _, rule := range rules {
 		r.Rules = append(r.Rules, rule.String())

@@ -15,10 +15,12 @@ import (
 
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/storelock"
+	"revlet/internal/config"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store"
 	"revlet/internal/store/marked"
+	"revlet/internal/store/opener"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/replicate"
 )
@@ -33,35 +35,93 @@ type StoreTest struct {
 	// Write and Read are bytes a second.
 	Write int64 `json:"write_bytes_per_second"`
 	Read  int64 `json:"read_bytes_per_second"`
+	// Delete and Overwrite tell what this account, and an intruder with it, may do there
+	// with what is there: allowed, refused or unknown.
+	Delete    Right `json:"delete"`
+	Overwrite Right `json:"overwrite"`
+	// Elsewhere tells that the store says `keeper: elsewhere`, Locked that a bucket's lock
+	// is to hold what is written; Onsite, that it is a folder on this machine.
+	Elsewhere bool `json:"elsewhere"`
+	Locked    bool `json:"locked"`
+	Onsite    bool `json:"onsite"`
 }
 
-// testBytes is how much a test sends and reads.
-const testBytes = 4 << 20
+// Right is whether an account may do something.
+type Right string
 
-func testStore(ctx context.Context, s store.Named, t *StoreTest) error {
+// The answers.
+const (
+	Allowed Right = "allowed"
+	Refused Right = "refused"
+	Unknown Right = "unknown"
+)
+
+// testRights tries, as an intruder would, to overwrite and to delete an object of a test.
+func (t *StoreTest) testRights(ctx context.Context, s store.Store, name string) {
+	t.Overwrite, t.Delete = Unknown, Unknown
+	holds := func() (string, error) {
+		in, err := s.Open(ctx, name, 0)
+		if err != nil {
+			return "", err
+		}
+		data, err := io.ReadAll(io.LimitReader(in, 16))
+		return string(data), errors.Join(err, in.Close())
+	}
+	const other = "overwritten"
+	failed := s.Put(ctx, name, strings.NewReader(other), int64(len(other)))
+	switch now, err := holds(); {
+	case err != nil:
+		return
+	case now == other:
+		t.Overwrite = Allowed
+	case errors.Is(failed, store.ErrRefused):
+		t.Overwrite = Refused
+	}
+	failed = s.Remove(ctx, name)
+	switch _, err := s.Stat(ctx, name); {
+	case errors.Is(err, store.ErrNotFound):
+		t.Delete = Allowed
+	case err == nil && (failed == nil || errors.Is(failed, store.ErrRefused)):
+		t.Delete = Refused
+	}
+}
+
+// testBytes is how much a test sends and reads; keptBytes where it stays.
+const (
+	testBytes = 4 << 20
+	keptBytes = 64 << 10
+)
+
+// testStore tries s, and on raw, which is the same without regard to its keeper, what
+// the account may do there.
+func testStore(ctx context.Context, s store.Named, raw store.Store, t *StoreTest) error {
 	if err := s.Check(ctx); err != nil {
 		return err
 	}
-	sent := make([]byte, testBytes)
+	size := int64(testBytes)
+	if t.Elsewhere {
+		size = keptBytes
+	}
+	sent := make([]byte, size)
 	_, _ = rand.Read(sent)
 	name := fmt.Sprintf("revlet-test/%x", sent[:8])
 	began := time.Now()
-	if err := s.Put(ctx, name, bytes.NewReader(sent), testBytes); err != nil {
+	if err := s.Put(ctx, name, bytes.NewReader(sent), size); err != nil {
 		return fmt.Errorf("write: %w", err)
 	}
-	t.Write = perSecond(began)
+	t.Write = perSecond(size, began)
 	defer func() { _ = s.Remove(context.WithoutCancel(ctx), name) }()
 	began = time.Now()
 	in, err := s.Open(ctx, name, 0)
 	if err != nil {
 		return fmt.Errorf("read back: %w", err)
 	}
-	got, err := io.ReadAll(io.LimitReader(in, testBytes+1))
+	got, err := io.ReadAll(io.LimitReader(in, size+1))
 	_ = in.Close()
 	if err != nil {
 		return fmt.Errorf("read back: %w", err)
 	}
-	t.Read = perSecond(began)
+	t.Read = perSecond(size, began)
 	if !bytes.Equal(sent, got) {
 		return errors.New("what was read back is not what was written")
 	}
@@ -69,8 +129,15 @@ func testStore(ctx context.Context, s store.Named, t *StoreTest) error {
 	if err != nil {
 		return fmt.Errorf("list: %w", err)
 	}
-	if !slices.ContainsFunc(infos, func(i store.Info) bool { return i.Name == name && i.Bytes == testBytes }) {
+	if !slices.ContainsFunc(infos, func(i store.Info) bool { return i.Name == name && i.Bytes == size }) {
 		return reason.New(reason.ListingLags, nil, "its listing lags behind: what was just written is not in it. Archives are safe there, for Revlet asks again")
+	}
+	t.testRights(ctx, raw, name)
+	if t.Elsewhere {
+		return nil
+	}
+	if t.Delete == Refused {
+		return reason.New(reason.NoDeletion, nil, "the account may write and not delete")
 	}
 	if err := s.Remove(ctx, name); err != nil {
 		return fmt.Errorf("delete: %w", err)
@@ -81,8 +148,8 @@ func testStore(ctx context.Context, s store.Named, t *StoreTest) error {
 	return nil
 }
 
-func perSecond(began time.Time) int64 {
-	return int64(float64(testBytes) / max(time.Since(began).Seconds(), 1e-6))
+func perSecond(size int64, began time.Time) int64 {
+	return int64(float64(size) / max(time.Since(began).Seconds(), 1e-6))
 }
 
 // Copied is one archive that was brought into a store.
@@ -178,9 +245,7 @@ func (a *Agent) TestStore(ctx context.Context, name string, trust, forget, accep
 				return t, err
 			}
 		}
-		s = marked.Wrap(s, a.State.Stores())
-		t.Where = s.Where()
-		err = testStore(ctx, s, &t)
+		err = a.tryStore(ctx, o, s, cfg, &t)
 		_ = s.Close()
 	}
 	if ctx.Err() != nil {
@@ -190,6 +255,19 @@ func (a *Agent) TestStore(ctx context.Context, name string, trust, forget, accep
 		t.Why, t.Err = err.Error(), err
 	}
 	return t, nil
+}
+
+// tryStore tests a store that is open.
+func (a *Agent) tryStore(ctx context.Context, o *opener.Opener, s store.Named, cfg config.Store, t *StoreTest) error {
+	s = marked.Wrap(s, a.State.Stores())
+	t.Where, t.Elsewhere, t.Locked, t.Onsite = s.Where(), cfg.KeptElsewhere(), cfg.LockFor > 0, !s.Offsite()
+	cfg.Keeper, cfg.LockFor = "", 0
+	raw, err := o.Open(t.Store, cfg)
+	if err != nil {
+		return err
+	}
+	defer raw.Close()
+	return testStore(ctx, s, raw, t)
 }
 
 // trusted tells of an SSH key that is accepted from now on.

@@ -173,7 +173,13 @@ func TestDiscoverDescribesASiteByItsArchives(t *testing.T) {
 	found, err := fresh.Discover(t.Context(), Discovery{Name: "found", Store: config.Store{Folder: b.path("far")}})
 	require.NoError(t, err)
 	require.Len(t, found.Sites, 1)
-	assert.Equal(t, FoundSite{Site: museum, Archives: 2, Newest: found.Sites[0].Newest, Root: b.path("htdocs"), Address: b.site.URL, Entry: found.Sites[0].Entry}, found.Sites[0])
+	assert.Equal(t, FoundSite{Site: museum, Archives: 2, Newest: found.Sites[0].Newest, Root: b.path("htdocs"), Address: b.site.URL, Entry: found.Sites[0].Entry, Signers: found.Sites[0].Signers}, found.Sites[0])
+	key, err := b.signingKey()
+	require.NoError(t, err)
+	require.Len(t, found.Sites[0].Signers, 1)
+	assert.Equal(t, 2, found.Sites[0].Signers[0].Archives)
+	assert.Equal(t, key.Public().Fingerprint(), found.Sites[0].Signers[0].Fingerprint)
+	assert.Equal(t, []string{string(key.Public())}, found.Sites[0].Entry.SignedBy, "pinned")
 	assert.Equal(t, []string{b.path("far/museum.zip")}, found.Exports)
 	assert.NoFileExists(t, b.path("new/revlet.yaml"), "only looked")
 	_, err = fresh.Discover(t.Context(), Discovery{Name: "found", Store: config.Store{Folder: b.path("far")}, Write: true})
@@ -339,6 +345,17 @@ func TestTwoStateFoldersShareAStore(t *testing.T) {
 	other.Now, other.Drain = func() time.Time { return b.clock }, 0
 	require.NoError(t, other.Open(t.Context(), b.path("revlet.yaml"), b.path("other-state")))
 	defer other.Close()
+	var keys []string
+	for _, a := range []*Agent{b.Agent, other} {
+		key, err := a.signingKey()
+		require.NoError(t, err)
+		keys = append(keys, string(key.Public()))
+	}
+	for _, a := range []*Agent{b.Agent, other} { // as `signed_by:` says
+		cfg := a.Config.Sites[museum]
+		cfg.SignedBy = keys
+		a.Config.Sites[museum] = cfg
+	}
 	for range 4 {
 		var g errgroup.Group
 		for _, a := range []*Agent{b.Agent, other} {

@@ -43,6 +43,7 @@ func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*cat
 			if err != nil {
 				return reports, err
 			}
+			r.SignedBy = h.Signer().Fingerprint()
 			reports = append(reports, r)
 			if err := a.noteDamage(ctx, h, r); err != nil {
 				return reports, err
@@ -95,6 +96,8 @@ func (a *Agent) noteDamage(ctx context.Context, h *catalog.Held, r *verify.Repor
 type Proof struct {
 	Reports []*verify.Report
 	Trouble []Trouble
+	// Signers are by whom the archives are signed, each once.
+	Signers []Signer
 }
 
 // Verdict is damaged if anything was found damaged, not reached if anything could not
@@ -159,6 +162,11 @@ func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
 		}
 	}
 	var err error
+	for _, h := range chosen {
+		if s := a.Signed(h.Record); !slices.ContainsFunc(proof.Signers, func(o Signer) bool { return o.Key == s.Key }) {
+			proof.Signers = append(proof.Signers, s)
+		}
+	}
 	proof.Reports, err = a.verifyAll(ctx, &verify.Verifier{Observer: o.Observer}, chosen, o.Store, o.Level)
 	return proof, err
 }

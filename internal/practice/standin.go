@@ -118,6 +118,7 @@ func placeFlags(kind string) []cli.Flag {
 		&cli.StringFlag{Name: "hang-after", Usage: "fall silent after `BYTES` in all"},
 		&cli.StringFlag{Name: "slow", Usage: "pass at most `BYTES` a second on each connection"},
 		&cli.StringFlag{Name: "room", Usage: "be full after `BYTES`"},
+		&cli.BoolFlag{Name: "append-only", Usage: "let nobody delete or overwrite what is there"},
 		&cli.BoolFlag{Name: "refuse", Usage: "let nobody in"},
 		&cli.StringFlag{Name: "lag", Usage: "leave what is younger than a `SPAN`, such as \"5 seconds\", out of listings"},
 	}
@@ -151,7 +152,7 @@ func (s Stage) standinPlace(ctx context.Context, c *cli.Command, kind string) er
 
 // placeFaults reads what is to go wrong.
 func placeFaults(c *cli.Command) (*place.Faults, error) {
-	f := &place.Faults{Refuse: c.Bool("refuse")}
+	f := &place.Faults{Refuse: c.Bool("refuse"), AppendOnly: c.Bool("append-only")}
 	for name, to := range map[string]*int64{"drop-after": &f.DropAfter, "die-after": &f.DieAfter, "hang-after": &f.HangAfter, "slow": &f.Slow, "room": &f.Room} {
 		if c.String(name) == "" {
 			continue

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"time"
+
+	"revlet/internal/platform/reason"
 )
 
 // ErrNotFound is wrapped when an object is not in the store.
@@ -16,6 +18,15 @@ var ErrNotFound = errors.New("not in the store")
 // ErrRefused is wrapped by errors that trying again will not mend: a wrong
 // password, no such bucket, a far end that is full.
 var ErrRefused = errors.New("refused")
+
+// ErrKeeper is wrapped when something would have to be deleted or overwritten in a store
+// that another machine looks after.
+var ErrKeeper = fmt.Errorf("%w: what is deleted or replaced there is its keeper's business (`keeper: elsewhere`)", ErrRefused)
+
+// NoDeletion words that a probe could be written and not deleted: the account may add only.
+func NoDeletion(err error) error {
+	return reason.Because(reason.NoDeletion, nil, Refuse("the account may write there and not delete (%v)", err))
+}
 
 // ErrFull is wrapped when the far end has no room left.
 var ErrFull = fmt.Errorf("%w: no room left", ErrRefused)
@@ -65,6 +76,9 @@ type Store interface {
 	Folders(ctx context.Context, dir string) ([]string, error)
 	// Remove deletes an object; one that is missing is no error.
 	Remove(ctx context.Context, name string) error
+	// Protect has the far end hold an object from now on for as long as is configured,
+	// whatever this account asks for later; it does nothing where nothing is.
+	Protect(ctx context.Context, name string) error
 	// Where describes the store's address for people, without secrets.
 	Where() string
 	// Offsite tells whether the store is on another machine.
@@ -72,6 +86,12 @@ type Store interface {
 	// Close lets go of connections.
 	Close() error
 }
+
+// Unprotected is what stores share whose far end holds nothing.
+type Unprotected struct{}
+
+// Protect implements Store.
+func (Unprotected) Protect(context.Context, string) error { return nil }
 
 // Named is a store under its name in the configuration.
 type Named struct {

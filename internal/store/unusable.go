@@ -8,6 +8,7 @@ import (
 // Unusable stands for a store that cannot be opened: every call gives the
 // reason.
 type Unusable struct {
+	Unprotected
 	Err     error
 	Address string
 }

@@ -27,6 +27,9 @@ func (u *Uploads) Temporary(name string) string {
 	return path.Join(Incoming, u.token+"-"+path.Base(name))
 }
 
+// Once is a temporary name that is used for one try only, where nothing can be overwritten.
+func (u *Uploads) Once(name string) string { return u.Temporary(name) + "-" + Token() }
+
 // Probe is a temporary name for a test of whether the store can be written to.
 func (u *Uploads) Probe() string { return u.Temporary("probe-" + Token()) }
 

@@ -19,11 +19,13 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/store"
+	"revlet/internal/store/appendonly"
 )
 
 // Age is how long a mark that nobody has taken away counts.
@@ -63,10 +65,63 @@ const clearing = "clearing."
 func Recent(m store.Info) bool {
 	began := m.Changed
 	if began.IsZero() {
-		name, _, _ := strings.Cut(path.Base(m.Name), ".")
-		_, began, _ = archive.SplitName(name)
+		_, began, _ = archive.SplitName(Archive(m.Name))
 	}
 	return time.Since(began) < Age
+}
+
+// Live leaves those of a listing of locks that count: not what is over, for the account
+// that wrote it may not delete (package appendonly), and one of each that was renewed.
+func Live(found []store.Info) (live []store.Info) {
+	over := map[string]bool{}
+	for _, m := range found {
+		if name, ok := strings.CutSuffix(m.Name, appendonly.Over); ok {
+			over[name] = true
+		}
+	}
+	for _, m := range found {
+		if !over[owner(m.Name)] && !strings.HasSuffix(m.Name, appendonly.Over) && Recent(m) {
+			live = append(live, m)
+		}
+	}
+	return live
+}
+
+// owner is the name of the lock that a lock object belongs to: <what>.<token>, and a token
+// more for each time it was renewed without being replaced.
+func owner(name string) string {
+	dir, base := path.Split(name)
+	what := Archive(name)
+	if what == "" {
+		what = strings.TrimSuffix(clearing, ".")
+	}
+	token, _, _ := strings.Cut(strings.TrimPrefix(base, what+"."), ".")
+	return dir + what + "." + token
+}
+
+// whose is how the lock of a run begins: with an archive's name, which may have dots.
+var whose = regexp.MustCompile(`^(.*-\d{8}-\d{6})\.`)
+
+// Archive is the archive that the run of a lock takes, or empty for one that clears up.
+func Archive(lock string) string {
+	if m := whose.FindStringSubmatch(path.Base(lock)); m != nil {
+		return m[1]
+	}
+	return ""
+}
+
+// clearDead removes the lock objects that count no more. What cannot be removed stays for
+// the next time.
+func clearDead(ctx context.Context, s store.Store, found []store.Info) {
+	live := map[string]bool{}
+	for _, m := range Live(found) {
+		live[m.Name], live[m.Name+appendonly.Over] = true, true
+	}
+	for _, m := range found {
+		if !live[m.Name] {
+			_ = s.Remove(ctx, m.Name)
+		}
+	}
 }
 
 // Machine names this machine and its state folder, without telling them.
@@ -90,14 +145,15 @@ func Clear(ctx context.Context, s store.Named, site, machine string) (done func(
 	stop := Renew(ctx, s, mark, text, RenewEvery)
 	done = func(ctx context.Context) error { stop(); return s.Remove(ctx, mark) }
 	others, err := s.List(ctx, archive.RunningDir(site))
-	for _, m := range others {
-		if m.Name != mark && Recent(m) {
+	for _, m := range Live(others) {
+		if owner(m.Name) != mark {
 			err = fmt.Errorf("store %s: %w: it has left %s", s.Name, ErrBusy, m.Name)
 		}
 	}
 	if err != nil {
 		return nil, errors.Join(err, done(context.WithoutCancel(ctx)))
 	}
+	clearDead(ctx, s, others)
 	return done, nil
 }
 
@@ -132,13 +188,13 @@ func AwaitClear(ctx context.Context, s store.Named, site, machine string) error 
 func beingCleared(ctx context.Context, s store.Named, site, machine string) (bool, error) {
 	found, err := s.List(ctx, archive.RunningDir(site))
 	busy := false
-	for _, m := range found {
-		switch name := path.Base(m.Name); {
+	for _, m := range Live(found) {
+		switch name := path.Base(owner(m.Name)); {
 		case name == clearing+machine:
 			if err := s.Remove(ctx, m.Name); err != nil {
 				return false, err
 			}
-		case strings.HasPrefix(name, clearing) && Recent(m):
+		case strings.HasPrefix(name, clearing):
 			busy = true
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
 	"revlet/internal/store"
+	"revlet/internal/store/appendonly"
 	"revlet/internal/store/folder"
 )
 
@@ -104,4 +106,43 @@ func TestAMarkIsRenewedWhileItsRunGoesOn(t *testing.T) {
 	require.NoError(t, done(t.Context()))
 	time.Sleep(30 * time.Millisecond)
 	assert.Empty(t, locks(t, s), "nothing is written after it was taken away")
+}
+
+// Where nothing can be deleted, what is over says so, and the keeper clears it away.
+func TestLocksWhereNothingCanBeDeleted(t *testing.T) {
+	s, _ := place(t)
+	writer := store.Named{Name: "far", Store: appendonly.Wrap(s.Store)}
+	for _, site := range []string{"museum", "kestrelpoint.example"} { // a site's name may have dots
+		done, err := Write(t.Context(), writer, site, archive.NewName(site, time.Now()), "a")
+		require.NoError(t, err)
+		mine, err := s.List(t.Context(), archive.RunningDir(site))
+		require.NoError(t, err)
+		require.Len(t, mine, 1)
+		require.NoError(t, writer.Put(t.Context(), mine[0].Name, strings.NewReader("writing\n"), 8), "renewed")
+		_, err = Clear(t.Context(), s, site, "keeper")
+		require.ErrorIs(t, err, ErrBusy)
+		require.NoError(t, done(t.Context()))
+		require.NoError(t, done(t.Context()), "twice is once")
+		left, err := s.List(t.Context(), archive.RunningDir(site))
+		require.NoError(t, err)
+		assert.Len(t, left, 3, "the lock, a younger one, and that both are over")
+		assert.Empty(t, Live(left))
+		cleared, err := Clear(t.Context(), s, site, "keeper")
+		require.NoError(t, err)
+		require.NoError(t, cleared(t.Context()))
+		left, err = s.List(t.Context(), archive.RunningDir(site))
+		require.NoError(t, err)
+		assert.Empty(t, left, "the keeper has cleared them away")
+	}
+}
+
+func TestTheArchiveOfALock(t *testing.T) {
+	for lock, want := range map[string]string{
+		"kp/running/kp-20261123-032000.abc":                               "kp-20261123-032000",
+		"kp.example/running/kp.example-20261123-032000.abc.over":          "kp.example-20261123-032000",
+		"kp/running/clearing.0123456789ab":                                "",
+		"kp-20260101-000000/running/kp-20260101-000000-20261123-032000.x": "kp-20260101-000000-20261123-032000",
+	} {
+		assert.Equal(t, want, Archive(lock))
+	}
 }

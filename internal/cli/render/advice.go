@@ -20,6 +20,9 @@ var Advice = map[reason.Reason]string{
 	reason.UnknownArchive:        "`revlet archives {site}` lists what there is",
 	reason.NoneServes:            "`revlet archives {site}` lists what there is; name the one to take, such as {archive}",
 	reason.ArchiveDamaged:        "`revlet verify {archive}` lists all damage; --salvage takes what it has left and names the rest",
+	reason.NoDeletion:            "if that is meant, say `keeper: elsewhere` in the store's entry: another machine, or the far end, then removes what goes",
+	reason.SignerUnknown:         "if you know the machine, put its key into `signed_by:` of {site}: \"{public}\"; for this archive alone, --signed-by {key}",
+	reason.Unsigned:              "only if you know where it is from: --signed-by nobody takes it",
 	reason.NoKey:                 "name the key file with --key FILE or $REVLET_KEY_FILE",
 	reason.NoPassphrase:          "nobody can be asked here; name a file that holds it in $REVLET_PASSPHRASE_FILE",
 	reason.NobodyToEncryptFor:    "`revlet keys new FILE` makes a key",
@@ -120,5 +123,7 @@ var Remedies = map[string]string{
 	alarm.WrongClock:    "set the clock; `revlet archives` shows what is dated in the future",
 	alarm.NotRestorable: "`revlet history show` tells what went wrong; take another with `revlet backup --fresh` and rehearse that",
 	alarm.StoreLost:     "mount its disk; if it was changed on purpose, accept it once with `revlet stores test NAME --accept`",
+	alarm.Backdated:     "if it was brought there late on purpose, accept it; if not, look at the machine that has signed it (`revlet show`)",
+	alarm.Vanished:      "find out who did it before anything else; change the store's password; `revlet stores copy` sends what other stores still have",
 	alarm.UntriedKey:    "`revlet keys check FILE`",
 }

@@ -98,6 +98,7 @@ func (a *Printer) ShowArchive(h *catalog.Held, held *jobs.Contents) {
 	}
 	lines = append(lines,
 		[2]string{"stored", stored(h.Record)},
+		[2]string{"signed by", a.Signer(held.Signer)},
 		[2]string{"stores", a.held(held.Listed)},
 		[2]string{"verified", a.verified(held.Verified)})
 	a.Facts(lines)

@@ -46,6 +46,8 @@ func (a *Printer) retentionRows(r jobs.StoreRetention) [][]string {
 func (a *Printer) showVerdict(r jobs.StoreRetention, applied bool) {
 	going := len(r.Going())
 	switch {
+	case r.Elsewhere && going > 0:
+		fmt.Fprintf(a.Out, "%s may go by these rules; the store's keeper removes there, this machine does not.\n", Count(int64(going), "archive", "archives"))
 	case len(r.Stopped) > 0:
 		fmt.Fprintf(a.Out, "%s nothing is removed until this is settled:\n", a.Bad("Stopped:"))
 		for _, why := range r.Stopped {

@@ -11,7 +11,12 @@ import (
 func (a *Printer) ShowTested(all []jobs.StoreTest) {
 	for _, t := range all {
 		if t.OK {
-			fmt.Fprintf(a.Out, "%s %s (%s): written, read back, compared, listed, deleted; %s/s there, %s/s back\n", a.Good("Works:"), a.Bold(t.Store), t.Where, Size(t.Write), Size(t.Read))
+			deleted := ", deleted"
+			if t.Elsewhere {
+				deleted = ""
+			}
+			fmt.Fprintf(a.Out, "%s %s (%s): written, read back, compared, listed%s; %s/s there, %s/s back\n", a.Good("Works:"), a.Bold(t.Store), t.Where, deleted, Size(t.Write), Size(t.Read))
+			a.showRights(t)
 		} else {
 			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("Does not work:"), a.Bold(t.Store), PrintableText(Advised(t.Err)))
 		}
@@ -19,6 +24,37 @@ func (a *Printer) ShowTested(all []jobs.StoreTest) {
 	if len(all) == 0 {
 		fmt.Fprintln(a.Out, "No store is configured yet.")
 	}
+}
+
+// showRights says what an intruder on this machine could do to what is in a store.
+func (a *Printer) showRights(t jobs.StoreTest) {
+	switch {
+	case t.Onsite:
+		fmt.Fprintln(a.Out, "  Whoever takes this machine over can delete and replace what is there.")
+	case t.Locked && t.Delete != jobs.Refused:
+		fmt.Fprintln(a.Out, "  An intruder on this machine could hide what is there. The bucket's lock holds it all the same:\n  earlier versions come back with the bucket's own tools (docs/SECURITY.md).")
+	case t.Delete == jobs.Refused && t.Overwrite == jobs.Refused:
+		fmt.Fprintln(a.Out, "  An intruder on this machine could neither delete nor overwrite what is there.")
+	case t.Delete == jobs.Unknown || t.Overwrite == jobs.Unknown:
+		fmt.Fprintf(a.Out, "  What an intruder on this machine could do there is not known (to delete: %s, to overwrite: %s).\n", t.Delete, t.Overwrite)
+	default:
+		warn := "  An intruder on this machine could"
+		if t.Elsewhere {
+			warn = "  " + a.Bad("Look:") + " it says `keeper: elsewhere`, yet an intruder on this machine could"
+		}
+		fmt.Fprintf(a.Out, "%s %s what is there. docs/SECURITY.md shows accounts that may not.\n", warn, mayDo(t))
+	}
+}
+
+// mayDo words what is allowed of deleting and overwriting.
+func mayDo(t jobs.StoreTest) string {
+	switch {
+	case t.Delete != jobs.Allowed:
+		return "overwrite, and not delete,"
+	case t.Overwrite != jobs.Allowed:
+		return "delete, and not overwrite,"
+	}
+	return "delete and overwrite"
 }
 
 // ShowCopied says what was brought to stores.

@@ -36,6 +36,9 @@ func (a *Printer) ShowReports(proof *jobs.Proof) {
 	if len(rows) > 0 {
 		a.Table([]string{"archive", "store", "level", "parts", "size", "took", "verdict"}, rows, 4, 5, 6)
 	}
+	for _, s := range proof.Signers {
+		fmt.Fprintf(a.Out, "Signed by %s.\n", a.Signer(s))
+	}
 	damaged := false
 	for _, r := range reports {
 		a.showDamage(r)

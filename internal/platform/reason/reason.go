@@ -42,6 +42,10 @@ const (
 	NoneServes Reason = "none-serves"
 	// ArchiveDamaged: "archive" cannot be restored whole.
 	ArchiveDamaged Reason = "archive-damaged"
+	// SignerUnknown: "archive" was signed by "key", whom this machine does not know;
+	// Unsigned: it was signed by nobody.
+	SignerUnknown Reason = "signer-unknown"
+	Unsigned      Reason = "unsigned"
 	// SomeDamaged: something that was wanted of "archive" is damaged in every store.
 	SomeDamaged Reason = "some-damaged"
 	// NoKey: it is encrypted and no key was given. NobodyToEncryptFor: the
@@ -121,6 +125,8 @@ const (
 	NotPortable Reason = "not-portable"
 	// SiteUnnamed: a copy made by hand does not say which site it is of.
 	SiteUnnamed Reason = "site-unnamed"
+	// NoDeletion: a store's account may not delete, and nobody has said that this is meant.
+	NoDeletion Reason = "no-deletion"
 	// ListingLags: a store does not list what was just written.
 	ListingLags Reason = "listing-lags"
 )

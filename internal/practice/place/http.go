@@ -16,6 +16,7 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -41,9 +42,31 @@ func startWebDAV(s *Server, o Options, files afero.Fs) error {
 			http.Error(w, "full", http.StatusInsufficientStorage)
 			return
 		}
+		if status := o.Faults.refusesDAV(files, r); status != 0 {
+			http.Error(w, "this account may only add", status)
+			return
+		}
 		h.ServeHTTP(w, r)
 	})
 	return s.serveHTTP(o, answer, "")
+}
+
+// refusesDAV answers as a server does whose rules let an account add only: 0 lets pass.
+func (f *Faults) refusesDAV(files afero.Fs, r *http.Request) int {
+	exists := func(name string) bool { _, err := files.Stat(name); return err == nil }
+	to, _ := url.Parse(r.Header.Get("Destination"))
+	switch {
+	case !f.AppendOnly:
+	case r.Method == http.MethodDelete, r.Method == "PROPPATCH", r.Method == "COPY":
+		return http.StatusForbidden
+	case r.Method == http.MethodPut && exists(r.URL.Path):
+		return http.StatusPreconditionFailed
+	case r.Method == "MOVE" && (to == nil || exists(to.Path)):
+		return http.StatusPreconditionFailed
+	case r.Method == "MOVE" && !passing(r.URL.Path):
+		return http.StatusForbidden
+	}
+	return 0
 }
 
 // davFiles is a file system as the WebDAV handler wants it.
@@ -91,6 +114,10 @@ func startS3(s *Server, o Options, files afero.Fs) error {
 			s3Error(w, http.StatusForbidden, "InvalidAccessKeyId", "the access key is not known")
 		case o.Faults.Room > 0 && r.Method == http.MethodPut && o.Faults.written.Add(r.ContentLength) > o.Faults.Room:
 			s3Error(w, http.StatusInsufficientStorage, "XMinioStorageFull", "the place is full")
+		case o.Faults.AppendOnly && (r.Method == http.MethodDelete || r.URL.Query().Has("delete")):
+			s3Error(w, http.StatusForbidden, "AccessDenied", "this account may only add")
+		case o.Faults.AppendOnly && r.Method == http.MethodPut && held(backend, r.URL.Path):
+			s3Error(w, http.StatusPreconditionFailed, "PreconditionFailed", "there is an object of that name")
 		case o.Faults.fail(r.Method, r.URL.Path) != nil:
 			s3Error(w, http.StatusInternalServerError, "InternalError", "it failed on request")
 		default:
@@ -105,6 +132,13 @@ func startS3(s *Server, o Options, files afero.Fs) error {
 		}
 	})
 	return s.serveHTTP(o, answer, "/"+o.Bucket)
+}
+
+// held tells whether an object of a path is there.
+func held(backend gofakes3.Backend, path string) bool {
+	bucket, key, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	_, err := backend.HeadObject(bucket, key)
+	return err == nil
 }
 
 func s3Error(w http.ResponseWriter, status int, code, message string) {

@@ -7,9 +7,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net"
 	"os"
+	"path"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -65,6 +67,9 @@ type Faults struct {
 	Refuse bool
 	// Lag hides what was written so recently from listings.
 	Lag time.Duration
+	// AppendOnly lets nobody delete or overwrite what is there, or move it away: only
+	// uploads in .incoming can be given a name that is free.
+	AppendOnly bool
 	// Away, while set, lets every new connection fail.
 	Away atomic.Bool
 	// Fail is asked before every call to the files; an error takes its place.
@@ -268,6 +273,9 @@ func (s *faultyFs) OpenFile(name string, flag int, perm os.FileMode) (afero.File
 	if err := s.f.fail("open", name); err != nil {
 		return nil, err
 	}
+	if flag&(os.O_WRONLY|os.O_RDWR) != 0 && s.kept(name) {
+		return nil, &os.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
+	}
 	file, err := s.Fs.OpenFile(name, flag, perm)
 	if err != nil {
 		return nil, err
@@ -280,13 +288,39 @@ func (s *faultyFs) Rename(from, to string) error {
 	if err := s.f.fail("rename", to); err != nil {
 		return err
 	}
+	if s.f.AppendOnly && (s.kept(to) || !passing(from)) {
+		return &os.PathError{Op: "rename", Path: to, Err: fs.ErrPermission}
+	}
 	return s.Fs.Rename(from, to)
+}
+
+// kept tells whether something is there that may be neither deleted nor overwritten.
+func (s *faultyFs) kept(name string) bool {
+	if !s.f.AppendOnly {
+		return false
+	}
+	_, err := s.Fs.Stat(name)
+	return err == nil
+}
+
+// passing tells whether a name is one of an upload that is under way.
+func passing(name string) bool { return path.Base(path.Dir(name)) == ".incoming" }
+
+// RemoveAll implements afero.Fs.
+func (s *faultyFs) RemoveAll(name string) error {
+	if s.f.AppendOnly {
+		return &os.PathError{Op: "remove", Path: name, Err: fs.ErrPermission}
+	}
+	return s.Fs.RemoveAll(name)
 }
 
 // Remove implements afero.Fs.
 func (s *faultyFs) Remove(name string) error {
 	if err := s.f.fail("remove", name); err != nil {
 		return err
+	}
+	if s.f.AppendOnly {
+		return &os.PathError{Op: "remove", Path: name, Err: fs.ErrPermission}
 	}
 	return s.Fs.Remove(name)
 }

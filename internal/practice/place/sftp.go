@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -107,6 +108,14 @@ type sftpFiles struct{ fs afero.Fs }
 // Fileread implements sftp.FileReader.
 func (h *sftpFiles) Fileread(r *sftp.Request) (io.ReaderAt, error) { return h.fs.Open(r.Filepath) }
 
+// status words an error of a file system as SFTP has it.
+func status(err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		return sftp.ErrSSHFxPermissionDenied
+	}
+	return err
+}
+
 // Filewrite implements sftp.FileWriter.
 func (h *sftpFiles) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	flag := os.O_RDWR | os.O_CREATE
@@ -115,7 +124,7 @@ func (h *sftpFiles) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	}
 	f, err := h.fs.OpenFile(r.Filepath, flag, 0o600)
 	if err != nil {
-		return nil, err
+		return nil, status(err)
 	}
 	return &roomy{f}, nil
 }
@@ -135,9 +144,9 @@ func (f *roomy) WriteAt(p []byte, at int64) (int, error) {
 func (h *sftpFiles) Filecmd(r *sftp.Request) error {
 	switch r.Method {
 	case "Rename", "PosixRename":
-		return h.fs.Rename(r.Filepath, r.Target)
+		return status(h.fs.Rename(r.Filepath, r.Target))
 	case "Rmdir", "Remove":
-		return h.fs.Remove(r.Filepath)
+		return status(h.fs.Remove(r.Filepath))
 	case "Mkdir":
 		return h.fs.Mkdir(r.Filepath, 0o700)
 	case "Setstat":
@@ -147,7 +156,9 @@ func (h *sftpFiles) Filecmd(r *sftp.Request) error {
 }
 
 // PosixRename implements sftp.PosixRenameFileCmder.
-func (h *sftpFiles) PosixRename(r *sftp.Request) error { return h.fs.Rename(r.Filepath, r.Target) }
+func (h *sftpFiles) PosixRename(r *sftp.Request) error {
+	return status(h.fs.Rename(r.Filepath, r.Target))
+}
 
 // Filelist implements sftp.FileLister.
 func (h *sftpFiles) Filelist(r *sftp.Request) (sftp.ListerAt, error) {

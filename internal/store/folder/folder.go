@@ -20,6 +20,7 @@ import (
 
 // Folder is a store in a folder that exists already.
 type Folder struct {
+	store.Unprotected
 	root string
 	d    *disk.Disk
 }

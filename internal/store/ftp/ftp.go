@@ -35,11 +35,15 @@ type Options struct {
 	TLS *tls.Config
 	// Lanes is the most connections at a time.
 	Lanes int
-	Where string
+	// AppendOnly is for an account that may neither delete nor overwrite: nothing is asked
+	// for that the far end would refuse. See package appendonly.
+	AppendOnly bool
+	Where      string
 }
 
 // Store is a folder on an FTP server.
 type Store struct {
+	store.Unprotected
 	store.ByFolder
 	o       Options
 	pool    *connpool.Pool[*client]
@@ -201,11 +205,16 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
+		if s.o.AppendOnly {
+			return nil // a probe would stay; the first object tells
+		}
 		probe := s.path(s.uploads.Probe())
 		if err := c.Stor(probe, strings.NewReader("probe")); err != nil {
 			return writeError("the folder "+s.o.Dir, err)
 		}
-		if err := c.Delete(probe); err != nil {
+		if err := c.Delete(probe); answer(err) != 0 {
+			return store.NoDeletion(err)
+		} else if err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
 		left, err := listed(c, s.path(store.Incoming))
@@ -255,6 +264,9 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 			return err
 		}
 		temporary := s.temporary(name)
+		if s.o.AppendOnly {
+			temporary = s.path(s.uploads.Once(name))
+		}
 		var from int64
 		if there, err := c.FileSize(temporary); err == nil && there <= size {
 			from = max(there-unsure, 0)
@@ -295,7 +307,14 @@ func writeError(name string, err error) error {
 func (s *Store) rename(c *client, name, temporary string) error {
 	err := c.Rename(temporary, s.path(name))
 	if err != nil && answer(err) != 0 {
-		if _, statErr := s.size(c, s.path(name)); statErr == nil {
+		there, statErr := s.size(c, s.path(name))
+		if statErr == nil && s.o.AppendOnly {
+			if info, err := s.size(c, temporary); err == nil && info == there {
+				return nil // another machine was faster with the same object
+			}
+			return fmt.Errorf("%s is there already: %w", name, store.ErrKeeper)
+		}
+		if statErr == nil {
 			if err := c.Delete(s.path(name)); err != nil {
 				return explain(name, err)
 			}

@@ -200,6 +200,14 @@ func (s *Store) Stat(ctx context.Context, name string) (store.Info, error) {
 	return s.Store.Stat(ctx, name)
 }
 
+// Protect implements store.Store.
+func (s *Store) Protect(ctx context.Context, name string) error {
+	if err := s.guard.check(ctx, false); err != nil {
+		return err
+	}
+	return s.Store.Protect(ctx, name)
+}
+
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, dir string) ([]store.Info, error) {
 	if err := s.guard.check(ctx, false); err != nil {

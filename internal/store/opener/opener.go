@@ -16,6 +16,7 @@ import (
 	"revlet/internal/config"
 	"revlet/internal/platform/disk"
 	"revlet/internal/store"
+	"revlet/internal/store/appendonly"
 	"revlet/internal/store/folder"
 	"revlet/internal/store/ftp"
 	"revlet/internal/store/retry"
@@ -51,8 +52,12 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 	if err != nil {
 		return store.Named{}, fmt.Errorf("store %s: %w", name, err)
 	}
-	return store.Named{Name: name, Lanes: c.Lanes,
-		Store: retry.New(inner, retry.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: o.RetryPause, Alive: o.Alive})}, nil
+	s := store.Named{Name: name, Lanes: c.Lanes,
+		Store: retry.New(inner, retry.Options{Rate: c.BytesPerSecond, Silence: c.Patience, Pause: o.RetryPause, Alive: o.Alive})}
+	if c.KeptElsewhere() {
+		s.Store = appendonly.Wrap(s.Store)
+	}
+	return s, nil
 }
 
 func (o *Opener) remote(c config.Store) (store.Store, error) {
@@ -69,7 +74,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 	switch c.Kind() {
 	case "sftp":
 		where.User = u.User
-		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: cmp.Or(user, o.Account), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(),
+		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: cmp.Or(user, o.Account), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere(),
 			Auth:  func() ([]ssh.AuthMethod, error) { return o.sshAuth(c) },
 			Hosts: o.Hosts(c.HostKey)}), nil
 	case "webdav", "plain_webdav":
@@ -81,7 +86,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		if err != nil {
 			return nil, err
 		}
-		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String()}), nil
+		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}), nil
 	case "s3", "plain_s3":
 		secret, err := c.Secret()
 		if err != nil {
@@ -93,7 +98,8 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		}
 		bucket, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
 		return s3.New(s3.Options{Endpoint: u.Host, Secure: u.Scheme == "https", Bucket: bucket, Prefix: prefix, Region: c.Region, AccessKey: c.AccessKey,
-			Secret: secret, HostStyle: c.Style == "host", Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String()})
+			Secret: secret, HostStyle: c.Style == "host", Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String(),
+			AppendOnly: c.KeptElsewhere(), Lock: c.LockFor, Compliance: c.LockMode == "compliance"})
 	default:
 		return openFTP(c, u, user, where.String())
 	}
@@ -104,7 +110,7 @@ func openFTP(c config.Store, u *url.URL, user, where string) (store.Store, error
 	if err != nil {
 		return nil, err
 	}
-	o := ftp.Options{Host: withPort(u, "21"), User: user, Password: password, Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where}
+	o := ftp.Options{Host: withPort(u, "21"), User: user, Password: password, Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where, AppendOnly: c.KeptElsewhere()}
 	if c.Kind() == "ftp" {
 		if o.TLS, err = store.TLS(c.CAFile); err != nil {
 			return nil, err

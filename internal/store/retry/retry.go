@@ -330,6 +330,11 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 	return info, err
 }
 
+// Protect implements store.Store.
+func (s *Store) Protect(ctx context.Context, name string) error {
+	return s.withRetry(ctx, func(w *stallTimer) error { return s.Store.Protect(w.ctx, name) })
+}
+
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, dir string) (infos []store.Info, err error) {
 	err = s.withRetry(ctx, func(w *stallTimer) (err error) {

@@ -29,10 +29,17 @@ type Options struct {
 	AccessKey, Secret string
 	// HostStyle puts the bucket's name into the host's.
 	HostStyle bool
-	Transport http.RoundTripper
+	// Lock is for how long the bucket's object lock holds what is written, in governance
+	// mode or, with Compliance, in a mode that nobody can lift; 0 is not at all.
+	Lock       time.Duration
+	Compliance bool
+	Transport  http.RoundTripper
 	// Lanes is the most requests at a time.
 	Lanes int
-	Where string
+	// AppendOnly is for an account that may neither delete nor overwrite: nothing is asked
+	// for that the far end would refuse. See package appendonly.
+	AppendOnly bool
+	Where      string
 }
 
 // Store is a prefix in a bucket.
@@ -131,12 +138,23 @@ func (s *Store) Close() error {
 
 // Check implements store.Store.
 func (s *Store) Check(ctx context.Context) error {
+	if s.o.AppendOnly {
+		return s.do(ctx, "the bucket", func() error {
+			there, err := s.c.BucketExists(ctx, s.o.Bucket)
+			if err == nil && !there {
+				err = store.Refuse("there is no bucket %q at %s; make it first", s.o.Bucket, s.o.Endpoint)
+			}
+			return err
+		})
+	}
 	probe := path.Join(store.Incoming, "probe-"+store.Token())
 	return s.do(ctx, "the bucket", func() error {
 		if err := s.put(ctx, probe, strings.NewReader("probe"), 5); err != nil {
 			return err
 		}
-		if err := s.c.RemoveObject(ctx, s.o.Bucket, s.key(probe), minio.RemoveObjectOptions{}); err != nil {
+		if err := s.c.RemoveObject(ctx, s.o.Bucket, s.key(probe), minio.RemoveObjectOptions{}); minio.ToErrorResponse(err).Code == "AccessDenied" {
+			return store.NoDeletion(err)
+		} else if err != nil {
 			return err
 		}
 		return s.clear(ctx)
@@ -158,9 +176,37 @@ func (s *Store) clear(ctx context.Context) error {
 }
 
 func (s *Store) put(ctx context.Context, name string, src io.Reader, size int64) error {
-	_, err := s.c.PutObject(ctx, s.o.Bucket, s.key(name), src, size, minio.PutObjectOptions{
-		ContentType: "application/octet-stream", PartSize: piece, NumThreads: 1, SendContentMd5: true, DisableContentSha256: s.o.Secure})
+	o := minio.PutObjectOptions{ContentType: "application/octet-stream", PartSize: piece, NumThreads: 1, SendContentMd5: true, DisableContentSha256: s.o.Secure}
+	if s.o.AppendOnly {
+		o.SetMatchETagExcept("*")
+	}
+	if s.o.Lock > 0 {
+		o.Mode, o.RetainUntilDate = s.lockMode(), time.Now().Add(s.o.Lock)
+	}
+	_, err := s.c.PutObject(ctx, s.o.Bucket, s.key(name), src, size, o)
+	if minio.ToErrorResponse(err).Code == "PreconditionFailed" {
+		return fmt.Errorf("%s is there already: %w", name, store.ErrKeeper)
+	}
 	return err
+}
+
+func (s *Store) lockMode() minio.RetentionMode {
+	if s.o.Compliance {
+		return minio.Compliance
+	}
+	return minio.Governance
+}
+
+// Protect implements store.Store: the bucket's object lock holds the object for as long,
+// from now on.
+func (s *Store) Protect(ctx context.Context, name string) error {
+	if s.o.Lock <= 0 {
+		return nil
+	}
+	mode, until := s.lockMode(), time.Now().Add(s.o.Lock)
+	return s.do(ctx, name, func() error {
+		return s.c.PutObjectRetention(ctx, s.o.Bucket, s.key(name), minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
+	})
 }
 
 // Put implements store.Store. The API makes an object appear whole or not at

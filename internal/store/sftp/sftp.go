@@ -36,12 +36,16 @@ type Options struct {
 	Hosts *Hosts
 	// Lanes is the most connections at a time.
 	Lanes int
+	// AppendOnly is for an account that may neither delete nor overwrite: nothing is asked
+	// for that the far end would refuse. See package appendonly.
+	AppendOnly bool
 	// Where describes the address for people.
 	Where string
 }
 
 // Store is a folder on another machine.
 type Store struct {
+	store.Unprotected
 	store.ByFolder
 	o       Options
 	pool    *connpool.Pool[*client]
@@ -199,12 +203,20 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
+		if s.o.AppendOnly {
+			return nil // a probe would stay; the first object tells
+		}
 		probe := s.path(s.uploads.Probe())
 		f, err := c.Create(probe)
 		if err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
-		if err := errors.Join(f.Close(), c.Remove(probe)); err != nil {
+		if err := f.Close(); err != nil {
+			return explain("the folder "+s.o.Dir, err)
+		}
+		if err := c.Remove(probe); errors.Is(err, fs.ErrPermission) {
+			return store.NoDeletion(err)
+		} else if err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
 		left, err := listed(ctx, c, s.path(store.Incoming))
@@ -236,11 +248,17 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 			return err
 		}
 		temporary := s.temporary(name)
+		if s.o.AppendOnly {
+			temporary = s.path(s.uploads.Once(name))
+		}
 		if err := s.upload(c, temporary, src, size); err != nil {
 			return s.explainWrite(c, name, size, err)
 		}
 		if err := s.mkdir(c, path.Dir(name)); err != nil {
 			return err
+		}
+		if s.o.AppendOnly {
+			return s.place(c, temporary, name, size)
 		}
 		if err := rename(c.Client, temporary, s.path(name)); err != nil {
 			return explain(name, err)
@@ -300,6 +318,20 @@ func (s *Store) explainWrite(c *client, name string, size int64, err error) erro
 				return fmt.Errorf("%s: %w at the far end: %d MiB are free there", name, store.ErrFull, v.FreeSpace()>>20)
 			}
 		}
+	}
+	return explain(name, err)
+}
+
+// place gives an upload its name, where nothing is there under it yet: SFTP's own rename
+// (draft-ietf-secsh-filexfer-02 §6.5) replaces nothing. Of two that bring the same object
+// at a time the later one has nothing left to do.
+func (s *Store) place(c *client, temporary, name string, size int64) error {
+	err := c.Rename(temporary, s.path(name))
+	if err == nil {
+		return nil
+	}
+	if info, there := c.Stat(s.path(name)); there == nil && info.Size() == size {
+		return nil
 	}
 	return explain(name, err)
 }

@@ -24,11 +24,15 @@ type Options struct {
 	Transport http.RoundTripper
 	// Lanes is the most requests at a time.
 	Lanes int
-	Where string
+	// AppendOnly is for an account that may neither delete nor overwrite: nothing is asked
+	// for that the far end would refuse. See package appendonly.
+	AppendOnly bool
+	Where      string
 }
 
 // Store is a folder on a WebDAV server.
 type Store struct {
+	store.Unprotected
 	store.ByFolder
 	o       Options
 	auth    *authorizer
@@ -48,12 +52,18 @@ func New(o Options) *Store {
 type carrier struct {
 	ctx context.Context
 	rt  http.RoundTripper
+	// anew has nothing replaced by what is written (RFC 9110 §13.1.2).
+	anew bool
 }
 
 // RoundTrip implements http.RoundTripper. The client library would follow a redirect
 // wherever it leads, and the password with it: one that leaves the server is refused.
 func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
-	resp, err := c.rt.RoundTrip(r.WithContext(c.ctx))
+	r = r.WithContext(c.ctx)
+	if c.anew && r.Method == http.MethodPut {
+		r.Header.Set("If-None-Match", "*")
+	}
+	resp, err := c.rt.RoundTrip(r)
 	if err != nil || resp.StatusCode < 300 || resp.StatusCode > 399 {
 		return resp, err
 	}
@@ -67,7 +77,7 @@ func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
 
 func (s *Store) client(ctx context.Context) *gowebdav.Client {
 	c := gowebdav.NewAuthClient(s.o.URL, gowebdav.NewEmptyAuth())
-	c.SetTransport(carrier{ctx, s.auth})
+	c.SetTransport(carrier{ctx, s.auth, s.o.AppendOnly})
 	return c
 }
 
@@ -98,13 +108,15 @@ func (s *Store) explain(name string, err error) error {
 		return store.Refuse("%s does not let %q in: wrong user or password (401)", s.o.Where, s.o.User)
 	case http.StatusForbidden:
 		return store.Refuse("%s forbids access to %s (403)", s.o.Where, name)
+	case http.StatusPreconditionFailed:
+		return fmt.Errorf("%s is there already (412): %w", name, store.ErrKeeper)
 	case http.StatusConflict:
 		return store.Refuse("%s: the folder above it does not exist at %s (409)", name, s.o.Where)
 	case http.StatusInsufficientStorage, http.StatusRequestEntityTooLarge:
 		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
 		if name != checking {
-			break
+			return store.Refuse("%s: the server does not allow that (%d)", name, status.Status)
 		}
 		return store.Refuse("%s is no WebDAV folder: it answers %d %s", s.o.Where, status.Status, http.StatusText(status.Status))
 	}
@@ -134,11 +146,16 @@ func (s *Store) Check(ctx context.Context) error {
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
+		if s.o.AppendOnly {
+			return nil // a probe would stay; the first object tells
+		}
 		probe := s.uploads.Probe()
 		if err := s.upload(c, probe, http.NoBody, 0); err != nil {
 			return err
 		}
-		if err := c.Remove(probe); err != nil {
+		if err := c.Remove(probe); gowebdav.IsErrCode(err, http.StatusForbidden) || gowebdav.IsErrCode(err, http.StatusMethodNotAllowed) {
+			return store.NoDeletion(err)
+		} else if err != nil {
 			return err
 		}
 		left, err := listed(c, store.Incoming)
@@ -185,6 +202,9 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 			return err
 		}
 		temporary := s.uploads.Temporary(name)
+		if s.o.AppendOnly {
+			temporary = s.uploads.Once(name)
+		}
 		if err := s.upload(c, temporary, src, size); err != nil {
 			return err
 		}
@@ -195,7 +215,14 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if err := s.mkdir(c, path.Dir(name)); err != nil {
 			return err
 		}
-		return c.Rename(temporary, name, true)
+		if !s.o.AppendOnly {
+			return c.Rename(temporary, name, true)
+		}
+		err := c.Rename(temporary, name, false)
+		if info, there := c.Stat(name); err != nil && there == nil && info.Size() == size {
+			return nil // another machine was faster with the same object
+		}
+		return err
 	})
 }
 

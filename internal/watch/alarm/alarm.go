@@ -36,6 +36,8 @@ const (
 	UntriedKey    = "key-untried"
 	StoreLost     = "store-lost"
 	NotRestorable = "rehearsal-failed"
+	Vanished      = "vanished"
+	Backdated     = "backdated"
 )
 
 // Meaning is what an alarm means to a person.
@@ -64,6 +66,8 @@ var meanings = map[string]Meaning{
 	WrongClock:    {"with a wrong clock nobody can tell which archive is old", true},
 	NotRestorable: {"an archive that does not restore is of no use on the day it is needed", true},
 	StoreLost:     {"an empty mount point, or another disk, in a store's place would take the next archives and hide those that there are", true},
+	Vanished:      {"somebody else deletes archives: a mistake, or an intruder who wants none left", true},
+	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
 
@@ -392,6 +396,24 @@ const (
 	massShare = 0.30
 	massFiles = 10
 )
+
+// lateArrival is how old an archive may be when another machine's keeper sees it first.
+const lateArrival = 7 * 24 * time.Hour
+
+// OfArrival finds what is unusual about an archive that another machine has taken, when it
+// is first seen; seen are those of the site that were known before. A machine that was
+// taken over can sign whatever it likes.
+func OfArrival(a history.Archive, seen []history.Archive, now time.Time) []history.Finding {
+	if len(seen) == 0 {
+		return nil
+	}
+	all := OfArchive(a, seen)
+	if now.Sub(a.Taken) > lateArrival {
+		all = append(all, history.Finding{Kind: Backdated, Archive: a.Name,
+			Detail: fmt.Sprintf("%s came to light now, and says that it was taken %s ago", a.Name, humanize.RelTime(a.Taken, now, "", ""))})
+	}
+	return all
+}
 
 // OfArchive finds what is unusual about a new archive, beside those before it,
 // newest first.

@@ -222,6 +222,12 @@ func (h *History) Raise(ctx context.Context, site string, found []Finding, now t
 	})
 }
 
+// Clear ends an alarm about an archive: it was a false one.
+func (h *History) Clear(ctx context.Context, site, kind, archive string, now time.Time) error {
+	_, err := h.exec(ctx, "UPDATE alarms SET cleared = ? WHERE site = ? AND kind = ? AND archive = ? AND cleared = ''", stamp(now), site, kind, archive)
+	return err
+}
+
 // Alarms returns a site's alarms that are not over, oldest first, accepted ones
 // that still hold included.
 func (h *History) Alarms(ctx context.Context, site string) ([]Alarm, error) {

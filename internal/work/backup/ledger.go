@@ -181,13 +181,11 @@ func sweepStore(ctx context.Context, s store.Named, site, name string, objects [
 	if err != nil {
 		return false, err
 	}
-	for _, m := range running {
-		if storelock.Recent(m) {
-			return false, nil
-		}
+	if len(storelock.Live(running)) > 0 {
+		return false, nil
 	}
 	for _, o := range objects {
-		if err := s.Remove(ctx, o); err != nil {
+		if err := s.Remove(ctx, o); err != nil && !errors.Is(err, store.ErrKeeper) {
 			return false, err
 		}
 	}

@@ -125,14 +125,18 @@ func (r *run) claim(ctx context.Context) (name string, taken time.Time, err erro
 	}
 	taken = taken.UTC().Truncate(time.Second)
 	host, _ := os.Hostname()
+	last, err := openChain(r.State, r.Site.Name)
+	if err != nil {
+		return "", taken, err
+	}
 	for t := taken; ; t = t.Add(time.Second) {
 		name := archive.NewName(r.Site.Name, t)
 		used, err := r.taken(ctx, name)
 		if err != nil {
 			return name, taken, err
 		}
-		if used {
-			continue
+		if used || last.Last != nil && last.Last.Name == name {
+			continue // its name stays its own, even if somebody has removed it
 		}
 		if r.ledger, err = openLedger(r.State, r.Site.Name, name); err != nil {
 			return name, taken, err

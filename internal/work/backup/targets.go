@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -180,6 +179,9 @@ func (t *target) take(ctx context.Context, o *object) error {
 		}
 		o.adopted.Store(true)
 	} else if err := t.Put(ctx, o.name, io.NewSectionReader(o.file, 0, o.size), o.size); err != nil {
+		if t.damaged[o.name] && errors.Is(err, store.ErrKeeper) {
+			return fmt.Errorf("%s is damaged there, and has to be removed first: %w", o.name, err)
+		}
 		return err
 	}
 	if t.damaged[o.name] {
@@ -227,9 +229,8 @@ func (t *target) announce(ctx context.Context, site string, m mark, token, machi
 	if err != nil {
 		return false, err
 	}
-	for _, other := range running {
-		name, _, _ := strings.Cut(path.Base(other.Name), ".")
-		if name == m.Archive && other.Name != t.mark {
+	for _, other := range storelock.Live(running) {
+		if storelock.Archive(other.Name) == m.Archive && other.Name != t.mark {
 			return true, nil
 		}
 	}
@@ -276,6 +277,20 @@ func (t *target) complete(ctx context.Context, rec *archive.Record) error {
 		missing = err
 	})
 	return missing
+}
+
+// protect has the far end hold everything that the archive consists of from now on: what
+// earlier archives have brought may be held for less long.
+func (t *target) protect(ctx context.Context, rec *archive.Record) error {
+	var g errgroup.Group
+	g.SetLimit(max(t.Lanes, 1))
+	rec.Objects(func(name string, _ int64, _ string) {
+		g.Go(func() error { return t.Protect(ctx, name) })
+	})
+	if err := g.Wait(); err != nil {
+		return fmt.Errorf("have the far end hold the archive (`lock:`): %w", err)
+	}
+	return nil
 }
 
 // partsIn maps the parts in a store to their lengths.

@@ -47,14 +47,15 @@ func fill(t *testing.T, s store.Store, n int) {
 	}
 	for i, name := range names(n) {
 		_, taken, _ := archive.SplitName(name)
-		r := &archive.Record{Format: archive.Format, Name: name, Site: "museum", Taken: taken, Scope: archive.Full, List: archive.ListRef{Bytes: 4}}
+		r := &archive.Record{Format: archive.Format, Name: name, Site: "museum", Taken: taken, Scope: archive.Full, List: archive.ListRef{Bytes: 4, SHA256: strings.Repeat("a", 64)}, Totals: archive.Totals{StoredBytes: 4}}
 		for _, text := range []string{fmt.Sprint("part ", i), fmt.Sprint("part ", i+1)} {
 			p := part(text)
 			r.Parts = append(r.Parts, p)
+			r.Totals.StoredBytes += p.Bytes
 			put(archive.PartPath("museum", p.Name), text)
 		}
 		put(r.ListPath(), "list")
-		data, err := r.Encode()
+		data, err := r.Encode(nil)
 		require.NoError(t, err)
 		put(r.Path(), string(data))
 	}

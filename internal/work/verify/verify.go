@@ -48,12 +48,14 @@ const HeldShown = 10
 
 // Report is the outcome for one archive in one store.
 type Report struct {
-	Archive string   `json:"archive"`
-	Store   string   `json:"store"`
-	Level   Level    `json:"level"`
-	Parts   int      `json:"parts"`
-	Bytes   int64    `json:"bytes"`
-	Damage  []Damage `json:"damage"`
+	Archive string `json:"archive"`
+	Store   string `json:"store"`
+	// SignedBy is the fingerprint of the key that has signed the record.
+	SignedBy string   `json:"signed_by"`
+	Level    Level    `json:"level"`
+	Parts    int      `json:"parts"`
+	Bytes    int64    `json:"bytes"`
+	Damage   []Damage `json:"damage"`
 	// NotReached are objects that could not be read, so that nothing is known of
 	// them: a store that is down, a connection that broke.
 	NotReached []Missed      `json:"not_reached"`
