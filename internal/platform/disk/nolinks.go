@@ -22,6 +22,55 @@ func (d *Disk) RenameNoLinks(from, to string) error {
 	return d.renameNoLinks("rename", from, to, 0)
 }
 
+// OpenRootNoLinks is OpenRoot for a folder that lies in folders of others, or belongs to
+// another account: no symbolic link on the way to it, itself included, is followed but
+// those of root and of this account.
+func (d *Disk) OpenRootNoLinks(name string) (*Root, error) {
+	if err := d.check("open", name); err != nil {
+		return nil, err
+	}
+	fd, err := openNoLinks(name)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	r, err := os.OpenRoot(fmt.Sprintf("/proc/self/fd/%d", fd))
+	if errors.Is(err, fs.ErrNotExist) { // there is no /proc here
+		r, err = os.OpenRoot(name)
+		if err == nil {
+			err = sameFolder(r, fd)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Root{r, d}, nil
+}
+
+// sameFolder makes sure that a root is the folder that is open already.
+func sameFolder(r *os.Root, fd int) error {
+	var was unix.Stat_t
+	if err := unix.Fstat(fd, &was); err != nil {
+		return errors.Join(err, r.Close())
+	}
+	info, err := r.Stat(".")
+	if st, ok := sysStat(info); err == nil && (!ok || st.Ino != was.Ino || uint64(st.Dev) != uint64(was.Dev)) {
+		err = ErrLinkOnTheWay
+	}
+	if err != nil {
+		return errors.Join(err, r.Close())
+	}
+	return nil
+}
+
+func sysStat(info fs.FileInfo) (*syscall.Stat_t, bool) {
+	if info == nil {
+		return nil, false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return st, ok
+}
+
 // ExchangeNoLinks swaps two names in one atomic step; they are looked up as by
 // RenameNoLinks. It returns an error for which ExchangeUnsupported is true where the file
 // system cannot do that.

@@ -63,6 +63,14 @@ func (r *Root) MkdirAll(name string, perm fs.FileMode) error {
 	return r.Root.MkdirAll(name, perm)
 }
 
+// Mkdir makes a folder; it must not exist.
+func (r *Root) Mkdir(name string, perm fs.FileMode) error {
+	if err := r.d.check("mkdir", name); err != nil {
+		return err
+	}
+	return r.Root.Mkdir(name, perm)
+}
+
 // Symlink makes a symbolic link. Its target may lead anywhere: nothing is
 // written through it.
 func (r *Root) Symlink(target, name string) error {
@@ -78,6 +86,22 @@ func (r *Root) Link(old, name string) error {
 		return err
 	}
 	return r.Root.Link(old, name)
+}
+
+// Remove deletes a name inside the root, never what a link leads to.
+func (r *Root) Remove(name string) error {
+	if err := r.d.check("remove", name); err != nil {
+		return err
+	}
+	return r.Root.Remove(name)
+}
+
+// Rename gives a name inside the root another one there, in the place of what has it.
+func (r *Root) Rename(from, to string) error {
+	if err := r.d.check("rename", to); err != nil {
+		return err
+	}
+	return r.Root.Rename(from, to)
 }
 
 // LinkOrCopy makes a hard link between two names inside the root or, where a file can

@@ -172,7 +172,12 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 	}}
 	held := *j.Archive
 	held.Record = &some
-	err := t.Write(ctx, &held, ix, j.To)
+	root, err := j.Disk.OpenRoot(j.To)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	err = t.Write(ctx, &held, ix, root)
 	result.Paths, result.Lost = t.Written(), t.Lost()
 	return err
 }

@@ -72,7 +72,7 @@ func (r *run) writeAbove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	dir, err := r.disk.OpenRoot(filepath.Dir(r.Site.Root))
+	dir, err := r.disk.OpenRootNoLinks(filepath.Dir(r.Site.Root))
 	if err != nil {
 		return err
 	}

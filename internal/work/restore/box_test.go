@@ -1,6 +1,8 @@
 package restore
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/site"
 )
 
 // Where root puts a box, nobody else can put another in its place: the owner of the
@@ -59,5 +62,45 @@ func TestABoxThatIsThereAlreadyIsOurs(t *testing.T) {
 		require.NoError(t, os.Mkdir(box, 0o700))
 		require.NoError(t, os.Chown(box, 61871, 61871))
 		require.Error(t, makeBox(d, box))
+	}
+}
+
+// Where a webroot is a mount point, what is staged lies in a folder of the site's account,
+// which can put another one in its place: root then unpacked into wherever that led.
+func TestNothingIsStagedInABoxThatSomebodyHasExchanged(t *testing.T) {
+	d := &disk.Disk{}
+	for name, exchange := range map[string]func(box, victim string) error{
+		"by a link":                  func(box, victim string) error { return os.Symlink(victim, box) },
+		"by a link to a box of ours": func(box, victim string) error { return errors.Join(os.Chmod(victim, 0o700), os.Symlink(victim, box)) },
+		"by a folder that is open":   func(box, _ string) error { return errors.Join(os.Mkdir(box, 0o700), os.Chmod(box, 0o755)) },
+		"by nothing":                 func(string, string) error { return nil },
+		"by another's folder": func(box, victim string) error {
+			if os.Geteuid() != 0 {
+				return os.Symlink(victim, box)
+			}
+			return errors.Join(os.Mkdir(box, 0o700), os.Symlink(victim, filepath.Join(box, "new")), os.Chown(box, 65534, 65534))
+		},
+	} {
+		dir := t.TempDir()
+		victim, box := filepath.Join(dir, "victim"), filepath.Join(dir, site.LeftoverPrefix+"kp-1-token")
+		require.NoError(t, os.Mkdir(victim, 0o755))
+		require.NoError(t, makeBox(d, box))
+		whole, err := openTree(d, filepath.Join(box, "new"))
+		require.ErrorIs(t, err, fs.ErrNotExist, name)
+		require.Nil(t, whole)
+		require.NoError(t, os.Rename(box, box+".away"))
+		require.NoError(t, exchange(box, victim))
+		if os.Geteuid() == 0 && strings.HasPrefix(name, "by a link") { // links of ours are ours: it is another's
+			require.NoError(t, os.Lchown(box, 65534, 65534))
+		} else if strings.HasPrefix(name, "by a link") {
+			continue // that takes root
+		}
+		r := &run{disk: d}
+		assert.Error(t, r.makeStaged(&FilesPlan{Box: box, Inner: true}), name)
+		_, err = openTree(d, filepath.Join(box, "new"))
+		assert.Error(t, err, name)
+		left, err := os.ReadDir(victim)
+		require.NoError(t, err)
+		assert.Empty(t, left, name)
 	}
 }

@@ -26,6 +26,7 @@ func TestDatabaseFilesAreCarriedThroughNoLink(t *testing.T) {
 				for _, p := range []string{victim, filepath.Join(f.Root, "data"), f.staged(), filepath.Join(dir, "htdocs2")} {
 					require.NoError(t, os.MkdirAll(p, 0o755))
 				}
+				require.NoError(t, os.Chmod(f.Box, 0o700))
 				for _, suffix := range databaseFiles {
 					require.NoError(t, os.WriteFile(filepath.Join(victim, "museum.db"+suffix), []byte("theirs"), 0o600))
 					require.NoError(t, os.WriteFile(filepath.Join(f.Root, "data/museum.db"+suffix), []byte("the site's"), 0o600))
@@ -33,6 +34,9 @@ func TestDatabaseFilesAreCarriedThroughNoLink(t *testing.T) {
 				require.NoError(t, os.Symlink(victim, filepath.Join(f.Box, "step")))
 				require.NoError(t, os.Symlink(lead, filepath.Join(f.staged(), "data")))
 				d := &disk.Disk{}
+				whole, err := openTree(d, f.staged())
+				require.NoError(t, err, "it is not the box that is refused")
+				require.NoError(t, whole.Close())
 				require.Error(t, f.noteCarried(d), "it is told before anything changes")
 				f.CarryByMove = byMove
 				if byMove { // the trees have changed places
@@ -59,6 +63,7 @@ func TestALinkInsideTheTreeIsFollowed(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(f.Root, "data"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(f.Root, "data/museum.db"), []byte("the site's"), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(f.staged(), "private"), 0o755))
+	require.NoError(t, os.Chmod(f.Box, 0o700))
 	require.NoError(t, os.Symlink("private", filepath.Join(f.staged(), "data")))
 	require.NoError(t, f.noteCarried(&disk.Disk{}))
 	require.NoError(t, f.carry(&disk.Disk{}, f.Root, f.staged()))

@@ -373,6 +373,40 @@ func makeBox(d *disk.Disk, box string) error {
 	return nil
 }
 
+// openBox opens the folder that makeBox made. Where it had to be made in a folder of others,
+// these can put another one in its place at any moment, but none that is ours alone.
+func openBox(d *disk.Disk, box string) (*disk.Root, error) {
+	root, err := d.OpenRootNoLinks(box)
+	if err != nil {
+		return nil, err
+	}
+	info, err := root.Stat(".")
+	if err == nil {
+		st, ok := info.Sys().(*syscall.Stat_t)
+		if !ok || int(st.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+			err = fmt.Errorf("%s is not ours: somebody has put it there", box)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	return root, nil
+}
+
+// openTree opens a webroot, or a tree in a box, to work in it. No link leads out of it, or
+// on the way to it elsewhere.
+func openTree(d *disk.Disk, tree string) (*disk.Root, error) {
+	if !strings.HasPrefix(filepath.Base(filepath.Dir(tree)), site.LeftoverPrefix) {
+		return d.OpenRootNoLinks(tree)
+	}
+	box, err := openBox(d, filepath.Dir(tree))
+	if err != nil {
+		return nil, err
+	}
+	defer box.Close()
+	return box.OpenRoot(filepath.Base(tree))
+}
+
 func inodeOf(info fs.FileInfo) uint64 {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return st.Ino

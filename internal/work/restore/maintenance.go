@@ -71,46 +71,92 @@ func (r *run) maintenance() site.Maintenance {
 	return r.Site.Recipe.Maintenance
 }
 
+// openTree opens a tree of the restore to write in. It belongs to the site's account, which
+// may put a link in its place or in its folders at any moment: what is opened has to be one
+// of the two trees that the journal knows, and nothing is reached through it that is not in
+// it. A tree that is not there gives nil.
+func (j *Journal) openTree(d *disk.Disk, tree string) (*disk.Root, error) {
+	now, err := inode(d, tree)
+	if err != nil || now == 0 {
+		return nil, err
+	}
+	root, err := openTree(d, tree)
+	if err != nil {
+		return nil, err
+	}
+	info, err := root.Stat(".")
+	if err == nil && inodeOf(info) != now {
+		err = fmt.Errorf("%s is not the tree that it was a moment ago", tree)
+	}
+	if err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	return root, nil
+}
+
+// within does something inside a tree of the restore, unless there is none.
+func (j *Journal) within(d *disk.Disk, tree string, do func(*disk.Root) error) error {
+	root, err := j.openTree(d, tree)
+	if err != nil || root == nil {
+		return err
+	}
+	defer root.Close()
+	return do(root)
+}
+
 // shutDoor puts the page that closes the site in the front door's place. The door
 // itself stays beside it under another name; it is there at every moment, unless a file
 // can have only one name there.
-func (j *Journal) shutDoor(d *disk.Disk, tree string) error {
-	door, behind, page := filepath.Join(tree, frontDoor), filepath.Join(tree, behindDoor), filepath.Join(tree, behindDoor+".new")
-	info, err := d.Lstat(door)
+func (j *Journal) shutDoor(tree *disk.Root) error {
+	info, err := tree.Lstat(frontDoor)
 	gone := errors.Is(err, fs.ErrNotExist)
 	if gone { // a run may have died between moving the door and putting the page there
-		if info, err = d.Lstat(behind); errors.Is(err, fs.ErrNotExist) {
+		if info, err = tree.Lstat(behindDoor); errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
 	}
 	if err != nil || !info.Mode().IsRegular() {
 		return err
 	}
-	if shut, err := d.Exists(behind); err != nil || shut && !gone {
+	shut, err := number(tree, behindDoor)
+	if err != nil || shut != 0 && !gone {
 		return err
 	}
 	// The page first: once the door has its other name, it is all that is missing.
-	if err := writePage(d, page, j.Door, info); err != nil {
+	const page = behindDoor + ".new"
+	if err := writePage(tree, page, j.Door, info); err != nil {
 		return err
 	}
 	if !gone {
-		err := d.Link(door, behind)
+		err := tree.Link(frontDoor, behindDoor)
 		if disk.LinkUnsupported(err) {
-			err = d.Rename(door, behind) // and there is no door until the next line
+			err = tree.Rename(frontDoor, behindDoor) // and there is no door until the next line
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return d.Rename(page, door)
+	return tree.Rename(page, frontDoor)
+}
+
+// number is the inode of a name in a tree, 0 if there is none.
+func number(tree *disk.Root, name string) (uint64, error) {
+	info, err := tree.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return inodeOf(info), nil
 }
 
 // writePage writes the page for everybody who could read the door.
-func writePage(d *disk.Disk, file, text string, like fs.FileInfo) error {
-	if err := d.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func writePage(tree *disk.Root, name, text string, like fs.FileInfo) error {
+	if err := removeIfThere(tree, name); err != nil {
 		return err
 	}
-	f, err := d.Create(file)
+	f, err := tree.Create(name, 0o644)
 	if err != nil {
 		return err
 	}
@@ -119,30 +165,29 @@ func writePage(d *disk.Disk, file, text string, like fs.FileInfo) error {
 }
 
 // unshut opens one tree again, whatever of its closing was done.
-func (j *Journal) unshut(d *disk.Disk, tree string) error {
+func (j *Journal) unshut(tree *disk.Root) error {
 	if j.Switch != "" {
-		return removeIfThere(d, filepath.Join(tree, j.Switch))
+		return removeIfThere(tree, j.Switch)
 	}
-	door, behind := filepath.Join(tree, frontDoor), filepath.Join(tree, behindDoor)
-	if err := removeIfThere(d, behind+".new"); err != nil {
+	if err := removeIfThere(tree, behindDoor+".new"); err != nil {
 		return err
 	}
-	was, err := inode(d, behind)
+	was, err := number(tree, behindDoor)
 	if err != nil || was == 0 {
 		return err
 	}
-	now, err := inode(d, door)
+	now, err := number(tree, frontDoor)
 	if err != nil {
 		return err
 	}
 	if now == was { // a rename between two names of one file does nothing
-		return d.Remove(behind)
+		return tree.Remove(behindDoor)
 	}
-	return d.Rename(behind, door)
+	return tree.Rename(behindDoor, frontDoor)
 }
 
-func removeIfThere(d *disk.Disk, file string) error {
-	if err := d.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func removeIfThere(tree *disk.Root, name string) error {
+	if err := tree.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -188,7 +233,7 @@ func closeSite(d *disk.Disk, j *Journal, p Phase) error {
 	}
 	for _, tree := range trees {
 		// To have the site back is worth more than to have it closed meanwhile.
-		if err := j.shut(d, tree); err != nil && p != Undoing {
+		if err := j.within(d, tree, j.shut); err != nil && p != Undoing {
 			return fmt.Errorf("close the site for maintenance: %w", err)
 		}
 	}
@@ -199,20 +244,11 @@ func closeSite(d *disk.Disk, j *Journal, p Phase) error {
 }
 
 // shut closes one tree, by the CMS's own switch or at its front door.
-func (j *Journal) shut(d *disk.Disk, tree string) error {
-	if j.Switch != "" {
-		return writeSwitch(d, tree, j)
+func (j *Journal) shut(tree *disk.Root) error {
+	if j.Switch == "" {
+		return j.shutDoor(tree)
 	}
-	return j.shutDoor(d, tree)
-}
-
-func writeSwitch(d *disk.Disk, tree string, j *Journal) error {
-	root, err := d.OpenRoot(tree)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	f, err := root.Create(j.Switch, 0o644)
+	f, err := tree.Create(j.Switch, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
@@ -229,7 +265,7 @@ func openSite(d *disk.Disk, j *Journal) error {
 		return nil
 	}
 	for _, tree := range j.trees() {
-		if err := j.unshut(d, tree); err != nil {
+		if err := j.within(d, tree, j.unshut); err != nil {
 			return fmt.Errorf("end the maintenance: %w", err)
 		}
 		now, err := inode(d, tree)

@@ -279,12 +279,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := makeBox(r.disk, f.Box); err != nil {
 		return err
 	}
-	if f.Inner {
-		if err := r.disk.WriteFile(filepath.Join(f.Box, ".htaccess"), []byte(denyAll), 0o600); err != nil {
-			return err
-		}
-	}
-	if err := r.disk.Mkdir(f.staged(), 0o755); err != nil {
+	if err := r.makeStaged(f); err != nil {
 		return err
 	}
 	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage}
@@ -301,7 +296,12 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err != nil {
 		return err
 	}
-	if err := t.Write(ctx, r.Archive, ix, f.staged()); err != nil {
+	root, err := openTree(r.disk, f.staged())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := t.Write(ctx, r.Archive, ix, root); err != nil {
 		return err
 	}
 	if err := r.finishCarried(f, folders); err != nil {
@@ -313,6 +313,26 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
 	}
 	return nil
+}
+
+// makeStaged makes the folder that is unpacked into.
+func (r *run) makeStaged(f *FilesPlan) error {
+	box, err := openBox(r.disk, f.Box)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	if f.Inner {
+		page, err := box.Create(".htaccess", 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = page.Write([]byte(denyAll))
+		if err = errors.Join(err, page.Close()); err != nil {
+			return err
+		}
+	}
+	return box.Mkdir(filepath.Base(f.staged()), 0o755)
 }
 
 // stageInside loads databases that lie in the webroot into the staged tree,

@@ -140,7 +140,7 @@ func (r *run) keepSettings() error {
 	if r.Site.SettingsFile != "" {
 		files = []string{r.Site.SettingsFile}
 	}
-	staged, err := r.disk.OpenRoot(r.journal.Files.staged())
+	staged, err := openTree(r.disk, r.journal.Files.staged())
 	if err != nil {
 		return err
 	}

@@ -84,12 +84,12 @@ type carried struct {
 // only gaps are filled, and database files: those are carried at the exchange,
 // or loaded.
 func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
-	root, err := r.disk.OpenRoot(f.staged())
+	root, err := openTree(r.disk, f.staged())
 	if err != nil {
 		return nil, err
 	}
 	defer root.Close()
-	live, err := r.disk.OpenRoot(f.Root)
+	live, err := openTree(r.disk, f.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -170,7 +170,7 @@ func (r *run) ofDatabase(rel string) bool {
 // finishCarried gives carried folders what they had, innermost first. Those of
 // the share have what the archive says.
 func (r *run) finishCarried(f *FilesPlan, folders []carried) error {
-	root, err := r.disk.OpenRoot(f.staged())
+	root, err := openTree(r.disk, f.staged())
 	if err != nil {
 		return err
 	}

@@ -233,11 +233,11 @@ type sinceRun struct {
 
 func (s *sinceRun) tree(f *FilesPlan) (err error) {
 	s.f, s.touched, s.empty = f, map[string]bool{}, nil
-	if s.was, err = s.d.OpenRoot(f.aside()); err != nil {
+	if s.was, err = openTree(s.d, f.aside()); err != nil {
 		return err
 	}
 	defer s.was.Close()
-	if s.live, err = s.d.OpenRoot(f.Root); err != nil {
+	if s.live, err = openTree(s.d, f.Root); err != nil {
 		return err
 	}
 	defer s.live.Close()
@@ -245,8 +245,11 @@ func (s *sinceRun) tree(f *FilesPlan) (err error) {
 		return err
 	}
 	for _, dir := range slices.Backward(s.empty) {
-		if err := s.was.Remove(dir); err == nil {
+		switch err := s.was.Remove(dir); {
+		case err == nil:
 			s.touched[path.Dir(dir)] = true
+		case !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist):
+			return err
 		}
 	}
 	for dir := range s.touched {

@@ -239,7 +239,7 @@ var databaseFiles = []string{"-wal", "-journal", "-shm", ""}
 // trees opens the tree that a database file is taken from and the one that it goes to.
 // Whoever the site belongs to may change both meanwhile: no link leads out of them.
 func trees(d *disk.Disk, from, to string, work func(from, to *disk.Root) error) error {
-	a, err := d.OpenRoot(from)
+	a, err := openTree(d, from)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -247,7 +247,7 @@ func trees(d *disk.Disk, from, to string, work func(from, to *disk.Root) error) 
 		return err
 	}
 	defer a.Close()
-	b, err := d.OpenRoot(to)
+	b, err := openTree(d, to)
 	if err != nil {
 		return err
 	}

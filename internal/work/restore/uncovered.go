@@ -339,7 +339,7 @@ func (f *FilesPlan) keeps(rel string) bool {
 // makeParents makes the folders that what stays lies in, in the staged tree. The archive
 // gives them what it knows of them; of the others, what they are now is returned.
 func (r *run) makeParents(f *FilesPlan) (folders []carried, err error) {
-	root, err := r.disk.OpenRoot(f.staged())
+	root, err := openTree(r.disk, f.staged())
 	if err != nil {
 		return nil, err
 	}
@@ -369,12 +369,12 @@ func (f *FilesPlan) bringKept(d *disk.Disk, from string) error {
 	if len(f.Kept) == 0 {
 		return nil
 	}
-	was, err := d.OpenRoot(from)
+	was, err := openTree(d, from)
 	if err != nil {
 		return err
 	}
 	defer was.Close()
-	is, err := d.OpenRoot(f.Root)
+	is, err := openTree(d, f.Root)
 	if err != nil {
 		return err
 	}

@@ -59,15 +59,9 @@ type Tree struct {
 	lost    []string
 }
 
-// Write unpacks every part of files and then the tree part into dir, which
-// exists and is empty. Every digest is checked as it is written. What is damaged in one
+// Write unpacks every part of files and then the tree part into root, which is empty. Every digest is checked as it is written. What is damaged in one
 // store is taken from the next; what nobody wants may be damaged.
-func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, dir string) error {
-	root, err := t.Disk.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
+func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, root *disk.Root) error {
 	t.root = root
 	if t.Label == "" {
 		t.Label = site.RootLabel
