@@ -274,6 +274,9 @@ var ErrSigner = errors.New("nobody known here has signed it")
 // DecodeRecord reads and checks a record. A record of a newer format, or one
 // that is damaged, gives an error that wraps ErrRecord.
 func DecodeRecord(data []byte) (*Record, error) {
+	if err := affordable(data); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrRecord, err)
+	}
 	var version struct {
 		Format int `json:"format"`
 	}

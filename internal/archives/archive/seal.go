@@ -28,7 +28,7 @@ func (p Part) public() Part { return Part{Name: p.Name, Bytes: p.Bytes, SHA256: 
 // a name of anything that the site consists of in the clear, and without counts.
 func (r *Record) Seal(to encryption.Recipients) (*Record, error) {
 	public := *r
-	data, err := json.Marshal(secrets{Name: r.Name, List: r.List, Note: r.Note, Host: r.Host, Origin: r.Origin, Totals: r.Totals, Gaps: r.Gaps, Parts: r.Parts})
+	data, err := json.MarshalIndent(secrets{Name: r.Name, List: r.List, Note: r.Note, Host: r.Host, Origin: r.Origin, Totals: r.Totals, Gaps: r.Gaps, Parts: r.Parts}, "", "  ")
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,9 @@ func (r *Record) Unseal(keys *encryption.Keys) error {
 		return fmt.Errorf("archive %s: %w", r.Name, err)
 	}
 	var s secrets
-	err = json.Unmarshal(data, &s)
+	if err = affordable(data); err == nil {
+		err = json.Unmarshal(data, &s)
+	}
 	if err != nil || s.Name != r.Name || s.List != r.List || !slices.EqualFunc(s.Parts, r.Parts, func(a, b Part) bool { return a.public() == b.public() }) {
 		return fmt.Errorf("archive %s: %w: what is sealed in it is of another one", r.Name, ErrRecord)
 	}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/encryption"
@@ -86,12 +87,12 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 	l := &Listing{}
 	found := map[string]int{}
 	for _, s := range stores {
-		names, err := recordNames(ctx, s, site)
+		names, lengths, err := recordNames(ctx, s, site)
 		if err != nil {
 			l.Silent = append(l.Silent, Broken{Store: s.Name, Err: err})
 			continue
 		}
-		records, errs := readRecords(ctx, s, site, names)
+		records, errs := readRecords(ctx, s, site, names, lengths)
 		for i, name := range names {
 			r, err := records[i], errs[i]
 			if err == nil && o.Trust != nil {
@@ -139,28 +140,41 @@ func nearestFirst(a, b store.Named) int {
 	}
 }
 
-func recordNames(ctx context.Context, s store.Named, site string) ([]string, error) {
+func recordNames(ctx context.Context, s store.Named, site string) (names []string, lengths []int64, err error) {
 	infos, err := s.List(ctx, archive.RecordsDir(site))
-	var names []string
 	for _, info := range infos {
 		if name, ok := strings.CutSuffix(path.Base(info.Name), ".json"); ok {
-			names = append(names, name)
+			names, lengths = append(names, name), append(lengths, info.Bytes)
 		}
 	}
-	return names, err
+	return names, lengths, err
 }
 
-func readRecords(ctx context.Context, s store.Named, site string, names []string) ([]*archive.Record, []error) {
+// readRecords reads some records side by side, and of large ones one at a time. What
+// several have in common is kept once.
+func readRecords(ctx context.Context, s store.Named, site string, names []string, lengths []int64) ([]*archive.Record, []error) {
 	records, errs := make([]*archive.Record, len(names)), make([]error, len(names))
+	room := semaphore.NewWeighted(maxRecord)
 	var g errgroup.Group
 	g.SetLimit(recordsAtOnce)
 	for i, name := range names {
+		weight := min(max(lengths[i], maxRecord/recordsAtOnce/8), maxRecord)
+		if errs[i] = room.Acquire(ctx, weight); errs[i] != nil {
+			continue
+		}
 		g.Go(func() error {
+			defer room.Release(weight)
 			records[i], errs[i] = ReadRecord(ctx, s, site, name)
 			return nil
 		})
 	}
 	_ = g.Wait() // each error is kept beside its record
+	same := archive.Interner{}
+	for _, r := range records {
+		if r != nil {
+			same.Share(r)
+		}
+	}
 	return records, errs
 }
 
@@ -183,9 +197,12 @@ func readRecord(ctx context.Context, s store.Store, site, name string) ([]byte, 
 		return nil, nil, err
 	}
 	defer in.Close()
-	data, err := io.ReadAll(io.LimitReader(in, maxRecord))
+	data, err := io.ReadAll(io.LimitReader(in, maxRecord+1))
 	if err != nil {
 		return nil, nil, fmt.Errorf("record %s: %w", name, err)
+	}
+	if len(data) > maxRecord {
+		return nil, nil, fmt.Errorf("record %s: %w: it is larger than any can be", name, archive.ErrRecord)
 	}
 	r, err := archive.DecodeRecord(data)
 	if err != nil {
@@ -282,7 +299,13 @@ func (h *Held) readList(ctx context.Context, s store.Named, visit func(archive.E
 			return fmt.Errorf("archive %s: %w", h.Name, err)
 		}
 	}
-	err = archive.ReadList(content, visit)
+	lines := int64(0)
+	err = archive.ReadList(content, func(e archive.Entry) error {
+		if lines++; lines > h.List.Lines {
+			return fmt.Errorf("%w: it has more lines than the record says", archive.ErrList)
+		}
+		return visit(e)
+	})
 	if stored.broke != nil && errors.Is(err, archive.ErrList) {
 		// What a broken connection has cut is not damaged, whatever the decoder makes of it.
 		return fmt.Errorf("store %s: list of %s: %w", s.Name, h.Name, stored.broke)

@@ -188,6 +188,7 @@ func TestAListThatBreaksOffIsNotDamaged(t *testing.T) {
 	}
 	require.NoError(t, enc.Close())
 	r := record(t, 0, "1")
+	r.List.Lines = 500
 	r.List.Bytes, r.List.SHA256 = int64(stored.Len()), fmt.Sprintf("%x", sha256.Sum256(stored.Bytes()))
 	file := filepath.Join(dir, filepath.FromSlash(r.ListPath()))
 	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
@@ -197,6 +198,10 @@ func TestAListThatBreaksOffIsNotDamaged(t *testing.T) {
 	whole := &Held{Record: r, Stores: []store.Named{here}}
 	require.NoError(t, whole.ReadList(t.Context(), func(archive.Entry) error { n++; return nil }))
 	require.Equal(t, 500, n)
+	n, r.List.Lines = 0, 20
+	require.ErrorIs(t, whole.ReadList(t.Context(), func(archive.Entry) error { n++; return nil }), archive.ErrList, "a list of millions that nobody has announced")
+	require.Equal(t, 20, n)
+	r.List.Lines = 500
 
 	away := &Held{Record: r, Stores: []store.Named{{Name: "far", Store: breaking{here.Store, new(int)}}}}
 	err = away.ReadList(t.Context(), func(archive.Entry) error { return nil })
