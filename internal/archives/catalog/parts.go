@@ -19,8 +19,18 @@ import (
 // Expected is what the list says of one entry of a part, in little memory.
 type Expected struct {
 	name uint64
+	// meta is a hash of permissions, owner, time and the like.
+	meta uint64
 	size int64
 	sum  [sha256.Size]byte
+}
+
+// metaOf hashes what a header says beside name and length.
+func metaOf(h *tar.Header) uint64 {
+	var m maphash.Hash
+	m.SetSeed(seed)
+	archive.HashMeta(&m, h)
+	return m.Sum64()
 }
 
 // Index holds what every part of an archive must contain, in order.
@@ -54,11 +64,14 @@ func Within(now, before []Expected) bool {
 	return true
 }
 
-// ReadIndex reads the archive's list into an Index: about 50 bytes a path.
+// ReadIndex reads the archive's list into an Index: about 60 bytes a path.
 func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
 	ix := &Index{parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		x := Expected{name: maphash.String(seed, e.Path), size: e.Size}
+		if e.IsFileTree() {
+			x.meta = metaOf(archive.Header(e))
+		}
 		if e.SHA256 != "" {
 			if n, err := hex.Decode(x.sum[:], []byte(e.SHA256)); err != nil || n != len(x.sum) {
 				return fmt.Errorf("%w: %s has no sound digest", archive.ErrList, e.Path)
@@ -122,6 +135,9 @@ func (ix *Index) Sift(p *Part, part archive.Part, visit func(h *tar.Header, cont
 		}
 		if h.Typeflag == tar.TypeReg && expected[0].size != h.Size {
 			return damaged(part, "%q in it has another length than the list says", h.Name)
+		}
+		if expected[0].meta != metaOf(h) {
+			return damaged(part, "%q in it has another owner, other permissions or another time than the list says", h.Name)
 		}
 		digest := sha256.New()
 		content := io.TeeReader(tr, digest)

@@ -11,7 +11,6 @@ import (
 	"io"
 	"io/fs"
 	"strconv"
-	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -309,7 +308,7 @@ func same(a, b fs.FileInfo) bool { return a.Size() == b.Size() && a.ModTime().Eq
 // write puts a header and info.Size() bytes from r into the tar.
 func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
 	e := k.entry(f, info)
-	if err := tw.WriteHeader(header(e)); err != nil {
+	if err := tw.WriteHeader(archive.Header(e)); err != nil {
 		return e, fmt.Errorf("%s: %w", f.name, err)
 	}
 	digest := sha256.New()
@@ -340,32 +339,4 @@ func (k *packer) entry(f planned, info fs.FileInfo) archive.Entry {
 		k.reown(&e)
 	}
 	return e
-}
-
-// header describes an entry in tar, POSIX.1-2001 (pax), times to the nanosecond.
-func header(e archive.Entry) *tar.Header {
-	mode, _ := strconv.ParseInt(e.Mode, 8, 32)
-	h := &tar.Header{Name: e.Path, Mode: mode, Uid: e.UID, Gid: e.GID, Uname: e.User, Gname: e.Group,
-		ModTime: e.MTime, Size: e.Size, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
-	switch e.Type {
-	case archive.TypeFolder:
-		h.Typeflag, h.Name = tar.TypeDir, e.Path+"/"
-	case archive.TypeSymlink:
-		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Target
-	case archive.TypeHardlink:
-		h.Typeflag, h.Linkname = tar.TypeLink, e.Target
-	}
-	if len(e.XAttrs) > 0 || e.Sparse {
-		h.PAXRecords = map[string]string{}
-	}
-	for name, value := range e.XAttrs {
-		h.PAXRecords[archive.PAXXAttr+name] = string(value)
-	}
-	if e.Sparse {
-		h.PAXRecords[archive.PAXSparse] = "1"
-	}
-	if h.ModTime.Before(time.Unix(0, 0)) {
-		h.ModTime = time.Unix(0, 0)
-	}
-	return h
 }

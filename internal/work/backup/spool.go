@@ -89,7 +89,7 @@ func newTreePart(s *spool, to encryption.Recipients) (*treePart, error) {
 
 func (t *treePart) add(e archive.Entry) error {
 	t.n++
-	if err := t.tw.WriteHeader(header(e)); err != nil {
+	if err := t.tw.WriteHeader(archive.Header(e)); err != nil {
 		return fmt.Errorf("%s: %w", e.Path, err)
 	}
 	return nil

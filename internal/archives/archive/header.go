@@ -1,0 +1,65 @@
+package archive
+
+import (
+	"archive/tar"
+	"encoding/binary"
+	"hash"
+	"io"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Header describes an entry in tar, POSIX.1-2001 (pax), times to the nanosecond.
+func Header(e Entry) *tar.Header {
+	mode, _ := strconv.ParseInt(e.Mode, 8, 32)
+	h := &tar.Header{Name: e.Path, Mode: mode, Uid: e.UID, Gid: e.GID, Uname: e.User, Gname: e.Group,
+		ModTime: e.MTime, Size: e.Size, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
+	switch e.Type {
+	case TypeFolder:
+		h.Typeflag, h.Name = tar.TypeDir, e.Path+"/"
+	case TypeSymlink:
+		h.Typeflag, h.Linkname = tar.TypeSymlink, e.Target
+	case TypeHardlink:
+		h.Typeflag, h.Linkname = tar.TypeLink, e.Target
+	}
+	if len(e.XAttrs) > 0 || e.Sparse {
+		h.PAXRecords = map[string]string{}
+	}
+	for name, value := range e.XAttrs {
+		h.PAXRecords[PAXXAttr+name] = string(value)
+	}
+	if e.Sparse {
+		h.PAXRecords[PAXSparse] = "1"
+	}
+	if h.ModTime.Before(time.Unix(0, 0)) {
+		h.ModTime = time.Unix(0, 0)
+	}
+	return h
+}
+
+// HashMeta adds what a header says of an entry but its name and length: kind, permissions
+// with set-id bits, owner, time, where a link leads, extended attributes. Two headers of
+// which it makes the same restore the same.
+func HashMeta(to hash.Hash, h *tar.Header) {
+	fixed := []byte{h.Typeflag}
+	for _, n := range []int64{h.Mode & 0o7777, int64(h.Uid), int64(h.Gid), h.ModTime.UnixNano()} {
+		fixed = binary.AppendVarint(fixed, n)
+	}
+	_, _ = to.Write(fixed)
+	text := func(s string) {
+		_, _ = to.Write(binary.AppendUvarint(nil, uint64(len(s))))
+		_, _ = io.WriteString(to, s)
+	}
+	for _, s := range []string{h.Uname, h.Gname, h.Linkname} {
+		text(s)
+	}
+	for _, key := range slices.Sorted(maps.Keys(h.PAXRecords)) {
+		if strings.HasPrefix(key, PAXXAttr) || key == PAXSparse {
+			text(key)
+			text(h.PAXRecords[key])
+		}
+	}
+}
