@@ -290,6 +290,9 @@ func (u *unpacker) unpack(ctx context.Context, in *joined) error {
 	return nil
 }
 
+// mostUnpacked bounds what a file says that it unpacks to, so that sums do not run over.
+const mostUnpacked = 1 << 50
+
 func (u *unpacker) zip(ctx context.Context, in *joined) error {
 	z, err := zip.NewReader(in, in.Size())
 	if err != nil {
@@ -297,6 +300,9 @@ func (u *unpacker) zip(ctx context.Context, in *joined) error {
 	}
 	var need int64
 	for _, f := range z.File {
+		if f.UncompressedSize64 > mostUnpacked || need > mostUnpacked {
+			return fmt.Errorf("%q: it says that it unpacks to more than any disk holds: refused", f.Name)
+		}
 		need += int64(f.UncompressedSize64)
 	}
 	if free, err := u.d.Free(u.dir); err == nil && free < need+keep {
