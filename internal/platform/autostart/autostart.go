@@ -103,6 +103,13 @@ Restart=on-failure
 RestartSec=60
 WatchdogSec=300
 TimeoutStopSec=120
+UMask=0077
+NoNewPrivileges=yes
+ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectControlGroups=yes
+RestrictRealtime=yes
+LockPersonality=yes
 Nice=10
 IOSchedulingClass=idle
 

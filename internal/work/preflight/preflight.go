@@ -140,6 +140,7 @@ func (r *run) files(ctx context.Context) error {
 	if len(c.unreadable) > 0 {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
 	}
+	r.rights(c.owners)
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}
@@ -163,6 +164,7 @@ type census struct {
 	// dumps that somebody has left.
 	unreadable, leftovers []string
 	largest               []sized
+	owners                owners
 	// folders are the bytes in each folder at the top.
 	folders map[string]int64
 }
@@ -179,8 +181,12 @@ func (c *census) visit(p string, d fs.DirEntry, err error) {
 		return
 	}
 	info, err := d.Info()
-	if rel == "." || err != nil {
-		return // err: gone meanwhile
+	if err != nil {
+		return // gone meanwhile
+	}
+	c.owners.visit(rel, info)
+	if rel == "." {
+		return
 	}
 	if rule, skip := c.site.Skips(filepath.ToSlash(rel)); skip {
 		if rule != "" && !d.IsDir() {

@@ -128,6 +128,32 @@ func TestWhatCannotBeRead(t *testing.T) {
 	assert.Contains(t, found(t, j, preflight.Look), "1 cannot be read")
 }
 
+// What root is needed for is said, and when it is not.
+func TestWhatRightsAreNeeded(t *testing.T) {
+	j, dir := job(t)
+	if os.Geteuid() != 0 {
+		assert.Contains(t, found(t, j, preflight.Passed), "rights: this account is enough")
+		require.NoError(t, os.Chmod(dir, 0o555))
+		t.Cleanup(func() { _ = os.Chmod(dir, 0o755) })
+		assert.Contains(t, found(t, j, preflight.Look), "name by name")
+		return
+	}
+	assert.Contains(t, found(t, j, preflight.Passed), "the site belongs to root")
+	root := filepath.Join(dir, "htdocs")
+	for _, p := range []string{dir, root} {
+		require.NoError(t, os.Chown(p, 65534, 65534))
+	}
+	assert.Contains(t, found(t, j, preflight.Passed), "it needs to give")
+	require.NoError(t, filepath.WalkDir(root, func(p string, _ os.DirEntry, err error) error {
+		return errors.Join(err, os.Lchown(p, 65534, 65534))
+	}))
+	assert.Contains(t, found(t, j, preflight.Passed), "need not: the account nobody is enough")
+	require.NoError(t, os.WriteFile(filepath.Join(root, "closed"), nil, 0o600))
+	assert.Contains(t, found(t, j, preflight.Passed), "to read what belongs to others and is closed to nobody (1 path)")
+	require.NoError(t, os.Chown(dir, 0, 0))
+	assert.Contains(t, found(t, j, preflight.Passed), "in one step: "+dir+" is not nobody's")
+}
+
 func TestNobodyLooksAfterIt(t *testing.T) {
 	j, _ := job(t)
 	j.Scheduled = false

@@ -1,0 +1,105 @@
+package preflight
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sys/unix"
+)
+
+// owners counts what in a webroot its owner's own account could not look after.
+type owners struct {
+	// account is the webroot's owner.
+	account uint32
+	// foreign are paths of other accounts, closed those of them that the owner may not read.
+	foreign, closed int64
+}
+
+func (o *owners) visit(rel string, info fs.FileInfo) {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	switch {
+	case !ok:
+	case rel == ".":
+		o.account = st.Uid
+	case st.Uid != o.account:
+		o.foreign++
+		if info.Mode()&fs.ModeSymlink == 0 && info.Mode().Perm()&0o044 == 0 {
+			o.closed++
+		}
+	}
+}
+
+// rights says what this account needs its rights for: as root, whether less would do.
+func (r *run) rights(o owners) {
+	name := accountName(o.account)
+	above := filepath.Dir(r.Site.Root)
+	info, err := os.Stat(above)
+	st, ok := statOf(info)
+	ownersOwn := err == nil && ok && st.Uid == o.account && info.Mode().Perm()&0o200 != 0
+	if os.Geteuid() != 0 {
+		r.withoutRoot(o, above)
+		return
+	}
+	var needs []string
+	if o.closed > 0 {
+		needs = append(needs, fmt.Sprintf("to read what belongs to others and is closed to %s (%s)", name, paths(o.closed)))
+	}
+	if o.foreign > 0 {
+		needs = append(needs, fmt.Sprintf("to give back what belongs to others (%s)", paths(o.foreign)))
+	}
+	if !ownersOwn {
+		needs = append(needs, fmt.Sprintf("to exchange the webroot in one step: %s is not %s's", above, name))
+	}
+	switch {
+	case o.account == 0:
+		r.add(Passed, "rights", "runs as root, and the site belongs to root")
+	case len(needs) == 0:
+		r.add(Passed, "rights", "runs as root, which this site's files need not: the account %s is enough (docs/SECURITY.md, least rights)", name)
+	default:
+		r.add(Passed, "rights", "runs as root, which it needs %s", strings.Join(needs, "; "))
+	}
+}
+
+// withoutRoot says what an account of its own cannot do.
+func (r *run) withoutRoot(o owners, above string) {
+	if o.foreign > 0 {
+		r.add(Look, "rights", "some of it belongs to other accounts (%s); a restore by this one makes it its own", paths(o.foreign))
+	}
+	if unix.Access(above, unix.W_OK) != nil {
+		r.add(Look, "rights", "%s cannot be written to: a restore exchanges the webroot's content name by name, not in one step", above)
+	}
+	if o.foreign == 0 && unix.Access(above, unix.W_OK) == nil {
+		r.add(Passed, "rights", "this account is enough: everything belongs to it, and it may write to %s", above)
+	}
+}
+
+func statOf(info fs.FileInfo) (*syscall.Stat_t, bool) {
+	if info == nil {
+		return nil, false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return st, ok
+}
+
+func paths(n int64) string {
+	if n == 1 {
+		return "1 path"
+	}
+	return humanize.Comma(n) + " paths"
+}
+
+// accountName is an account's name, or its number where it has none.
+func accountName(uid uint32) string {
+	number := strconv.FormatUint(uint64(uid), 10)
+	if u, err := user.LookupId(number); err == nil {
+		return u.Username
+	}
+	return number
+}
