@@ -33,6 +33,8 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	cfg := a.Config.Sites[name]
 	k := &known{cfg: cfg}
 	k.Now, k.Zone, k.Spread, k.Duties = a.Now(), a.Config.Zone(cfg), schedule.SpreadOf(name), cfg.Duties
+	places, placesErr := a.readDatabasePlaces(name)
+	k.DatabaseMoved = places.moved()
 	var errs [7]error
 	k.States, errs[0] = a.dutyStates(ctx, name)
 	k.Archives, errs[1] = a.History.Archives(ctx, name)
@@ -41,7 +43,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	k.Pending, errs[4] = a.History.Pending(ctx, name)
 	k.Rehearsed, errs[5] = a.History.LastRehearsal(ctx, name)
 	k.KeyUntried, errs[6] = a.untriedKey(ctx)
-	if err := errors.Join(errs[:]...); err != nil {
+	if err := errors.Join(placesErr, errors.Join(errs[:]...)); err != nil {
 		return nil, err
 	}
 	k.Bad, k.Proofs = k.facts.bad, k.facts.proofs
@@ -280,6 +282,11 @@ func (a *Agent) Accept(ctx context.Context, site, kind, why string) error {
 	}
 	if n == 0 {
 		return reason.BadUsage("site %s has no alarm %s that is open", site, kind)
+	}
+	if kind == alarm.DatabaseMoved {
+		if err := a.databasesAccepted(ctx, site); err != nil {
+			return err
+		}
 	}
 	a.remember(ctx, history.Run{Site: site, Command: "accept", Started: a.Now(), Outcome: history.Done, Detail: kind + ": " + why})
 	return nil

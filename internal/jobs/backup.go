@@ -116,6 +116,11 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 	if err != nil {
 		return nil, a.halfRestored(name, err)
 	}
+	if o.Scope.HasDatabase() {
+		if err := a.confirmDatabases(name, s, cfg); err != nil {
+			return nil, err
+		}
+	}
 	to, err := a.recipients()
 	if err != nil {
 		return nil, err

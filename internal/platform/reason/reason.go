@@ -70,6 +70,8 @@ const (
 	// DatabaseElsewhere: a site's settings choose a database file, "path" for "label",
 	// outside the site's folders.
 	DatabaseElsewhere Reason = "database-elsewhere"
+	// DatabaseMoved: the settings of "site" lead to another database than they did.
+	DatabaseMoved Reason = "database-moved"
 	// DatabaseUnknown: the site has no database of that label now.
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.

@@ -38,6 +38,7 @@ const (
 	NotRestorable = "rehearsal-failed"
 	Vanished      = "vanished"
 	Backdated     = "backdated"
+	DatabaseMoved = "database-moved"
 )
 
 // Meaning is what an alarm means to a person.
@@ -67,6 +68,7 @@ var meanings = map[string]Meaning{
 	NotRestorable: {"an archive that does not restore is of no use on the day it is needed", true},
 	StoreLost:     {"an empty mount point, or another disk, in a store's place would take the next archives and hide those that there are", true},
 	Vanished:      {"somebody else deletes archives: a mistake, or an intruder who wants none left", true},
+	DatabaseMoved: {"settings that lead elsewhere would put somebody else's database into the archives; until it is confirmed, no archive is taken", true},
 	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
@@ -107,6 +109,9 @@ type Facts struct {
 	// Restored is when the site was last put back, zero if never.
 	Restored time.Time
 	Stores   []Store
+	// DatabaseMoved says which databases the site's settings lead to that nobody has
+	// confirmed, if there are any.
+	DatabaseMoved string
 	// KeyUntried is set when archives are encrypted and the key was never tried.
 	KeyUntried bool
 }
@@ -125,7 +130,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -133,6 +138,8 @@ func State(f Facts) []history.Finding {
 	}
 	return all
 }
+
+func databaseMoved(f Facts) (kind, detail string) { return DatabaseMoved, f.DatabaseMoved }
 
 // existing are the archives that some store still has.
 func (f Facts) existing() []history.Archive {
