@@ -196,6 +196,19 @@ func TestForgedArchivesPushNothingOut(t *testing.T) {
 	w.try("due")
 	assert.FileExists(t, w.path("archives/kestrelpoint/archives", real+".json"))
 	w.fails(4, []string{"nobody known here"}, "archives")
+	w.fails(4, []string{"Alarm: kestrelpoint/forged"}, "status")
+	w.run("status", "--accept", "kestrelpoint/forged", "--why", "they are a test")
+	w.try("archives")
+	assert.NotContains(t, w.try("status").out, "Alarm: kestrelpoint/forged", "it was accepted, and nothing has come since")
+	forged, err := filepath.Glob(w.path("archives/kestrelpoint/archives/*.json"))
+	require.NoError(t, err)
+	for _, f := range forged {
+		if !strings.Contains(f, real) {
+			require.NoError(t, os.Remove(f))
+		}
+	}
+	w.run("archives")
+	assert.NotContains(t, w.try("status").out, "forged")
 }
 
 // A person checks with OpenSSH's tool who has signed a record.
@@ -222,4 +235,26 @@ func TestARecordIsCheckedByHand(t *testing.T) {
 	w.write(file, strings.Replace(w.read(file), `"format": 1`, `"format": 2`, 1))
 	_, err = check()
 	assert.Error(t, err)
+}
+
+// Between adopting a site and its first backup somebody has put archives into the store:
+// they were there when the machine first looked.
+func TestAnAdoptedSiteIsKnownFromItsFirstMoment(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	stranger, err := signing.Generate()
+	require.NoError(t, err)
+	forged := w.reforge(w.newest(), stranger, w.later(-time.Minute))
+	laid := w.read("archives/kestrelpoint/archives/" + forged + ".json")
+	for _, gone := range []string{"archives/kestrelpoint/archives", "state", "revlet.yaml"} {
+		require.NoError(t, os.RemoveAll(w.path(gone)))
+	}
+	w.write("revlet.yaml", "state: ./state\n")
+	w.run("adopt", "htdocs", "--store", w.path("archives"), "--name", "kestrelpoint")
+	w.write("archives/kestrelpoint/archives/"+forged+".json", laid)
+	r := w.try("backup")
+	assert.NotContains(t, r.err, "taken from now on")
+	w.fails(4, []string{"nobody known here has signed it"}, "archives")
+	w.fails(1, []string{"nobody known here has signed it"}, "restore", forged, "--yes")
 }

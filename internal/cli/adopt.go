@@ -45,7 +45,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.jobs.ReadConfigIfAny(path, exists); err != nil {
 		return err
 	}
-	found, stores, err := a.jobs.Adopt(ctx, jobs.AdoptOrder{Root: root, Name: c.String("name"), Store: c.String("store"), Address: c.String("address"), Settings: c.String("settings"), TLS: c.String("tls"), CAFile: c.String("ca-file"), Write: !c.Bool("dry-run")})
+	found, stores, err := a.jobs.Adopt(ctx, jobs.AdoptOrder{StateDir: c.String("state"), Root: root, Name: c.String("name"), Store: c.String("store"), Address: c.String("address"), Settings: c.String("settings"), TLS: c.String("tls"), CAFile: c.String("ca-file"), Write: !c.Bool("dry-run")})
 	if err != nil {
 		return err
 	}

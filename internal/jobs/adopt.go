@@ -203,7 +203,9 @@ func (a *Agent) chooseStore(asked string, found *Adopted, root string) (map[stri
 
 // AdoptOrder is a webroot to recognise.
 type AdoptOrder struct {
-	Root string
+	// StateDir is the state folder that was asked for, or empty.
+	StateDir string
+	Root     string
 	// Name, Store, Address and Settings say what would otherwise be found out.
 	Name, Store, Address, Settings string
 	// TLS and CAFile say how a database server elsewhere is spoken to.
@@ -267,5 +269,26 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 		return nil, nil, err
 	}
 	found.Written = true
+	if err := a.begin(ctx, found.Site, o.StateDir); err != nil {
+		a.warnf("the site is adopted; whose archives of it are taken is settled at the first backup: %w", err)
+	}
 	return found, stores, nil
+}
+
+// begin has a site that was just written into the configuration known from its first
+// moment on: what somebody puts into its stores later is not seen for the first time.
+func (a *Agent) begin(ctx context.Context, site, stateDir string) error {
+	if err := a.Reload(); err != nil {
+		return err
+	}
+	if a.State == nil {
+		if err := a.OpenState(ctx, stateDir); err != nil {
+			return err
+		}
+	}
+	s, err := a.trust(ctx, site)
+	if err == nil && !s.seen && s.asked {
+		err = a.saveSigners(site, s)
+	}
+	return err
 }

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -30,7 +31,7 @@ func (a *Agent) List(ctx context.Context, name string) (*catalog.Listing, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.know(ctx, name, l); err != nil {
+	if err := errors.Join(a.know(ctx, name, l), a.noticeForged(name, l)); err != nil {
 		a.warn(err)
 	}
 	return l, nil

@@ -22,7 +22,7 @@ type Need struct {
 	// holds both, one of either will do.
 	Files, Database bool
 	// Clean passes over archives since which there are signs of a break-in that nobody
-	// has accepted.
+	// has accepted, and plain ones where archives are to be encrypted.
 	Clean bool
 }
 
@@ -124,7 +124,7 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 			continue
 		case h.Taken.After(a.Now().Add(clockSlack)):
 			why = "its time is in the future"
-		case a.Config.Encrypt != nil && !h.Encrypted:
+		case need.Clean && a.Config.Encrypt != nil && !h.Encrypted:
 			why = "it is not encrypted, and `encrypt:` says that archives are"
 		case !v.goodHeld(*h):
 			why = "it is damaged in store " + strings.Join(v.bad[h.Name], ", ")

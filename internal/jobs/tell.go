@@ -173,9 +173,13 @@ func (a *Agent) runNews(ctx context.Context, run history.Run) notify.RunNews {
 	if i := slices.IndexFunc(known, func(h history.Archive) bool { return h.Name == run.Archive }); err == nil && i >= 0 {
 		n.Changed = known[i].Changes.Words()
 	}
+	signers, err := a.signersOf(run.Site)
+	if err != nil {
+		a.warn(err)
+	}
 	for _, s := range a.Stores(a.Config.Sites[run.Site]) {
 		rec, err := catalog.ReadRecord(ctx, s, run.Site, run.Archive)
-		if err != nil {
+		if err != nil || signers == nil || signers.check(rec) != nil {
 			continue
 		}
 		if len(rec.Sealed) > 0 {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"revlet/internal/archives/archive"
@@ -33,7 +34,9 @@ type signers struct {
 
 	// configured tells that the configuration names some; seen, that there is a file.
 	configured, seen bool
-	own              signing.Public
+	// asked tells that a store has said what archives of the site there are.
+	asked bool
+	own   signing.Public
 	// named is whom a person has named for this once.
 	named string
 }
@@ -150,8 +153,8 @@ func (a *Agent) trust(ctx context.Context, site string) (*signers, error) {
 		return s, err
 	}
 	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{})
-	if err != nil || len(l.Archives) == 0 {
-		return s, nil // whoever asks hears of it
+	if s.asked = err == nil; !s.asked || len(l.Archives) == 0 {
+		return s, nil // whoever asks hears of an error
 	}
 	for _, h := range l.Archives {
 		if h.Signer() != "" && s.how(h.Record) == "" {
@@ -176,6 +179,47 @@ func (a *Agent) sign(ctx context.Context, site string) (*signing.Key, error) {
 		err = a.saveSigners(site, s)
 	}
 	return key, err
+}
+
+func (a *Agent) forgedPath(site string) string { return filepath.Join(a.State.Dir, "forged", site) }
+
+// noticeForged notes which archives lie in a site's stores that nobody known has signed.
+// That there are none any more is only noted when every store was asked.
+func (a *Agent) noticeForged(site string, l *catalog.Listing) error {
+	var names, stores []string
+	for _, b := range l.Broken {
+		if errors.Is(b.Err, archive.ErrSigner) {
+			names, stores = append(names, b.Name), append(stores, b.Store)
+		}
+	}
+	file := a.forgedPath(site)
+	if len(names) == 0 {
+		if there, err := a.Disk.Exists(file); err != nil || !there || len(l.Silent) > 0 {
+			return err
+		}
+		return a.Disk.Remove(file)
+	}
+	slices.Sort(stores)
+	text := fmt.Sprintf("%s in %s", strings.Join(names[:min(len(names), mostForged)], ", "), strings.Join(slices.Compact(stores), " and "))
+	if more := len(names) - mostForged; more > 0 {
+		text = fmt.Sprintf("%d archives, among them %s", len(names), text)
+	}
+	if err := a.Disk.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	return a.Disk.WriteFile(file, []byte(text), 0o600)
+}
+
+// mostForged is how many archives are named that nobody known has signed.
+const mostForged = 3
+
+// forged says which archives nobody known has signed, as far as was seen last.
+func (a *Agent) forged(site string) (string, error) {
+	data, err := a.Disk.ReadFile(a.forgedPath(site))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	return string(data), err
 }
 
 // accept remembers an archive that was asked for by name.

@@ -186,9 +186,8 @@ func ReadRecord(ctx context.Context, s store.Store, site, name string) (*archive
 
 // ReadRecordBytes reads one record as it is stored; one that is not sound gives an
 // error that wraps archive.ErrRecord.
-func ReadRecordBytes(ctx context.Context, s store.Store, site, name string) ([]byte, error) {
-	data, _, err := readRecord(ctx, s, site, name)
-	return data, err
+func ReadRecordBytes(ctx context.Context, s store.Store, site, name string) ([]byte, *archive.Record, error) {
+	return readRecord(ctx, s, site, name)
 }
 
 func readRecord(ctx context.Context, s store.Store, site, name string) ([]byte, *archive.Record, error) {
@@ -352,12 +351,15 @@ func CheckBytes(ctx context.Context, s store.Store, name string, bytes int64, su
 	if pace != nil {
 		out = io.MultiWriter(digest, pacer(pace))
 	}
-	n, err := io.CopyBuffer(out, in, make([]byte, 1<<18))
+	n, err := io.CopyBuffer(out, io.LimitReader(in, bytes+1), make([]byte, 1<<18)) // what does not end is not read to its end
 	if err != nil {
 		return err
 	}
 	switch {
 	case n != bytes:
+		if n > bytes {
+			return fmt.Errorf("%w: it has more than the %d bytes that were written", archive.ErrDamaged, bytes)
+		}
 		return fmt.Errorf("%w: it has %d bytes, %d were written", archive.ErrDamaged, n, bytes)
 	case hex.EncodeToString(digest.Sum(nil)) != sum:
 		return fmt.Errorf("%w: its bytes are not the ones written", archive.ErrDamaged)

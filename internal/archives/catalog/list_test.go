@@ -247,3 +247,22 @@ func BenchmarkListAYear(b *testing.B) {
 		}
 	}
 }
+
+// A store that sends without end is not listened to for ever.
+func TestAnObjectWithoutEndIsDamaged(t *testing.T) {
+	here, dir := newShelf(t, "here", false)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "x"), []byte("lamp"), 0o600))
+	err := CheckBytes(t.Context(), endless{here.Store}, "x", 4, strings.Repeat("a", 64), nil)
+	require.ErrorIs(t, err, archive.ErrDamaged)
+	assert.Contains(t, err.Error(), "more than the 4 bytes")
+}
+
+type endless struct{ store.Store }
+
+func (endless) Open(context.Context, string, int64) (io.ReadCloser, error) {
+	return io.NopCloser(zeros{}), nil
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { return len(p), nil }

@@ -168,6 +168,10 @@ func Locked(data []byte) bool {
 	return bytes.HasPrefix(data, []byte(armor.Header)) || bytes.HasPrefix(data, []byte("age-encryption.org/"))
 }
 
+// mostWork bounds what a locked key may ask of this machine before its passphrase is tried,
+// as a power of two: 1 GiB of memory. It may come from a store.
+const mostWork = 20
+
 // ParseKey reads a key file. passphrase is asked for when it is locked.
 func ParseKey(data []byte, passphrase func() (string, error)) ([]age.Identity, error) {
 	if !Locked(data) {
@@ -185,6 +189,7 @@ func ParseKey(data []byte, passphrase func() (string, error)) ([]age.Identity, e
 	if err != nil {
 		return nil, err
 	}
+	id.SetMaxWorkFactor(mostWork)
 	var in io.Reader = bytes.NewReader(data)
 	if bytes.HasPrefix(data, []byte(armor.Header)) {
 		in = armor.NewReader(in)

@@ -5,7 +5,9 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -74,4 +76,21 @@ func TestRecipientsAreCheckedWithoutGivingSecretsAway(t *testing.T) {
 	assert.NotContains(t, err.Error(), secret)
 	assert.Error(t, CheckRecipient("age1nonsense"))
 	assert.Error(t, CheckRecipient(""))
+}
+
+// A locked key comes from a store: what it asks of this machine is bounded.
+func TestALockedKeyAsksForNoMoreThanThisMachineHas(t *testing.T) {
+	r, err := age.NewScryptRecipient("lamp oil")
+	require.NoError(t, err)
+	r.SetWorkFactor(10)
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, r)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	hungry := bytes.Replace(out.Bytes(), []byte(" 10\n"), []byte(" 29\n"), 1)
+	require.NotEqual(t, out.Bytes(), hungry)
+	began := time.Now()
+	_, err = ParseKey(hungry, func() (string, error) { return "lamp oil", nil })
+	require.Error(t, err)
+	assert.Less(t, time.Since(began), time.Second)
 }

@@ -50,7 +50,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 	case lock(name):
 		return s.Store.Put(ctx, name+"."+store.Token(), src, size)
 	case info.Bytes == size:
-		same, err := s.same(ctx, name, src)
+		same, err := s.same(ctx, name, src, size)
 		if same || err != nil {
 			return err
 		}
@@ -59,13 +59,13 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 }
 
 // same tells whether an object's content is that of src.
-func (s *Store) same(ctx context.Context, name string, src io.ReadSeeker) (bool, error) {
+func (s *Store) same(ctx context.Context, name string, src io.ReadSeeker, size int64) (bool, error) {
 	in, err := s.Store.Open(ctx, name, 0)
 	if err != nil {
 		return false, err
 	}
 	there := sha256.New()
-	_, err = io.Copy(there, in)
+	_, err = io.Copy(there, io.LimitReader(in, size+1))
 	if err = errors.Join(err, in.Close()); err != nil {
 		return false, err
 	}

@@ -39,6 +39,7 @@ const (
 	Vanished      = "vanished"
 	Backdated     = "backdated"
 	DatabaseMoved = "database-moved"
+	Forged        = "forged"
 )
 
 // Meaning is what an alarm means to a person.
@@ -69,6 +70,7 @@ var meanings = map[string]Meaning{
 	StoreLost:     {"an empty mount point, or another disk, in a store's place would take the next archives and hide those that there are", true},
 	Vanished:      {"somebody else deletes archives: a mistake, or an intruder who wants none left", true},
 	DatabaseMoved: {"settings that lead elsewhere would put somebody else's database into the archives; until it is confirmed, no archive is taken", true},
+	Forged:        {"somebody has put archives into a store that no machine known here has signed", true},
 	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
@@ -109,6 +111,8 @@ type Facts struct {
 	// Restored is when the site was last put back, zero if never.
 	Restored time.Time
 	Stores   []Store
+	// Forged says which archives nobody known has signed, if there are any.
+	Forged string
 	// DatabaseMoved says which databases the site's settings lead to that nobody has
 	// confirmed, if there are any.
 	DatabaseMoved string
@@ -130,7 +134,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -138,6 +142,8 @@ func State(f Facts) []history.Finding {
 	}
 	return all
 }
+
+func forged(f Facts) (kind, detail string) { return Forged, f.Forged }
 
 func databaseMoved(f Facts) (kind, detail string) { return DatabaseMoved, f.DatabaseMoved }
 

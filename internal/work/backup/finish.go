@@ -95,7 +95,7 @@ func (r *run) writeRecords(ctx context.Context) error {
 }
 
 func (r *run) writeRecord(ctx context.Context, t *target, data []byte) error {
-	if err := PutSame(ctx, t, readmeName, readmeText); err != nil {
+	if err := PutReadme(ctx, t); err != nil {
 		return err
 	}
 	if len(r.KeyFile) > 0 {

@@ -181,17 +181,39 @@ func PutKey(ctx context.Context, s store.Store, data []byte) error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(older[1:], func(k []byte) bool { return bytes.Equal(k, there) }) {
-		if err := putBytes(ctx, s, olderKeyName(len(older)), there); err != nil {
+	has := func(keys [][]byte, key []byte) bool {
+		return slices.ContainsFunc(keys, func(k []byte) bool { return bytes.Equal(k, key) })
+	}
+	next := len(older)
+	if !has(older[1:], there) {
+		if err := putBytes(ctx, s, olderKeyName(next), there); err != nil {
 			return err
 		}
+		next++
 	}
-	return putBytes(ctx, s, keyName, data)
+	err = putBytes(ctx, s, keyName, data)
+	if !errors.Is(err, store.ErrKeeper) || has(older, data) {
+		return ignoreKeeper(err)
+	}
+	// Nothing can be replaced there: it lies beside the others, for all are tried.
+	return putBytes(ctx, s, olderKeyName(next), data)
 }
+
+// ignoreKeeper is err, unless it says that something stays as it is in a store that another
+// machine looks after.
+func ignoreKeeper(err error) error {
+	if errors.Is(err, store.ErrKeeper) {
+		return nil
+	}
+	return err
+}
+
+// mostKeys bounds how many locked keys a store may have.
+const mostKeys = 100
 
 // Keys reads the locked keys in a store, the newest first; none gives an empty list.
 func Keys(ctx context.Context, s store.Store) (all [][]byte, err error) {
-	for name := keyName; ; name = olderKeyName(len(all)) {
+	for name := keyName; len(all) < mostKeys; name = olderKeyName(len(all)) {
 		data, err := readSmall(ctx, s, name)
 		if errors.Is(err, store.ErrNotFound) {
 			return all, nil
@@ -201,16 +223,13 @@ func Keys(ctx context.Context, s store.Store) (all [][]byte, err error) {
 		}
 		all = append(all, data)
 	}
+	return all, nil
 }
 
-// PutCompanions copies what lies beside the sites from one store to another: how to
-// recover by hand, and locked keys.
+// PutCompanions puts what lies beside the sites into a store: how to recover by hand, in
+// our own words, and the locked keys that another store has.
 func PutCompanions(ctx context.Context, from, to store.Store) error {
-	text, err := readSmall(ctx, from, readmeName)
-	if err == nil {
-		err = PutSame(ctx, to, readmeName, text)
-	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err := PutReadme(ctx, to); err != nil {
 		return err
 	}
 	keys, err := Keys(ctx, from)
@@ -218,6 +237,11 @@ func PutCompanions(ctx context.Context, from, to store.Store) error {
 		err = errors.Join(err, PutKey(ctx, to, key))
 	}
 	return err
+}
+
+// PutReadme puts the page on recovering by hand into a store.
+func PutReadme(ctx context.Context, s store.Store) error {
+	return ignoreKeeper(PutSame(ctx, s, readmeName, readmeText))
 }
 
 func readSmall(ctx context.Context, s store.Store, name string) ([]byte, error) {

