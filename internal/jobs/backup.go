@@ -143,12 +143,18 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 	if o.Estimate {
 		expected = a.expected(ctx, s, o.Scope)
 	}
-	return backup.Run(ctx, backup.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Scope: o.Scope, Note: o.Note,
+	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Scope: o.Scope, Note: o.Note,
 		Program: a.Program, Open: a.openSource, Observer: o.Observer, Now: a.Now, Expected: expected, IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, file, scratch)
 		},
 		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
+	if err == nil && o.Scope.HasDatabase() {
+		if err := a.databasesRead(name, s, cfg); err != nil {
+			a.warn(err)
+		}
+	}
+	return r, err
 }
 
 // restoredSince is the archive that a site was put back from since its last archive was

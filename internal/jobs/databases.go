@@ -81,8 +81,8 @@ func (a *Agent) confirmDatabases(name string, s *site.Site, cfg config.Site) err
 		return err
 	}
 	now := chosenBySettings(s, cfg)
-	if same := maps.Equal(now, known.Confirmed); known.Confirmed == nil || same {
-		if same && known.Confirmed != nil && len(known.Waiting) == 0 {
+	if known.Confirmed == nil || maps.Equal(now, known.Confirmed) {
+		if len(known.Waiting) == 0 {
 			return nil
 		}
 		return a.saveDatabasePlaces(name, databasePlaces{Confirmed: now})
@@ -97,6 +97,15 @@ func (a *Agent) confirmDatabases(name string, s *site.Site, cfg config.Site) err
 		}
 	}
 	return reason.New(reason.DatabaseMoved, reason.Names{"site": name}, "site %s: its settings lead to another database than at the last backup: %s", name, known.moved())
+}
+
+// databasesRead remembers where the databases were that an archive was taken of.
+func (a *Agent) databasesRead(name string, s *site.Site, cfg config.Site) error {
+	known, err := a.readDatabasePlaces(name)
+	if now := chosenBySettings(s, cfg); err == nil && (known.Confirmed == nil || !maps.Equal(now, known.Confirmed)) {
+		err = a.saveDatabasePlaces(name, databasePlaces{Confirmed: now})
+	}
+	return err
 }
 
 // moved words what is waiting to be confirmed; empty when nothing is.

@@ -23,8 +23,13 @@ func TestADatabaseThatWasMovedWaits(t *testing.T) {
 		return &site.Site{Databases: []site.Database{db}}
 	}
 	same := func(*site.Database) {}
-	require.NoError(t, b.confirmDatabases(museum, with(same), config.Site{}), "the first time")
-	require.NoError(t, b.confirmDatabases(museum, with(same), config.Site{}))
+	read := func(site string, s *site.Site, cfg config.Site) {
+		require.NoError(t, b.confirmDatabases(site, s, cfg))
+		require.NoError(t, b.databasesRead(site, s, cfg))
+	}
+	require.NoError(t, b.confirmDatabases(museum, with(func(db *site.Database) { db.Name = "wrong" }), config.Site{}), "that no archive was taken of counts for nothing")
+	read(museum, with(same), config.Site{})
+	read(museum, with(same), config.Site{})
 	require.NoError(t, b.confirmDatabases(museum, with(func(db *site.Database) { db.Password = "new" }), config.Site{}), "a password may change")
 	for name, change := range map[string]func(*site.Database){
 		"another database": func(db *site.Database) { db.Name = "bakery_cms" },
@@ -48,10 +53,10 @@ func TestADatabaseThatWasMovedWaits(t *testing.T) {
 	moved := with(func(db *site.Database) { db.Host = "10.0.0.5" })
 	require.Error(t, b.confirmDatabases(museum, moved, config.Site{}))
 	require.NoError(t, b.Accept(t.Context(), museum, alarm.DatabaseMoved, "a new server"))
-	require.NoError(t, b.confirmDatabases(museum, moved, config.Site{}), "a person has confirmed it")
+	read(museum, moved, config.Site{}) // a person has confirmed it
 	assert.True(t, reason.Is(b.confirmDatabases(museum, with(same), config.Site{}), reason.DatabaseMoved), "and the old one waits now")
 
 	configured := config.Site{Databases: map[string]config.Database{"main": {MySQL: "museum@127.0.0.1:3306/museum_cms"}}}
-	require.NoError(t, b.confirmDatabases("bakery", with(same), configured))
+	read("bakery", with(same), configured)
 	require.NoError(t, b.confirmDatabases("bakery", with(func(db *site.Database) { db.Name = "x" }), configured), "what the configuration says is a person's word")
 }
