@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/tar"
 	"encoding/binary"
+	"fmt"
 	"hash"
 	"io"
 	"maps"
@@ -38,6 +39,30 @@ func Header(e Entry) *tar.Header {
 		h.ModTime = time.Unix(0, 0)
 	}
 	return h
+}
+
+// EntryOf is the entry that Header describes so, without digest and part: what a list says
+// of it that tar does not is not known.
+func EntryOf(h *tar.Header) Entry {
+	e := Entry{Type: TypeFile, Path: strings.TrimSuffix(h.Name, "/"), Mode: fmt.Sprintf("%04o", h.Mode&0o7777), UID: h.Uid, GID: h.Gid, User: h.Uname, Group: h.Gname,
+		Size: h.Size, MTime: h.ModTime, Target: h.Linkname, Sparse: h.PAXRecords[PAXSparse] != ""}
+	switch h.Typeflag {
+	case tar.TypeDir:
+		e.Type = TypeFolder
+	case tar.TypeSymlink:
+		e.Type = TypeSymlink
+	case tar.TypeLink:
+		e.Type = TypeHardlink
+	}
+	for key, value := range h.PAXRecords {
+		if name, ok := strings.CutPrefix(key, PAXXAttr); ok {
+			if e.XAttrs == nil {
+				e.XAttrs = map[string][]byte{}
+			}
+			e.XAttrs[name] = []byte(value)
+		}
+	}
+	return e
 }
 
 // HashMeta adds what a header says of an entry but its name and length: kind, permissions

@@ -306,6 +306,9 @@ const SignatureNamespace = "revlet-record"
 // trailer is how an encoded record ends: with what is of the bytes before it.
 var trailer = regexp.MustCompile(`\n  "checksum": "([0-9a-f]{64})",\n  "signature": "([A-Za-z0-9+/=]*)"\n}\n$`)
 
+// longestTrailer bounds its length: a signature has some 400 bytes in base64.
+const longestTrailer = 2048
+
 const (
 	emptyTrailer  = "\n  \"checksum\": \"\",\n  \"signature\": \"\"\n}\n"
 	filledTrailer = "\n  \"checksum\": \"%s\",\n  \"signature\": \"%s\"\n}\n"
@@ -314,7 +317,11 @@ const (
 // checkSums compares an encoded record with its checksum and its signature. Only these
 // bytes are looked at, never what they decode to: there is one way to read them.
 func (r *Record) checkSums(data []byte) error {
-	found := trailer.FindSubmatchIndex(data)
+	from := max(len(data)-longestTrailer, 0)
+	found := trailer.FindSubmatchIndex(data[from:])
+	for i := range found {
+		found[i] += from
+	}
 	if found == nil {
 		return errors.New("it does not end as a record does: it was changed since it was written")
 	}

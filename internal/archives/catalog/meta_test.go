@@ -59,6 +59,8 @@ func TestWhatAnEntryIsGivenIsWhatTheListSays(t *testing.T) {
 		"a nanosecond later":    {file, func(h *tar.Header) { h.ModTime = h.ModTime.Add(1) }},
 		"of another time (old)": {before, func(h *tar.Header) { h.ModTime = time.Unix(5, 0) }},
 	} {
+		again := archive.Header(archive.EntryOf(archive.Header(v.entry)))
+		assert.Equal(t, metaOf(archive.Header(v.entry)), metaOf(again), "%s: what a list is made anew of says the same", name)
 		s, dir := newShelf(t, "here", false)
 		var out bytes.Buffer
 		enc, err := archive.NewEncoder()

@@ -109,16 +109,9 @@ func (h *Held) entriesOf(ctx context.Context, part archive.Part, stale map[strin
 				stale[of] = strings.Split(strings.TrimSuffix(string(text), "\x00"), "\x00")
 				continue
 			}
-			e := archive.Entry{Path: strings.TrimSuffix(hdr.Name, "/"), Size: hdr.Size, MTime: hdr.ModTime, Target: hdr.Linkname, Part: part.Name}
-			switch hdr.Typeflag {
-			case tar.TypeDir:
-				e.Type = archive.TypeFolder
-			case tar.TypeSymlink:
-				e.Type = archive.TypeSymlink
-			case tar.TypeLink:
-				e.Type = archive.TypeHardlink
-			default:
-				e.Type = archive.TypeFile
+			e := archive.EntryOf(hdr)
+			e.Part = part.Name
+			if e.Type == archive.TypeFile {
 				digest := sha256.New()
 				if _, err := io.Copy(digest, tr); err != nil {
 					return p.Blame(err)

@@ -371,8 +371,8 @@ func TestACallThatIsGivenUpAtOnceEnds(t *testing.T) {
 func TestSlowIsNotSilent(t *testing.T) {
 	for _, kind := range kinds[1:] {
 		t.Run(kind, func(t *testing.T) {
-			l := newLab(t, kind, &place.Faults{Slow: 3 << 20})
-			l.cfg.Patience = 600 * time.Millisecond
+			l := newLab(t, kind, &place.Faults{Slow: 1 << 20})
+			l.cfg.Patience = 1500 * time.Millisecond
 			text := large(3 << 20)
 			require.NoError(t, put(t, l.open(), "museum/parts/ab/slow", text))
 			got, err := get(t, l.open(), "museum/parts/ab/slow", 0)
