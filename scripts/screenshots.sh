@@ -104,6 +104,7 @@ shot keys 'say revlet keys new kestrelpoint.key
 echo "encrypt: {to: [$(sed -n "s/.*public key: //p" kestrelpoint.key)]}" >> revlet.yaml
 say revlet --quiet backup kestrelpoint --note \"encrypted from now on\"
 say revlet keys check kestrelpoint.key
+say revlet keys signers
 say revlet archives'
 parts=$(ls -S far/revlet/kestrelpoint/parts/*/* | sed -n '2p;5p')
 shot heal "for p in $(echo $parts); do printf '\\\\x55' | dd of=\$p bs=1 seek=9 conv=notrunc status=none; done
@@ -114,7 +115,7 @@ cp revlet.yaml kept.yaml
 shot discover 'rm -r htdocs archives state revlet.yaml; printf "state: ./state\n" > revlet.yaml
 say ls
 say revlet stores discover sftp://keeper@127.0.0.1:2222/revlet --name harbour --password-file harbour.pw --trust --key kestrelpoint.key
-say revlet --quiet restore kestrelpoint --root htdocs --yes --key kestrelpoint.key'
+say "revlet --quiet restore kestrelpoint --root htdocs --yes --key kestrelpoint.key | tail -9"'
 
 # A month of duties on a clock that is set; somebody plants a file near its end.
 mkdir "$work/month"

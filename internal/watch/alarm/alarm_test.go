@@ -1,6 +1,7 @@
 package alarm
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -122,5 +123,36 @@ func TestOfArchive(t *testing.T) {
 			}
 			assert.Equal(t, c.kinds, kinds)
 		})
+	}
+}
+
+// A machine that was taken over signs what it likes: its keeper looks at what comes to light.
+func TestWhatAnotherMachineBringsIsLookedAt(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 11, n, 3, 20, 0, 0, time.UTC) }
+	archive := func(n int, files int64) history.Archive {
+		return history.Archive{Name: fmt.Sprint("kp-", n), Taken: day(n), Scope: "full", Files: files, FileBytes: files << 20}
+	}
+	var seen []history.Archive
+	for n := 20; n > 10; n-- {
+		seen = append(seen, archive(n, 1000))
+	}
+	for name, c := range map[string]struct {
+		come  history.Archive
+		seen  []history.Archive
+		kinds []string
+	}{
+		"as always":                       {archive(21, 1001), seen, nil},
+		"nearly empty":                    {archive(21, 3), seen, []string{Shrunken}},
+		"of a day long past":              {archive(12, 1000), seen, []string{Backdated}},
+		"late, as after an outage":        {archive(15, 1000), seen, nil},
+		"the first that is seen at all":   {archive(2, 3), nil, nil},
+		"of a day long past, and emptied": {archive(13, 3), seen, []string{Shrunken, Backdated}},
+	} {
+		var kinds []string
+		for _, f := range OfArrival(c.come, c.seen, day(21).Add(time.Hour)) {
+			kinds = append(kinds, f.Kind)
+			assert.Equal(t, c.come.Name, f.Archive)
+		}
+		assert.Equal(t, c.kinds, kinds, name)
 	}
 }
