@@ -1,7 +1,6 @@
 package backup
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,8 +9,8 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/signing"
 	"revlet/internal/platform/state"
-	"revlet/internal/store"
 )
 
 // chain is what this machine remembers of the records that it has signed for a site: each
@@ -21,8 +20,6 @@ type chain struct {
 	Last *archive.Link `json:"last"`
 	// Number is that of the last one.
 	Number int64 `json:"number"`
-	// Next is a record that is about to be written; nobody knows yet whether it was.
-	Next *archive.Link `json:"next,omitempty"`
 
 	file string
 	st   *state.State
@@ -57,44 +54,54 @@ func (c *chain) save() error {
 	return nil
 }
 
-// settle finds out what became of a record that a run which died was about to write.
-func (c *chain) settle(ctx context.Context, site string, stores []store.Named) error {
-	if c.Next == nil {
+// adopt takes a record of a run that died for the last one, if it has come to be, and to
+// be the next.
+func (c *chain) adopt(rec *archive.Record) error {
+	if rec.Number != c.Number+1 {
 		return nil
 	}
-	for _, s := range stores {
-		rec, err := catalog.ReadRecord(ctx, s, site, c.Next.Name)
-		if err == nil && rec.Checksum == c.Next.SHA256 {
-			c.done()
-			break
-		}
-	}
-	c.Next = nil
-	return ctx.Err()
+	return c.append(rec)
 }
 
-// done notes that the next record was written.
-func (c *chain) done() { c.Last, c.Number, c.Next = c.Next, c.Number+1, nil }
+// append notes the record that was written last.
+func (c *chain) append(rec *archive.Record) error {
+	c.Last, c.Number = &archive.Link{Name: rec.Name, SHA256: rec.Checksum}, rec.Number
+	return c.save()
+}
 
 // encode signs and encodes a record as the next of the chain, if the job has a key.
-func (r *run) encode(ctx context.Context, stored *archive.Record) (data []byte, written func() error, err error) {
-	written = func() error { return nil }
+func (r *run) encode(stored *archive.Record) (data []byte, written func() error, err error) {
 	if r.Key == nil {
 		data, err = stored.Encode(nil)
-		return data, written, err
+		return data, func() error { return nil }, err
 	}
 	c, err := openChain(r.State, r.Site.Name)
-	if err == nil {
-		err = c.settle(ctx, r.Site.Name, r.Stores)
-	}
 	if err != nil {
 		return nil, nil, err
 	}
 	r.record.Number, r.record.Before = c.Number+1, c.Last
 	stored.Number, stored.Before = r.record.Number, r.record.Before
-	if data, err = stored.Encode(r.Key); err != nil {
-		return nil, nil, err
+	data, err = stored.Encode(r.Key)
+	return data, func() error { return c.append(stored) }, err
+}
+
+// signer is the public half of the key that the record is to be signed with, if any.
+func (r *run) signer() signing.Public {
+	if r.Key == nil {
+		return ""
 	}
-	c.Next = &archive.Link{Name: stored.Name, SHA256: stored.Checksum}
-	return data, func() error { c.done(); return c.save() }, c.save()
+	return r.Key.Public()
+}
+
+// adoptDead has the chain know the record of a run that died right after it was written.
+func adoptDead(st *state.State, site string, signer signing.Public, dead []deadRun, listing *catalog.Listing) error {
+	c, err := openChain(st, site)
+	for _, d := range dead {
+		for _, h := range listing.Archives {
+			if err == nil && h.Name == d.name && signer != "" && h.Signer() == signer {
+				err = c.adopt(h.Record)
+			}
+		}
+	}
+	return err
 }

@@ -71,7 +71,7 @@ func (r *run) writeRecords(ctx context.Context) error {
 			return err
 		}
 	}
-	data, written, err := r.encode(ctx, stored)
+	data, written, err := r.encode(stored)
 	if err != nil {
 		return err
 	}

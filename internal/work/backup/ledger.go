@@ -15,6 +15,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/storelock"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/signing"
 	"revlet/internal/platform/state"
 	"revlet/internal/store"
 )
@@ -61,7 +62,7 @@ func (l *ledger) close() error { return errors.Join(l.file.Close(), l.disk.Remov
 // sweep removes what earlier runs of the site have written without coming to
 // their record: the objects in their ledgers that no record names. What cannot
 // be cleared up now is left for the next run.
-func sweep(ctx context.Context, st *state.State, site string, stores []store.Named) error {
+func sweep(ctx context.Context, st *state.State, site string, signer signing.Public, stores []store.Named) error {
 	names, err := st.Disk.ReadNames(st.Ledgers(site))
 	if errors.Is(err, fs.ErrNotExist) || err == nil && len(names) == 0 {
 		return nil
@@ -83,6 +84,9 @@ func sweep(ctx context.Context, st *state.State, site string, stores []store.Nam
 		if dead[i], err = readDead(st, site, name, named); err != nil {
 			return err
 		}
+	}
+	if err := adoptDead(st, site, signer, dead, listing); err != nil {
+		return err
 	}
 	for _, s := range stores {
 		if err := dropMarks(ctx, st, s, site, dead); err != nil {
