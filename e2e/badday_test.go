@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -82,8 +83,11 @@ func (h *hammer) stop(t *testing.T, drain time.Duration, old, now func(body stri
 	t.Helper()
 	close(h.quit)
 	<-h.done
-	var first, last time.Time
+	// closed is when the first answer said so: of two requests under way at a time, the one
+	// that was begun later may have been worked on first.
+	var first, closed, last time.Time
 	var slow []sight
+	var usual []time.Duration
 	counts := map[string]int{}
 	for _, s := range h.seen {
 		switch {
@@ -92,12 +96,16 @@ func (h *hammer) stop(t *testing.T, drain time.Duration, old, now func(body stri
 			if first.IsZero() || s.at.Before(first) {
 				first = s.at
 			}
+			if answered := s.at.Add(s.took); closed.IsZero() || answered.Before(closed) {
+				closed = answered
+			}
 			if s.at.After(last) {
 				last = s.at
 			}
 			counts["closed"]++
 		case s.status == 200 && old(s.body):
 			counts["old"]++
+			usual = append(usual, s.took)
 		case s.status == 200 && now(s.body):
 			counts["new"]++
 		case s.status == 200 && s.took > drain:
@@ -109,14 +117,19 @@ func (h *hammer) stop(t *testing.T, drain time.Duration, old, now func(body stri
 	assert.NotZero(t, counts["old"])
 	assert.NotZero(t, counts["new"])
 	for _, s := range slow {
-		assert.True(t, s.at.Before(first), "begun once the site was closed, and neither old nor new: %.300s", s.body)
+		assert.True(t, s.at.Before(closed), "begun once the site was closed, and neither old nor new: %.300s", s.body)
 	}
 	window := last.Sub(first)
 	if counts["closed"] > 0 {
 		window += 10 * time.Millisecond
 	}
-	t.Logf("%v and %d slow ones, closed for %v", counts, len(slow), window)
-	assert.LessOrEqual(t, window, time.Second)
+	slices.Sort(usual)
+	page := time.Duration(0) // what an old page takes: no window is measured better than that
+	if len(usual) > 0 {
+		page = usual[len(usual)/2]
+	}
+	t.Logf("%v and %d slow ones, closed for %v, a page takes %v", counts, len(slow), window, page)
+	assert.LessOrEqual(t, window, time.Second+page)
 	return window
 }
 

@@ -102,7 +102,7 @@ say revlet stores copy'
 far=$(cat far.pid)
 shot keys 'say revlet keys new kestrelpoint.key
 echo "encrypt: {to: [$(sed -n "s/.*public key: //p" kestrelpoint.key)]}" >> revlet.yaml
-say revlet --quiet backup kestrelpoint --note \"encrypted from now on\"
+say revlet --quiet backup kestrelpoint --note \"encrypted from now on\" \| tail -5
 say revlet keys check kestrelpoint.key
 say revlet keys signers
 say revlet archives'

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
@@ -65,6 +66,8 @@ type Agent struct {
 	State   *state.State
 	History *history.History
 	Keys    *encryption.Keys
+	// records are those that were read already.
+	records catalog.Cache
 	// opened are the stores that were opened so far, by name.
 	opened map[string]store.Named
 }

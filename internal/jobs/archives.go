@@ -27,7 +27,7 @@ func (a *Agent) List(ctx context.Context, name string) (*catalog.Listing, error)
 		return nil, err
 	}
 	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[name]), name, catalog.Options{Keys: a.Keys,
-		Known: a.openRecord, Trust: s.check})
+		Known: a.openRecord, Trust: s.check, Cache: &a.records})
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -43,6 +44,49 @@ type Options struct {
 	// Trust refuses records that nobody known has signed: such a one is Broken, and stands
 	// in no other's way. Nil takes all: for counting what objects are named at all.
 	Trust func(*archive.Record) error
+	// Cache, if set, spares reading records that the same program has just read.
+	Cache *Cache
+}
+
+// Cache keeps records that were read, for as long as a program runs: they are written once.
+// One is taken from it while the store's listing says the same length and time as when it
+// was read. The zero value is ready; it is safe for concurrent use.
+type Cache struct {
+	mu   sync.Mutex
+	read map[[2]string]cachedRecord
+}
+
+type cachedRecord struct {
+	bytes   int64
+	changed time.Time
+	record  archive.Record
+}
+
+// get returns a copy of a record that was read, or nil.
+func (c *Cache) get(store string, info store.Info) *archive.Record {
+	if c == nil || info.Changed.IsZero() {
+		return nil
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	kept, ok := c.read[[2]string{store, info.Name}]
+	if !ok || kept.bytes != info.Bytes || !kept.changed.Equal(info.Changed) {
+		return nil
+	}
+	r := kept.record
+	return &r
+}
+
+func (c *Cache) put(store string, info store.Info, r *archive.Record) {
+	if c == nil || r == nil || info.Changed.IsZero() {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.read == nil {
+		c.read = map[[2]string]cachedRecord{}
+	}
+	c.read[[2]string{store, info.Name}] = cachedRecord{info.Bytes, info.Changed, *r}
 }
 
 // unseal opens a record if that can be done here; one that cannot stays sealed.
@@ -87,12 +131,12 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 	l := &Listing{}
 	found := map[string]int{}
 	for _, s := range stores {
-		names, lengths, err := recordNames(ctx, s, site)
+		names, infos, err := recordNames(ctx, s, site)
 		if err != nil {
 			l.Silent = append(l.Silent, Broken{Store: s.Name, Err: err})
 			continue
 		}
-		records, errs := readRecords(ctx, s, site, names, lengths)
+		records, errs := readRecords(ctx, s, site, names, infos, o.Cache)
 		for i, name := range names {
 			r, err := records[i], errs[i]
 			if err == nil && o.Trust != nil {
@@ -140,31 +184,35 @@ func nearestFirst(a, b store.Named) int {
 	}
 }
 
-func recordNames(ctx context.Context, s store.Named, site string) (names []string, lengths []int64, err error) {
+func recordNames(ctx context.Context, s store.Named, site string) (names []string, records []store.Info, err error) {
 	infos, err := s.List(ctx, archive.RecordsDir(site))
 	for _, info := range infos {
 		if name, ok := strings.CutSuffix(path.Base(info.Name), ".json"); ok {
-			names, lengths = append(names, name), append(lengths, info.Bytes)
+			names, records = append(names, name), append(records, info)
 		}
 	}
-	return names, lengths, err
+	return names, records, err
 }
 
 // readRecords reads some records side by side, and of large ones one at a time. What
 // several have in common is kept once.
-func readRecords(ctx context.Context, s store.Named, site string, names []string, lengths []int64) ([]*archive.Record, []error) {
+func readRecords(ctx context.Context, s store.Named, site string, names []string, infos []store.Info, cache *Cache) ([]*archive.Record, []error) {
 	records, errs := make([]*archive.Record, len(names)), make([]error, len(names))
 	room := semaphore.NewWeighted(maxRecord)
 	var g errgroup.Group
 	g.SetLimit(recordsAtOnce)
 	for i, name := range names {
-		weight := min(max(lengths[i], maxRecord/recordsAtOnce/8), maxRecord)
+		if records[i] = cache.get(s.Name, infos[i]); records[i] != nil {
+			continue
+		}
+		weight := min(max(infos[i].Bytes, maxRecord/recordsAtOnce/8), maxRecord)
 		if errs[i] = room.Acquire(ctx, weight); errs[i] != nil {
 			continue
 		}
 		g.Go(func() error {
 			defer room.Release(weight)
 			records[i], errs[i] = ReadRecord(ctx, s, site, name)
+			cache.put(s.Name, infos[i], records[i])
 			return nil
 		})
 	}

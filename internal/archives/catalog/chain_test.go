@@ -1,6 +1,8 @@
 package catalog
 
 import (
+	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -81,4 +83,41 @@ func TestOnlyTrustedRecordsAreListed(t *testing.T) {
 	}
 	_, err = l.Pick("kp", "kp-20261102-032000", began.AddDate(1, 0, 0))
 	assert.ErrorIs(t, err, archive.ErrSigner)
+}
+
+// A record that was read is not read again, unless the listing says that it is another; who
+// opens one changes no other reader's.
+func TestRecordsAreReadOnce(t *testing.T) {
+	here, dir := newShelf(t, "here", false)
+	r := record(t, 0, "a")
+	file := lay(t, dir, r)
+	opened := 0
+	s := store.Named{Name: "here", Store: counting{here.Store, &opened}}
+	cache := &Cache{}
+	list := func() *Listing {
+		l, err := List(t.Context(), []store.Named{s}, "kp", Options{Cache: cache})
+		require.NoError(t, err)
+		return l
+	}
+	list().Archives[0].Note = "changed by its reader"
+	assert.Empty(t, list().Archives[0].Note)
+	assert.Equal(t, 1, opened)
+	r.Note = "another"
+	lay(t, dir, r)
+	assert.Equal(t, "another", list().Archives[0].Note)
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	data[len(data)/2] ^= 1
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+	assert.Empty(t, list().Archives, "of the same length, at another time")
+}
+
+type counting struct {
+	store.Store
+	opened *int
+}
+
+func (c counting) Open(ctx context.Context, name string, from int64) (io.ReadCloser, error) {
+	*c.opened++
+	return c.Store.Open(ctx, name, from)
 }
