@@ -2,7 +2,7 @@
 export CGO_ENABLED = 0
 GO ?= go
 
-.PHONY: build test demo bench screenshots lint audit clean
+.PHONY: build test demo bench screenshots lint audit fuzz clean
 # One static program. -trimpath and -s -w: no path of this machine, no symbols.
 build:
 	$(GO) build -trimpath -ldflags "-s -w" -o bin/revlet ./cmd/revlet
@@ -41,6 +41,13 @@ lint:
 audit:
 	$(GO) run golang.org/x/vuln/cmd/govulncheck@v1.9.0 ./...
 	$(GO) run github.com/securego/gosec/v2/cmd/gosec@v2.30.0 -quiet -severity high -exclude G115 -exclude-dir scripts -exclude-dir internal/practice -exclude-dir e2e ./...
+
+# Every reader of what others have written, FUZZTIME each: `make fuzz FUZZTIME=1h`. Go
+# shortens what it finds interesting for a minute each time unless it is told not to; files
+# are written into memory.
+FUZZTIME ?= 1m
+fuzz:
+	@TMPDIR=$${FUZZDIR:-/dev/shm} GO="$(GO)" ./scripts/fuzz.sh $(FUZZTIME)
 
 clean:
 	rm -rf bin

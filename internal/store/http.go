@@ -35,15 +35,16 @@ func TLS(caFile string) (*tls.Config, error) {
 	return c, nil
 }
 
-// Transport returns an HTTP transport for a store. What the far end may take
-// for an answer is bounded elsewhere; here it is bounded for a connection.
-func Transport(tlsConfig *tls.Config, lanes int) http.RoundTripper {
-	return aliveTransport{&http.Transport{
+// Transport returns an HTTP transport for a store. For how long the far end may be silent
+// is bounded elsewhere; here it is for a connection, and the length of an answer: longest
+// is LongestAnswer or LongestPage.
+func Transport(tlsConfig *tls.Config, lanes int, longest int64) http.RoundTripper {
+	return boundedTransport{aliveTransport{&http.Transport{
 		Proxy: http.ProxyFromEnvironment, TLSClientConfig: tlsConfig,
 		DialContext:         (&net.Dialer{Timeout: 20 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
 		TLSHandshakeTimeout: 20 * time.Second, MaxIdleConnsPerHost: lanes, IdleConnTimeout: time.Minute,
 		WriteBufferSize: 256 << 10, ReadBufferSize: 256 << 10, DisableCompression: true,
-	}}
+	}}, longest}
 }
 
 // aliveTransport tells of progress as bodies go out: a client library may have

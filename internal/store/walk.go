@@ -38,18 +38,26 @@ const foldersAtOnce = 4
 
 // Walk gathers every object below dir for stores that can only read one folder
 // at a time. read gives a folder's entries, named by their last element, and an
-// error that wraps ErrNotFound for one that is not there.
+// error that wraps ErrNotFound for one that is not there. A far end that names more
+// objects than any store has, or folders in folders without end, is refused with
+// ErrEndless.
 func Walk(ctx context.Context, dir string, read func(ctx context.Context, dir string) ([]Entry, error)) ([]Info, error) {
 	w := &walk{read: read}
 	var group *errgroup.Group
 	group, ctx = errgroup.WithContext(ctx)
 	w.slots = make(chan struct{}, foldersAtOnce)
 	w.group = group
-	w.folder(ctx, dir)
+	w.folder(ctx, dir, 0)
 	if err := group.Wait(); err != nil {
 		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	return w.all, nil
+}
+
+// ours tells whether a name that a far end gives may be one of a store's: a single path
+// element, and no hidden one.
+func ours(name string) bool {
+	return name != "" && !strings.HasPrefix(name, ".") && !strings.ContainsAny(name, "/\\\x00")
 }
 
 type walk struct {
@@ -58,9 +66,10 @@ type walk struct {
 	group *errgroup.Group
 	mu    sync.Mutex
 	all   []Info
+	names Names
 }
 
-func (w *walk) folder(ctx context.Context, dir string) {
+func (w *walk) folder(ctx context.Context, dir string, depth int) {
 	w.group.Go(func() error {
 		select {
 		case w.slots <- struct{}{}:
@@ -79,12 +88,18 @@ func (w *walk) folder(ctx context.Context, dir string) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		for _, e := range entries {
-			if strings.HasPrefix(e.Name, ".") {
+			if !ours(e.Name) {
 				continue
 			}
 			e.Name = path.Join(dir, e.Name)
+			if err := w.names.Another(dir); err != nil {
+				return err
+			}
+			if e.Folder && depth == deepest {
+				return endless(dir)
+			}
 			if e.Folder {
-				w.folder(ctx, e.Name)
+				w.folder(ctx, e.Name, depth+1)
 			} else {
 				w.all = append(w.all, e.Info)
 			}
@@ -111,7 +126,7 @@ func (b ByFolder) Folders(ctx context.Context, dir string) ([]string, error) {
 	}
 	var names []string
 	for _, e := range entries {
-		if e.Folder && !strings.HasPrefix(e.Name, ".") {
+		if e.Folder && ours(e.Name) {
 			names = append(names, e.Name)
 		}
 	}

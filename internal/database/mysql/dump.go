@@ -384,27 +384,68 @@ func writeRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, out *b
 		if err := rows.Scan(pointers...); err != nil {
 			return count, err
 		}
-		line = appendRow(line[:0], t.columns, values)
+		size := rawLength(values)
+		if line = line[:0]; size < largeRow {
+			line = appendRow(line, t.columns, values)
+			size = len(line)
+		}
 		switch {
 		case length == 0:
 			out.WriteString(head)
-		case length+len(line) > statementBytes:
+		case length+size > statementBytes:
 			out.WriteString(";\n")
 			out.WriteString(head)
 			length = 0
 		default:
 			out.WriteString(",\n")
 		}
+		if len(line) == 0 {
+			writeLarge(out, t.columns, values)
+		}
 		if _, err := out.Write(line); err != nil {
 			return count, err
 		}
-		length += len(line)
+		length += size
 		count++
 	}
 	if length > 0 {
 		out.WriteString(";\n")
 	}
 	return count, rows.Err()
+}
+
+// largeRow is from when on a row is written piece by piece, and not first put together in
+// memory beside the values that the driver holds.
+const largeRow = 1 << 20
+
+func rawLength(values []sql.RawBytes) (n int) {
+	for _, v := range values {
+		n += len(v)
+	}
+	return n
+}
+
+// writeLarge writes what appendRow gives, a piece at a time. An error stays in out.
+func writeLarge(out *bufio.Writer, columns []column, values []sql.RawBytes) {
+	var b []byte
+	for i, v := range values {
+		out.WriteByte("(,"[btoi(i > 0)])
+		if len(v) < largeRow/2 || columns[i].form == formNumber || columns[i].form == formFloat {
+			b = appendValue(b[:0], columns[i], v)
+			_, _ = out.Write(b)
+			continue
+		}
+		if columns[i].form == formTyped {
+			out.WriteString("_utf8mb4")
+		}
+		out.WriteByte('\'')
+		for piece := range slices.Chunk(v, hexMost) {
+			b = appendEscaped(b[:0], piece)
+			_, _ = out.Write(b)
+		}
+		out.WriteByte('\'')
+	}
+	out.WriteByte(')')
 }
 
 func (t *table) insertHead() string {
@@ -460,27 +501,23 @@ func appendRow(b []byte, columns []column, values []sql.RawBytes) []byte {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		if v == nil {
-			b = append(b, "NULL"...)
-			continue
-		}
-		switch columns[i].form {
-		case formNumber, formFloat:
-			b = append(b, v...)
-		case formBytes:
-			if len(v) > hexMost {
-				b = appendText(b, v)
-			} else {
-				b = appendHex(b, v)
-			}
-		case formTyped:
-			b = append(b, "_utf8mb4"...)
-			b = appendText(b, v)
-		default:
-			b = appendText(b, v)
-		}
+		b = appendValue(b, columns[i], v)
 	}
 	return append(b, ')')
+}
+
+func appendValue(b []byte, c column, v []byte) []byte {
+	switch {
+	case v == nil:
+		return append(b, "NULL"...)
+	case c.form == formNumber || c.form == formFloat:
+		return append(b, v...)
+	case c.form == formBytes && len(v) <= hexMost:
+		return appendHex(b, v)
+	case c.form == formTyped:
+		b = append(b, "_utf8mb4"...)
+	}
+	return appendText(b, v)
 }
 
 // hexMost is how long a binary value is written as hexadecimal digits: they
@@ -505,7 +542,10 @@ func appendHex(b, v []byte) []byte {
 var escaped = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 26: 'Z'}
 
 func appendText(b, v []byte) []byte {
-	b = append(b, '\'')
+	return append(appendEscaped(append(b, '\''), v), '\'')
+}
+
+func appendEscaped(b, v []byte) []byte {
 	from := 0
 	for i, c := range v {
 		if e := escaped[c]; e != 0 {
@@ -514,6 +554,5 @@ func appendText(b, v []byte) []byte {
 			from = i + 1
 		}
 	}
-	b = append(b, v[from:]...)
-	return append(b, '\'')
+	return append(b, v[from:]...)
 }

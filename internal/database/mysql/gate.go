@@ -41,15 +41,29 @@ func parseVersion(version string) serverVersion {
 	return n
 }
 
+// deepestVersioned is how many versioned comments may lie in each other. Dump clients
+// write one in another at most.
+const deepestVersioned = 8
+
 // open gives the tokens of a statement as a server of that version reads it: versioned
 // comments are replaced by what is in them, or by nothing (MariaDB and MySQL manuals,
-// "Comment Syntax").
+// "Comment Syntax"). One that lies too deep becomes a token that no statement has.
 func (n serverVersion) open(stmt string) []sqltext.Token {
-	var all []sqltext.Token
+	all, ok := n.openUntil(stmt, deepestVersioned)
+	if !ok {
+		return []sqltext.Token{{Kind: sqltext.Symbol, Text: "/*!"}}
+	}
+	return all
+}
+
+func (n serverVersion) openUntil(stmt string, depth int) (all []sqltext.Token, ok bool) {
 	for t := range sqltext.Tokens(stmt, sqltext.MySQL) {
 		if t.Kind != sqltext.Versioned {
 			all = append(all, t)
 			continue
+		}
+		if depth == 0 {
+			return nil, false
 		}
 		inner := strings.TrimSuffix(t.Text, "*/")[len("/*!"):]
 		mariaOnly := strings.HasPrefix(t.Text, "/*M!")
@@ -65,10 +79,14 @@ func (n serverVersion) open(stmt string) []sqltext.Token {
 		space := sqltext.Token{Kind: sqltext.Space, Text: " "}
 		all = append(all, space)
 		if !skipped {
-			all = append(append(all, n.open(inner[digits:])...), space)
+			opened, ok := n.openUntil(inner[digits:], depth-1)
+			if !ok {
+				return nil, false
+			}
+			all = append(append(all, opened...), space)
 		}
 	}
-	return all
+	return all, true
 }
 
 // tokenReader reads MySQL's grammar, as far as the gate needs it.

@@ -9,6 +9,7 @@ import (
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/database/sqltext/sqltexttest"
 )
 
 var (
@@ -256,4 +257,42 @@ func TestTheTablesOfADumpAreNamed(t *testing.T) {
 	assert.Equal(t, []string{"odd`name", "b"}, tables, "of the database that is called as the live one")
 	_, err = DumpTables(strings.NewReader("CREATE TABLE b (a INT);\nDROP USER x;\n"), "museum", "")
 	assert.ErrorIs(t, err, database.ErrForeignSQL)
+}
+
+// FuzzSchemaAndObjects: what parts of archives may have run begins as it should, and is
+// for the server what it was for the gate: nothing versioned is left in it.
+func FuzzSchemaAndObjects(f *testing.F) {
+	f.Add("CREATE TABLE `t` (`a` int DEFAULT '1', KEY `k` (`a`)) ENGINE=InnoDB COMMENT='x'")
+	f.Add("CREATE SEQUENCE `s` start with 1 minvalue 1 maxvalue 9 increment by 1")
+	f.Add("/*!50003 CREATE TRIGGER `x` BEFORE INSERT ON `t` FOR EACH ROW SET NEW.a = 1 */")
+	f.Add("SET SESSION sql_mode='NO_ENGINE_SUBSTITUTION'")
+	f.Fuzz(func(t *testing.T, stmt string) {
+		_, schema, err := checkSchema(stmt, mariadb1011)
+		if err != nil {
+			schema = ""
+		}
+		object, err := checkObject(stmt, mariadb1011)
+		if err != nil {
+			object = ""
+		}
+		for _, run := range []string{schema, object} {
+			first := true
+			for _, token := range sqltext.Significant(run, sqltext.MySQL) {
+				if first && !token.Is("SET") && !token.Is("CREATE") && !(token.Is("DO") && run == schema) || token.Kind == sqltext.Versioned || token.Is("DATA") && run == schema {
+					t.Fatalf("let %q through as %q", stmt, run)
+				}
+				first = false
+			}
+		}
+	})
+}
+
+func TestTheGatesTakeLinearTime(t *testing.T) {
+	sqltexttest.Linear(t, func(text string) {
+		_, _ = newDumpGate(mariadb1011, "museum", "").admit(text)
+		_, _, _ = checkSchema(text, mariadb1011)
+		_, _ = checkObject(text, mariadb1011)
+		_, _ = checkInsert([]byte(text), "t")
+		_ = eachObject(text, mariadb1011, func(string) error { return nil })
+	})
 }

@@ -184,10 +184,13 @@ func (r *insertReader) hex() bool {
 	return strings.HasPrefix(w, "0x") && len(w) > 2 && strings.Trim(w[2:], "0123456789abcdefABCDEF") == ""
 }
 
+// longestNumeral is more bytes than a number with a point or an exponent has.
+const longestNumeral = 500
+
 // number reads 12, -1.5, .5, 1e+30, 0x0a and 0b01.
 func (r *insertReader) number() bool {
 	w := r.plain()
-	for r.i < len(r.s) {
+	for r.i < len(r.s) && len(w) < longestNumeral {
 		last := byte(0)
 		if w != "" {
 			last = w[len(w)-1] | 0x20

@@ -284,9 +284,10 @@ func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table strin
 	if err != nil {
 		return 0, err
 	}
-	head := []byte("INSERT INTO " + quote(to))
+	head := "INSERT INTO " + quote(to)
 	var count int64
-	err = rowStatements(r, func(stmt []byte) error {
+	err = rowStatements(r, func(s rowStatement) error {
+		stmt := s.text()
 		if len(stmt) < 200 && sessionStatement.Match(stmt) && !unsafeMode.Match(stmt) {
 			_, err := conn.ExecContext(ctx, string(stmt))
 			return err
@@ -295,9 +296,9 @@ func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table strin
 		if err != nil {
 			return err
 		}
-		text := string(stmt)
+		text := s.sql()
 		if to != table {
-			text = string(head) + text[end:]
+			text = s.sqlInto(head, end)
 		}
 		res, err := conn.ExecContext(ctx, text)
 		if err != nil {
@@ -310,13 +311,19 @@ func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table strin
 	return count, err
 }
 
+// longestDefinitions bounds what is kept of views, triggers and routines.
+const longestDefinitions = 32 << 20
+
 // loadObjects keeps views, triggers and routines in the plan until the swap,
 // once it has seen that they are what Revlet writes.
 func (db *Database) loadObjects(ctx context.Context, p *database.Plan, r io.Reader) error {
 	if err := db.addLateKeys(ctx, p); err != nil {
 		return err
 	}
-	text, err := io.ReadAll(io.LimitReader(r, sqltext.Longest))
+	text, err := io.ReadAll(io.LimitReader(r, longestDefinitions+1))
+	if err == nil && len(text) > longestDefinitions {
+		err = fmt.Errorf("views, triggers and routines of more than %d MiB", longestDefinitions>>20)
+	}
 	if err != nil {
 		return err
 	}

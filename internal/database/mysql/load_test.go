@@ -17,7 +17,7 @@ func TestRowsAreTakenAStatementAtATime(t *testing.T) {
 	var got []string
 	read := func(text string) error {
 		got = nil
-		return rowStatements(strings.NewReader(text), func(stmt []byte) error { got = append(got, string(stmt)); return nil })
+		return rowStatements(strings.NewReader(text), func(s rowStatement) error { got = append(got, string(s.text())); return nil })
 	}
 	require.NoError(t, read("SET autocommit = 0;\nINSERT INTO `t` (`a`) VALUES\n('one; two'),\n('three');\n"+long+"COMMIT;\n"))
 	require.Len(t, got, 4)
@@ -29,7 +29,7 @@ func TestRowsAreTakenAStatementAtATime(t *testing.T) {
 	}
 	require.NoError(t, read("COMMIT;\n\n"), "an empty line at the end is no statement")
 	stop := errors.New("the server is gone")
-	require.ErrorIs(t, rowStatements(strings.NewReader("COMMIT;\nCOMMIT;\n"), func([]byte) error { return stop }), stop)
+	require.ErrorIs(t, rowStatements(strings.NewReader("COMMIT;\nCOMMIT;\n"), func(rowStatement) error { return stop }), stop)
 }
 
 // What an archive's part of kind objects may hold, and nothing beside it.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"unsafe"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
@@ -16,33 +17,57 @@ import (
 // rowStatements reads a part of rows as Revlet writes it, a row a line, and
 // calls visit for every statement without its semicolon. The slice is only
 // valid during the call.
-func rowStatements(r io.Reader, visit func(stmt []byte) error) error {
+func rowStatements(r io.Reader, visit func(s rowStatement) error) error {
 	in := bufio.NewReaderSize(r, 1<<18)
-	var stmt []byte
+	buf := make([]byte, headRoom)
 	for {
 		chunk, err := in.ReadSlice('\n')
-		stmt = append(stmt, chunk...)
-		if len(stmt) > sqltext.Longest {
+		buf = append(buf, chunk...)
+		if len(buf) > sqltext.Longest {
 			return sqltext.ErrTooLong
 		}
 		switch {
 		case errors.Is(err, bufio.ErrBufferFull):
 			continue
 		case errors.Is(err, io.EOF):
-			if len(bytes.TrimSpace(stmt)) > 0 {
+			if len(bytes.TrimSpace(buf[headRoom:])) > 0 {
 				return fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
 			}
 			return nil
 		case err != nil:
 			return err
 		}
-		if bytes.HasSuffix(stmt, []byte(";\n")) {
-			if err := visit(stmt[:len(stmt)-2]); err != nil {
+		if bytes.HasSuffix(buf, []byte(";\n")) {
+			if err := visit(rowStatement(buf[:len(buf)-2])); err != nil {
 				return err
 			}
-			stmt = stmt[:0]
+			buf = buf[:headRoom]
 		}
 	}
+}
+
+// headRoom is more than INSERT INTO with a name of 64 characters, each of up to four
+// bytes, takes.
+const headRoom = 512
+
+// rowStatement is a statement behind room for another head: one that holds a large value
+// is not copied to be changed.
+type rowStatement []byte
+
+// text is the statement.
+func (s rowStatement) text() []byte { return s[headRoom:] }
+
+// sql is the statement as the driver takes it, without a copy: valid as long as s is.
+func (s rowStatement) sql() string { return unsafe.String(&s[headRoom], len(s)-headRoom) }
+
+// sqlInto is the same with another head in the place of the first end bytes. It changes s.
+func (s rowStatement) sqlInto(head string, end int) string {
+	from := headRoom + end - len(head)
+	if from < 0 {
+		return head + string(s.text()[end:])
+	}
+	copy(s[from:], head)
+	return unsafe.String(&s[from], len(s)-from)
 }
 
 // sessionStatement matches the settings that Revlet's own parts begin with.

@@ -91,7 +91,7 @@ func copyRows(ctx context.Context, conn *pgx.Conn, stage, table string, in *bufi
 		if err != nil {
 			return 0, err
 		}
-		if rest, err := io.ReadAll(in); err != nil || len(rest) > 0 {
+		if _, err := in.ReadByte(); !errors.Is(err, io.EOF) {
 			return 0, errors.Join(err, fmt.Errorf("%w after the rows", database.ErrForeignSQL))
 		}
 		return tag.RowsAffected(), nil

@@ -3,11 +3,15 @@ package postgres
 import (
 	"bufio"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/database/sqltext"
+	"revlet/internal/database/sqltext/sqltexttest"
 )
 
 func TestTheSchemasNameIsTakenOff(t *testing.T) {
@@ -39,5 +43,42 @@ func FuzzRelative(f *testing.F) {
 		out := relative(text, "public.")
 		assert.LessOrEqual(t, len(out), len(text))
 		assert.Equal(t, out, relative(out, "no_such."), "nothing else changes")
+	})
+}
+
+// FuzzJudge: what passes and is run names nothing of another schema as what it changes,
+// and is none of the statements that leave the database.
+func FuzzJudge(f *testing.F) {
+	for _, stmt := range []string{"CREATE TABLE t (a int DEFAULT nextval('s'::regclass))", "COPY t (a, b) FROM stdin", "INSERT INTO t VALUES (1, 'x'), (-2, NULL)",
+		"SELECT pg_catalog.setval('s', 5, true)", "CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $$SELECT 1$$", "ALTER TABLE ONLY t ADD CONSTRAINT k PRIMARY KEY (a)",
+		"COPY t FROM PROGRAM 'id'", "CREATE EXTENSION IF NOT EXISTS hstore WITH SCHEMA x", "REFRESH MATERIALIZED VIEW v"} {
+		f.Add(stmt)
+	}
+	f.Fuzz(func(t *testing.T, stmt string) {
+		s := judge(stmt)
+		if s.kind == kindRefused || s.kind == kindPassed {
+			return
+		}
+		run := s.in("staging")
+		if !newReader(run).TakeOne("CREATE", "ALTER", "SELECT", "COPY", "INSERT", "REFRESH", "COMMENT") {
+			t.Fatalf("let %q through as %q", stmt, run)
+		}
+		var all []string
+		for _, token := range sqltext.Significant(run, sqltext.PostgreSQL) {
+			all = append(all, strings.ToUpper(token.Text))
+		}
+		if s.kind == kindRows && slices.Contains(all, "SELECT") || s.kind == kindCopy && !slices.Equal(all[len(all)-2:], []string{"FROM", "STDIN"}) {
+			t.Fatalf("let %q through as %q", stmt, run)
+		}
+		if again := judge(run); s.on == 0 && again.kind != s.kind {
+			t.Fatalf("%q is one thing and %q, which is run, another", stmt, run)
+		}
+	})
+}
+
+func TestTheGateTakesLinearTime(t *testing.T) {
+	sqltexttest.Linear(t, func(text string) {
+		judge(text)
+		relative(text, "public.")
 	})
 }

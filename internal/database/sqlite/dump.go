@@ -475,7 +475,7 @@ func (t *table) dump(ctx context.Context, conn *sql.Conn, w io.Writer) (int64, e
 		}
 		for i, v := range values {
 			out.WriteByte("(,"[btoi(i > 0)])
-			out.WriteString(encode(v))
+			write(out, v)
 		}
 		if err := out.WriteByte(')'); err != nil {
 			return n, err
@@ -498,6 +498,41 @@ func btoi(b bool) int {
 
 // literal writes a string as SQLite reads it.
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// piece is how much of a large value is written at a time.
+const piece = 64 << 10
+
+// write writes what encode gives, of a large value a piece at a time. An error stays in out.
+func write(out *bufio.Writer, v any) {
+	text, isText := v.(string)
+	data, isBlob := v.([]byte)
+	before, digits, after := "x'", isBlob, "'"
+	switch {
+	case max(len(text), len(data)) < piece:
+		out.WriteString(encode(v))
+		return
+	case isText && (strings.ContainsRune(text, 0) || !utf8.ValidString(text)):
+		before, digits, after = "CAST(x'", true, "' AS TEXT)"
+	case isText:
+		before = "'"
+	}
+	out.WriteString(before)
+	for n := max(len(text), len(data)); n > 0; n = max(len(text), len(data)) {
+		n = min(n, piece)
+		switch {
+		case isBlob:
+			fmt.Fprintf(out, "%x", data[:n])
+			data = data[n:]
+		case digits:
+			fmt.Fprintf(out, "%x", text[:n])
+			text = text[n:]
+		default:
+			out.WriteString(strings.ReplaceAll(text[:n], "'", "''"))
+			text = text[n:]
+		}
+	}
+	out.WriteString(after)
+}
 
 // encode writes a value so that SQLite reads the very same value of the same
 // storage class.

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext/sqltexttest"
 	"revlet/internal/platform/disk"
 )
 
@@ -235,4 +236,12 @@ func TestTheStagedFileIsSyncedBeforeItIsPutInPlace(t *testing.T) {
 	data, err := os.ReadFile(live)
 	require.NoError(t, err)
 	assert.Equal(t, "staged", string(data))
+}
+
+func TestTheGateTakesLinearTime(t *testing.T) {
+	sqltexttest.Linear(t, func(text string) {
+		for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
+			_, _ = check(database.Unit{Kind: kind, Table: "t"}, text)
+		}
+	})
 }

@@ -18,7 +18,9 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strings"
+	"unsafe"
 )
 
 // Dialect is whose SQL it is.
@@ -81,8 +83,9 @@ func (t Token) Unquoted() string {
 // is not finished at the end, such as an open string, reaches to the end.
 func Tokens(stmt string, d Dialect) iter.Seq[Token] {
 	return func(yield func(Token) bool) {
-		for i := 0; i < len(stmt); {
-			kind, end, _ := d.token([]byte(stmt), i)
+		text := []byte(stmt)
+		for i := 0; i < len(text); {
+			kind, end, _ := d.token(text, i)
 			if !yield(Token{kind, stmt[i:end]}) {
 				return
 			}
@@ -105,9 +108,10 @@ func Significant(stmt string, d Dialect) []Token {
 // Closed tells whether every string, quoted name and comment of a statement is
 // closed within it.
 func Closed(stmt string, d Dialect) bool {
-	for i := 0; i < len(stmt); {
-		_, end, whole := d.token([]byte(stmt), i)
-		if !whole && !d.endsAtEnd([]byte(stmt), i) {
+	text := []byte(stmt)
+	for i := 0; i < len(text); {
+		_, end, whole := d.token(text, i)
+		if !whole && !d.endsAtEnd(text, i) {
 			return false
 		}
 		i = end
@@ -196,7 +200,7 @@ func (d Dialect) comment(s []byte, i int) (Kind, int, bool) {
 		}
 		end, whole := until(s, i+2, "*/")
 		kind := Comment
-		if d == MySQL && (bytes.HasPrefix(s[i:], []byte("/*!")) || bytes.HasPrefix(s[i:], []byte("/*M!"))) {
+		if d == MySQL && opensVersion(s[i:]) {
 			kind = Versioned
 			end, whole = d.versioned(s, i)
 		}
@@ -208,9 +212,18 @@ func (d Dialect) comment(s []byte, i int) (Kind, int, bool) {
 // versioned finds the end of a comment that the server reads as SQL: an end mark
 // inside a string or a name of it does not count, and comments may lie in it.
 func (d Dialect) versioned(s []byte, i int) (int, bool) {
-	for i += 3; i < len(s); {
-		if bytes.HasPrefix(s[i:], []byte("*/")) {
-			return i + 2, true
+	for depth := 0; i < len(s); {
+		switch {
+		case opensVersion(s[i:]):
+			depth++
+			i += 3
+			continue
+		case bytes.HasPrefix(s[i:], []byte("*/")):
+			i += 2
+			if depth--; depth == 0 {
+				return i, true
+			}
+			continue
 		}
 		_, end, whole := d.token(s, i)
 		if !whole && end == len(s) {
@@ -219,6 +232,11 @@ func (d Dialect) versioned(s []byte, i int) (int, bool) {
 		i = end
 	}
 	return len(s), false
+}
+
+// opensVersion tells whether a comment begins that the server reads as SQL.
+func opensVersion(s []byte) bool {
+	return bytes.HasPrefix(s, []byte("/*!")) || bytes.HasPrefix(s, []byte("/*M!"))
 }
 
 // dollar is a text in dollar quotes, or the symbol alone.
@@ -308,8 +326,11 @@ const Longest = 1 << 30
 // ErrTooLong is wrapped when a statement is longer than Longest.
 var ErrTooLong = errors.New("a statement longer than 1 GiB")
 
-// least is how much is read at a time, at first.
-const least = 64 << 10
+// least is how much is read at a time, at first, and most later.
+const (
+	least = 64 << 10
+	most  = 16 << 20
+)
 
 // Splitter cuts SQL text into statements.
 type Splitter struct {
@@ -395,10 +416,18 @@ func (s *Splitter) cut(i int, t *tracker) (string, bool) {
 	if s.delimiter == ";" && t.semicolon() {
 		return "", false
 	}
-	stmt := string(bytes.TrimSpace(s.buf[s.pos:i]))
+	stmt := bytes.TrimSpace(s.buf[s.pos:i])
 	s.pos = i + len(s.delimiter)
-	return stmt, true
+	if len(stmt) < large {
+		return string(stmt), true
+	}
+	s.buf, s.pos = bytes.Clone(s.buf[s.pos:]), 0
+	return unsafe.String(&stmt[0], len(stmt)), true // nobody writes to it any more
 }
+
+// large is the length of a statement from which on it is given as it lies in the buffer,
+// and not copied.
+const large = 4 << 20
 
 // last is what stands after the last delimiter.
 func (s *Splitter) last(t tracker) (string, error) {
@@ -496,9 +525,10 @@ func (s *Splitter) more() error {
 	}
 	s.buf = append(s.buf[:0], s.buf[s.pos:]...)
 	s.pos = 0
-	want := max(least, len(s.buf)) // doubling, so that long tokens are not read again and again
+	// Doubling, so that long tokens are not read again and again, as far as memory allows.
+	want := max(least, min(len(s.buf), most))
 	at := len(s.buf)
-	s.buf = append(s.buf, make([]byte, want)...)
+	s.buf = slices.Grow(s.buf, want)[:at+want]
 	n, err := io.ReadFull(s.in, s.buf[at:])
 	s.buf = s.buf[:at+n]
 	switch {

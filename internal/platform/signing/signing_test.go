@@ -115,3 +115,19 @@ func TestOpenSSHAgrees(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, key.Public(), who)
 }
+
+// FuzzVerify: nobody signs by chance, and a signature is of one form only.
+func FuzzVerify(f *testing.F) {
+	key, err := signing.Generate()
+	require.NoError(f, err)
+	good, err := key.Sign("archive", []byte("text"))
+	require.NoError(f, err)
+	f.Add("archive", []byte("text"), good)
+	f.Add("archive", []byte("text"), good[:len(good)-4])
+	f.Fuzz(func(t *testing.T, namespace string, message []byte, signature string) {
+		who, err := signing.Verify(namespace, message, signature)
+		if err == nil && (who != key.Public() || namespace != "archive" || string(message) != "text" || signature != good) {
+			t.Fatalf("%q is taken for a signature by %s", signature, who)
+		}
+	})
+}

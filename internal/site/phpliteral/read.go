@@ -232,6 +232,9 @@ func (r *reader) assignment() {
 			return
 		}
 	}
+	if len(keys) > deepest {
+		return
+	}
 	appending, defaulting := r.is(".="), r.is("??=")
 	if !r.accept("=") && !r.accept(".=") && !r.accept("??=") {
 		return
@@ -339,10 +342,13 @@ func (r *reader) skipExpression() {
 	}
 }
 
+// longestText is more bytes than a setting has that is put together from pieces.
+const longestText = 64 << 10
+
 func concat(a, b any) any {
 	x, ok1 := text(a)
 	y, ok2 := text(b)
-	if !ok1 || !ok2 {
+	if !ok1 || !ok2 || len(x)+len(y) > longestText {
 		return Unknown{}
 	}
 	return x + y

@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/database/sqltext/sqltexttest"
 )
 
 const sample = `<?php
@@ -123,4 +125,20 @@ func TestWhatDependsOnConditionsIsNotKnown(t *testing.T) {
 	assert.Equal(t, []any{Unknown{}, "/srv/site/local.php", "/etc/x.php", Unknown{}}, f.Includes)
 	f = Read(`<?php if (!defined('ABSPATH')) { define('ABSPATH', __DIR__ . '/'); } require_once ABSPATH . 'wp-settings.php';`, Options{Dir: "/srv/site"})
 	assert.Equal(t, []any{"/srv/site/wp-settings.php"}, f.Includes)
+}
+
+func TestSettingsAreReadInLinearTime(t *testing.T) {
+	sqltexttest.Linear(t, func(text string) { Read(text, Options{}) })
+}
+
+// A few lines could ask for any amount of memory.
+func TestSettingsThatGrowAreNotFollowed(t *testing.T) {
+	f := Read("<?php $a = 'museum'; $b = 'x'; $d = 'x';"+strings.Repeat(`$a = $a . $a; $b .= $b; $d = "$d$d";`, 60)+"$c = 'whole';", Options{})
+	assert.Equal(t, Unknown{}, f.Variables["a"])
+	assert.Equal(t, Unknown{}, f.Variables["b"])
+	assert.Equal(t, Unknown{}, f.Variables["d"])
+	assert.Equal(t, "whole", f.Variables["c"])
+	f = Read("<?php $a"+strings.Repeat("[1]", 1<<20)+" = 1; $c = 'whole';", Options{})
+	assert.Nil(t, f.Variables["a"])
+	assert.Equal(t, "whole", f.Variables["c"])
 }

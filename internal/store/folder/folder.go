@@ -206,6 +206,7 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	var all []store.Info
+	var names store.Names
 	err = f.d.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
@@ -231,7 +232,7 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 			return err
 		}
 		all = append(all, store.Info{Name: filepath.ToSlash(rel), Bytes: info.Size(), Changed: info.ModTime()})
-		return nil
+		return names.Another(dir)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("list %s: %w", dir, err)

@@ -56,6 +56,78 @@ type client struct {
 	mu     sync.Mutex
 	conns  []net.Conn
 	closed bool
+	// listing bounds what comes over a data connection while a folder is listed, lines
+	// counts what it consists of.
+	listing store.Meter
+	lines   lines
+}
+
+// lines counts the lines of a listing that name something.
+type lines struct {
+	n     int
+	begun []byte // of the line that is being read, what tells whether it does
+}
+
+// took is told of more of the listing.
+func (l *lines) took(p []byte) {
+	for _, c := range p {
+		switch {
+		case c == '\n':
+			l.end()
+		case len(l.begun) < len(total) && (len(l.begun) > 0 || c > ' '):
+			l.begun = append(l.begun, c)
+		}
+	}
+}
+
+// total begins a line that sums a listing up, as `ls -l` does.
+const total = "total "
+
+func (l *lines) end() {
+	if len(l.begun) > 0 && string(l.begun) != total {
+		l.n++
+	}
+	l.begun = l.begun[:0]
+}
+
+// listedConn is a data connection whose content is counted, outside of TLS.
+type listedConn struct {
+	net.Conn
+	lines *lines
+}
+
+// Read implements net.Conn.
+func (c listedConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.lines.took(p[:n])
+	return n, err
+}
+
+// Handshake has the client library begin TLS where nothing is written.
+func (c listedConn) Handshake() error {
+	if t, ok := c.Conn.(*tls.Conn); ok {
+		return t.Handshake()
+	}
+	return nil
+}
+
+// metered is a connection whose reading is bounded.
+type metered struct {
+	net.Conn
+	meter *store.Meter
+	// each has every command begin a new answer.
+	each bool
+}
+
+// Read implements net.Conn.
+func (c metered) Read(p []byte) (int, error) { return c.meter.Reader(c.Conn).Read(p) }
+
+// Write implements net.Conn.
+func (c metered) Write(p []byte) (int, error) {
+	if c.each {
+		c.meter.Bound(longestReply)
+	}
+	return c.Conn.Write(p)
 }
 
 // Close ends everything at once, and what is still being connected as soon as
@@ -81,7 +153,11 @@ func (c *client) keep(conn net.Conn) error {
 	return nil
 }
 
-const dialTimeout = 20 * time.Second
+const (
+	dialTimeout = 20 * time.Second
+	// longestReply is how many bytes a server may say between two commands, TLS included.
+	longestReply = 1 << 20
+)
 
 // unsure is how much of the end of a cut upload may not have been written.
 const unsure = 1 << 20
@@ -113,11 +189,17 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 		if err := c.keep(conn); err != nil {
 			return nil, err
 		}
-		if security != nil && !first {
-			return tls.Client(conn, security), nil
+		if first {
+			first = false
+			control := metered{conn, &store.Meter{}, true}
+			control.meter.Bound(longestReply)
+			return control, nil
 		}
-		first = false
-		return conn, nil
+		conn = metered{conn, &c.listing, false}
+		if security != nil {
+			conn = tls.Client(conn, security)
+		}
+		return listedConn{conn, &c.lines}, nil
 	}
 	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	defer stop()
@@ -245,7 +327,7 @@ func (s *Store) makeFolders(c *client, dir string) error {
 		return last
 	}
 	if last != nil {
-		_, err := c.List(whole)
+		_, err := c.list(whole)
 		if err != nil && answer(err) == 0 {
 			return err
 		}
@@ -333,7 +415,7 @@ func (s *Store) size(c *client, file string) (int64, error) {
 	if code := answer(err); code != 500 && code != 502 && code != 504 {
 		return n, err
 	}
-	entries, err := c.List(path.Dir(file))
+	entries, err := c.list(path.Dir(file))
 	if err != nil {
 		return 0, err
 	}
@@ -412,9 +494,22 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 	return entries, err
 }
 
+// list reads one folder, as far as it has an end. The client library passes over what it
+// cannot read: a listing with such lines is refused, for what they name would not be there.
+func (c *client) list(dir string) ([]*ftp.Entry, error) {
+	defer c.listing.Bound(store.LongestAnswer)()
+	c.lines = lines{}
+	entries, err := c.List(dir)
+	c.lines.end()
+	if err == nil && c.lines.n != len(entries) {
+		return nil, store.Refuse("the server lists %s in a form that is not understood: of %d lines %d can be read", dir, c.lines.n, len(entries))
+	}
+	return entries, err
+}
+
 // listed reads one folder.
 func listed(c *client, dir string) ([]store.Entry, error) {
-	files, err := c.List(dir)
+	files, err := c.list(dir)
 	var entries []store.Entry
 	for _, e := range files {
 		if e.Name != "." && e.Name != ".." {
@@ -443,7 +538,7 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 func (s *Store) absent(c *client, file string) (bool, error) {
 	for {
 		dir := path.Dir(file)
-		entries, err := c.List(dir)
+		entries, err := c.list(dir)
 		if err == nil {
 			return !slices.ContainsFunc(entries, func(e *ftp.Entry) bool { return path.Base(e.Name) == path.Base(file) }), nil
 		}

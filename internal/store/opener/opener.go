@@ -86,7 +86,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		if err != nil {
 			return nil, err
 		}
-		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}), nil
+		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes, store.LongestAnswer), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}), nil
 	case "s3", "plain_s3":
 		secret, err := c.Secret()
 		if err != nil {
@@ -98,7 +98,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		}
 		bucket, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
 		return s3.New(s3.Options{Endpoint: u.Host, Secure: u.Scheme == "https", Bucket: bucket, Prefix: prefix, Region: c.Region, AccessKey: c.AccessKey,
-			Secret: secret, HostStyle: c.Style == "host", Transport: store.Transport(tlsConfig, c.Lanes), Lanes: c.Lanes, Where: where.String(),
+			Secret: secret, HostStyle: c.Style == "host", Transport: store.Transport(tlsConfig, c.Lanes, store.LongestPage), Lanes: c.Lanes, Where: where.String(),
 			AppendOnly: c.KeptElsewhere(), Lock: c.LockFor, Compliance: c.LockMode == "compliance"})
 	default:
 		return openFTP(c, u, user, where.String())

@@ -252,13 +252,16 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 // list visits every object below dir, or directly in it.
 func (s *Store) list(ctx context.Context, dir string, deep bool, visit func(minio.ObjectInfo)) error {
 	return s.do(ctx, dir, func() error {
-		n := 0
+		n, names := 0, store.Names{}
 		for o := range s.c.ListObjects(ctx, s.o.Bucket, minio.ListObjectsOptions{Prefix: s.below(dir), Recursive: deep}) {
 			if o.Err != nil {
 				return o.Err
 			}
 			if n++; n%500 == 1 {
 				store.Alive(ctx)
+			}
+			if err := names.Another(dir); err != nil {
+				return err
 			}
 			visit(o)
 		}

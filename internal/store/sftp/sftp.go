@@ -59,6 +59,8 @@ type client struct {
 	// unsure is how much of the end of a cut upload may be incomplete: what was
 	// under way, twice.
 	unsure int64
+	// meter bounds listings.
+	meter *store.Meter
 }
 
 // Close ends the connection at once: closing only the SFTP side would wait for
@@ -114,17 +116,38 @@ func noneCommon(err error) bool {
 // session begins SFTP in a connection, with larger packets where the far end
 // says that it takes them, as OpenSSH does.
 func session(c *ssh.Client) (*client, error) {
-	options := []sftp.ClientOption{sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true), sftp.MaxConcurrentRequestsPerFile(requests)}
-	files, err := sftp.NewClient(c, append(options, sftp.MaxPacketChecked(packet))...)
+	meter := &store.Meter{}
+	files, err := begin(c, meter, sftp.MaxPacketChecked(packet))
 	if err != nil {
 		return nil, err
 	}
 	if _, ok := files.HasExtension("limits@openssh.com"); !ok {
-		return &client{files, c, 2 * requests * packet}, nil
+		return &client{files, c, 2 * requests * packet, meter}, nil
 	}
 	_ = files.Close()
-	files, err = sftp.NewClient(c, append(options, sftp.MaxPacketUnchecked(largePacket))...)
-	return &client{files, c, 2 * requests * largePacket}, err
+	files, err = begin(c, meter, sftp.MaxPacketUnchecked(largePacket))
+	return &client{files, c, 2 * requests * largePacket, meter}, err
+}
+
+// begin asks for the SFTP subsystem and speaks to it through the meter.
+func begin(c *ssh.Client, meter *store.Meter, size sftp.ClientOption) (*sftp.Client, error) {
+	s, err := c.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	from, err := s.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.RequestSubsystem("sftp"); err != nil {
+		return nil, err
+	}
+	return sftp.NewClientPipe(meter.Reader(from), to, sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true),
+		sftp.MaxConcurrentRequestsPerFile(requests), size)
 }
 
 // connect makes a connection; of its keys, the far end shows one of the kinds.
@@ -390,6 +413,7 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 
 // listed reads one folder.
 func listed(ctx context.Context, c *client, dir string) ([]store.Entry, error) {
+	defer c.meter.Bound(store.LongestAnswer)()
 	infos, err := c.ReadDirContext(ctx, dir)
 	var entries []store.Entry
 	for _, fi := range infos {

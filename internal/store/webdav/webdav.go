@@ -143,7 +143,7 @@ const checking = "the folder"
 // Check implements store.Store. The store's folder is made if its parent exists.
 func (s *Store) Check(ctx context.Context) error {
 	return s.do(ctx, checking, func(c *gowebdav.Client) error {
-		if err := s.mkdir(c, store.Incoming); err != nil {
+		if err := s.mkdir(ctx, c, store.Incoming); err != nil {
 			return err
 		}
 		if s.o.AppendOnly {
@@ -158,7 +158,7 @@ func (s *Store) Check(ctx context.Context) error {
 		} else if err != nil {
 			return err
 		}
-		left, err := listed(c, store.Incoming)
+		left, err := s.listed(ctx, store.Incoming)
 		if err != nil {
 			return err
 		}
@@ -169,13 +169,13 @@ func (s *Store) Check(ctx context.Context) error {
 
 // mkdir makes a folder and those above it, once for each run: some servers
 // dislike to be asked again and again.
-func (s *Store) mkdir(c *gowebdav.Client, dir string) error {
+func (s *Store) mkdir(ctx context.Context, c *gowebdav.Client, dir string) error {
 	if dir == "." {
 		return nil
 	}
 	return s.uploads.Folder(dir, func() error {
 		for _, folder := range []string{"/", dir} {
-			_, err := c.Stat(folder)
+			_, err := s.stat(ctx, folder)
 			if err != nil && folder == "/" && gowebdav.IsErrNotFound(err) {
 				err = c.Mkdir("/", 0)
 			} else if err != nil && folder != "/" {
@@ -198,7 +198,7 @@ func (s *Store) upload(c *gowebdav.Client, name string, src io.Reader, size int6
 // Put implements store.Store.
 func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
 	return s.do(ctx, name, func(c *gowebdav.Client) error {
-		if err := s.mkdir(c, store.Incoming); err != nil {
+		if err := s.mkdir(ctx, c, store.Incoming); err != nil {
 			return err
 		}
 		temporary := s.uploads.Temporary(name)
@@ -209,17 +209,17 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 			return err
 		}
 		// A server may lose the end of a body and say nothing.
-		if info, err := c.Stat(temporary); err != nil || info.Size() != size {
+		if info, err := s.stat(ctx, temporary); err != nil || info.Bytes != size {
 			return errors.Join(fmt.Errorf("%s did not arrive whole", name), err)
 		}
-		if err := s.mkdir(c, path.Dir(name)); err != nil {
+		if err := s.mkdir(ctx, c, path.Dir(name)); err != nil {
 			return err
 		}
 		if !s.o.AppendOnly {
 			return c.Rename(temporary, name, true)
 		}
 		err := c.Rename(temporary, name, false)
-		if info, there := c.Stat(name); err != nil && there == nil && info.Size() == size {
+		if info, there := s.stat(ctx, name); err != nil && there == nil && info.Bytes == size {
 			return nil // another machine was faster with the same object
 		}
 		return err
@@ -250,31 +250,19 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 
 // Stat implements store.Store.
 func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
-	err = s.do(ctx, name, func(c *gowebdav.Client) error {
-		fi, err := c.Stat(name)
-		if err == nil {
-			info = store.Info{Name: name, Bytes: fi.Size(), Changed: fi.ModTime()}
-		}
+	err = s.do(ctx, name, func(*gowebdav.Client) error {
+		e, err := s.stat(ctx, name)
+		info = store.Info{Name: name, Bytes: e.Bytes, Changed: e.Changed}
 		return err
 	})
 	return info, err
 }
 
 func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
-	err = s.do(ctx, dir, func(c *gowebdav.Client) error {
-		entries, err = listed(c, dir)
+	err = s.do(ctx, dir, func(*gowebdav.Client) error {
+		entries, err = s.listed(ctx, dir)
 		return err
 	})
-	return entries, err
-}
-
-// listed reads one folder.
-func listed(c *gowebdav.Client, dir string) ([]store.Entry, error) {
-	infos, err := c.ReadDir("/" + dir)
-	var entries []store.Entry
-	for _, fi := range infos {
-		entries = append(entries, store.Entry{Info: store.Info{Name: fi.Name(), Bytes: fi.Size(), Changed: fi.ModTime()}, Folder: fi.IsDir()})
-	}
 	return entries, err
 }
 

@@ -1,0 +1,156 @@
+package sftp
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"revlet/internal/platform/disk"
+	"revlet/internal/store"
+)
+
+// file is one name that the far end lists.
+type file struct {
+	name string
+	mode fs.FileMode
+}
+
+func (f file) Name() string       { return f.name }
+func (f file) Size() int64        { return 5 }
+func (f file) Mode() fs.FileMode  { return f.mode }
+func (f file) ModTime() time.Time { return time.Unix(0, 0) }
+func (f file) IsDir() bool        { return f.mode.IsDir() }
+func (f file) Sys() any           { return nil }
+
+// listing answers every folder with the names it gives, n of them; -1 is without end.
+type listing struct {
+	file
+	n int64
+}
+
+func (l listing) Filelist(*sftp.Request) (sftp.ListerAt, error) { return l, nil }
+
+// ListAt implements sftp.ListerAt.
+func (l listing) ListAt(out []os.FileInfo, at int64) (int, error) {
+	for i := range out {
+		if l.n >= 0 && at+int64(i) >= l.n {
+			return i, io.EOF
+		}
+		out[i] = l.file
+	}
+	return len(out), nil
+}
+
+// liar starts an SSH server that lists what it is told to.
+func liar(t *testing.T, l listing) *Store {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(key)
+	require.NoError(t, err)
+	config := &ssh.ServerConfig{NoClientAuth: true}
+	config.AddHostKey(signer)
+	at, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = at.Close() })
+	go func() {
+		for {
+			c, err := at.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				_, channels, requests, err := ssh.NewServerConn(c, config)
+				if err != nil {
+					return
+				}
+				go ssh.DiscardRequests(requests)
+				for offered := range channels {
+					channel, asked, err := offered.Accept()
+					if err != nil {
+						return
+					}
+					go func() {
+						for r := range asked {
+							_ = r.Reply(true, nil)
+						}
+					}()
+					go func() { _ = sftp.NewRequestServer(channel, sftp.Handlers{FileList: l}).Serve() }()
+				}
+			}()
+		}
+	}()
+	s := New(Options{Host: at.Addr().String(), User: "keeper", Dir: "revlet", Lanes: 1, Where: "far",
+		Auth:  func() ([]ssh.AuthMethod, error) { return nil, nil },
+		Hosts: &Hosts{Disk: &disk.Disk{}, File: filepath.Join(t.TempDir(), "known_hosts"), Trust: true}})
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+// A listing without end was kept in memory as far as it went.
+func TestAListingWithoutEndIsRefused(t *testing.T) {
+	for name, l := range map[string]listing{
+		"names":              {file{"object", 0o644}, -1},
+		"long names":         {file{strings.Repeat("x", 10_000), 0o644}, -1},
+		"folders in folders": {file{"more", fs.ModeDir | 0o755}, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := liar(t, l).List(t.Context(), "kestrelpoint")
+			require.Error(t, err)
+			if l.n > 0 {
+				assert.ErrorIs(t, err, store.ErrEndless)
+			}
+		})
+	}
+}
+
+// A far end that gives names of more than one element leads nowhere else.
+func TestNamesThatLeadElsewhereArePassedOver(t *testing.T) {
+	for _, name := range []string{"../../..", "..", ".", `a\b`, "a\x00b", ".hidden"} {
+		s := liar(t, listing{file{name, 0o644}, 1})
+		all, err := s.List(t.Context(), "kestrelpoint")
+		require.NoError(t, err, "%q", name)
+		assert.Empty(t, all, "%q", name)
+		folders, err := liar(t, listing{file{name, fs.ModeDir | 0o755}, 1}).Folders(t.Context(), "")
+		require.NoError(t, err, "%q", name)
+		assert.Empty(t, folders, "%q", name)
+	}
+}
+
+// The file of known hosts may have been written by others: whatever is in it, a key is
+// believed only where it stands.
+func FuzzKnownHosts(f *testing.F) {
+	made := func() ssh.PublicKey {
+		public, _, err := ed25519.GenerateKey(rand.Reader)
+		require.NoError(f, err)
+		key, err := ssh.NewPublicKey(public)
+		require.NoError(f, err)
+		return key
+	}
+	key := made()
+	f.Add([]byte(knownhosts.Line([]string{"[harbour.example]:22"}, made())))
+	f.Add([]byte("@revoked * ssh-ed25519 AAAA\n|1|c2FsdA==|aGFzaA== ssh-rsa AAAA\n# text\n@cert-authority *.example ssh-ed25519 A"))
+	file := filepath.Join(f.TempDir(), "known_hosts")
+	f.Fuzz(func(t *testing.T, data []byte) {
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		verify, _, err := (&Hosts{Disk: &disk.Disk{}, File: file}).check("harbour.example:22")
+		if err != nil {
+			return
+		}
+		if verify("harbour.example:22", &net.TCPAddr{IP: net.IPv4(192, 0, 2, 1), Port: 22}, key) == nil {
+			t.Fatalf("a key that was made up a moment ago is known: %q", data)
+		}
+	})
+}
