@@ -18,6 +18,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/memory"
 )
 
 // The types of list entries.
@@ -357,7 +358,9 @@ var ErrList = errors.New("the list is damaged")
 // longestLine bounds one line of a list; paths are at most some KiB.
 const longestLine = 1 << 20
 
-// ReadList calls visit for every entry of a stored list, in path order.
+// ReadList calls visit for every entry of a stored list, in path order. It ends with an
+// error that wraps memory.ErrShort when so much was gathered of a long list that the
+// machine has no room for more.
 func ReadList(r io.Reader, visit func(Entry) error) error {
 	dec, err := borrowDecoder(r)
 	if err != nil {
@@ -366,9 +369,12 @@ func ReadList(r io.Reader, visit func(Entry) error) error {
 	defer returnDecoder(dec)
 	lines := bufio.NewScanner(dec)
 	lines.Buffer(make([]byte, 0, 1<<16), longestLine)
-	n := 0
+	n, room := 0, memory.Watch{}
 	for lines.Scan() {
 		n++
+		if err := room.One(); err != nil {
+			return err
+		}
 		e, err := decodeEntry(lines.Bytes())
 		if err != nil {
 			return fmt.Errorf("%w: line %d: %w", ErrList, n, err)

@@ -19,6 +19,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/memory"
 	"revlet/internal/site"
 )
 
@@ -49,6 +50,7 @@ type walker struct {
 	isDatabase func(head []byte) bool
 	// ahead, unless nil, reads folders before they are visited.
 	ahead *lookout
+	room  memory.Watch
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -168,6 +170,9 @@ func (w *walker) found(path, rel string, info fs.FileInfo, err error, folder fun
 	if err != nil {
 		w.unreadable(rel, err)
 		return nil
+	}
+	if err := w.room.One(); err != nil {
+		return err
 	}
 	if info.Mode().IsRegular() && w.isLog(path) {
 		return nil
