@@ -199,6 +199,49 @@ func TestNoRoomToStageIsRefusedFirst(t *testing.T) {
 	assert.Contains(t, w.run("preflight"), "a restore stages")
 }
 
+// A webroot that is a mount point is exchanged from inside; its database, a file in it, is
+// loaded elsewhere and moved in.
+func TestAWebrootThatIsAMountPoint(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting a small file system takes root")
+	}
+	w, _ := museum(t)
+	require.NoError(t, os.Rename(w.path("htdocs"), w.path("content")))
+	require.NoError(t, os.Mkdir(w.path("htdocs"), 0o755))
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=30m", "none", w.path("htdocs")).CombinedOutput(); err != nil {
+		t.Skipf("no tmpfs can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", w.path("htdocs")).Run() })
+	require.NoError(t, exec.Command("cp", "-a", w.path("content")+"/.", w.path("htdocs")).Run())
+	require.NoError(t, os.Chmod(w.path("htdocs", lampblack.DatabaseFile), 0o660))
+	require.NoError(t, os.Chown(w.path("htdocs", lampblack.DatabaseFile), 61871, 61871))
+	w.run("backup")
+	// The names in it change one by one, so that its own time does; the database is made
+	// anew with the same rows in other pages, the cache by the CMS.
+	tree := func() map[string]string {
+		all := snapshot(t, w.path("htdocs"), filepath.Dir(lampblack.DatabaseFile), "cache")
+		delete(all, ".")
+		return all
+	}
+	whole, content := tree(), rows(t, w)
+	breakMuseum(t, w)
+	broken := tree()
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, content, rows(t, w))
+	assert.NoFileExists(t, w.path("htdocs/uploads/planted.php"))
+	info, err := os.Stat(w.path("htdocs", lampblack.DatabaseFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o660), info.Mode())
+	assert.Equal(t, uint32(61871), info.Sys().(*syscall.Stat_t).Uid)
+	entries, err := os.ReadDir(w.path("state/inside/kestrelpoint"))
+	assert.True(t, err != nil || len(entries) == 0, "nothing is left of the scratch copy")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, tree())
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+	assert.Equal(t, whole, tree())
+}
+
 func TestTwoStoresCoverForEachOther(t *testing.T) {
 	t.Parallel()
 	w, _ := museum(t)

@@ -78,6 +78,12 @@ func (s *State) Spool(site string) (string, error) {
 	return Empty(s.Disk, filepath.Join(s.Dir, "spool", site))
 }
 
+// Inside returns an empty folder for database files that are loaded here, and not where
+// they will lie. The caller holds the site's lock.
+func (s *State) Inside(site string) (string, error) {
+	return Empty(s.Disk, filepath.Join(s.Dir, "inside", site))
+}
+
 // Empty makes sure that dir exists and that nothing is in it.
 func Empty(d *disk.Disk, dir string) (string, error) {
 	if err := d.RemoveAll(dir); err != nil {

@@ -99,8 +99,43 @@ func TestNothingIsStagedInABoxThatSomebodyHasExchanged(t *testing.T) {
 		assert.Error(t, r.makeStaged(&FilesPlan{Box: box, Inner: true}), name)
 		_, err = openTree(d, filepath.Join(box, "new"))
 		assert.Error(t, err, name)
+		r.journal = &Journal{Files: &FilesPlan{Box: box, Inner: true}}
+		r.inside = []insideDatabase{{rel: "data/museum.db"}}
+		assert.Error(t, r.stageInside(t.Context(), nil), name)
 		left, err := os.ReadDir(victim)
 		require.NoError(t, err)
 		assert.Empty(t, left, name)
 	}
+}
+
+// A database file goes where the handle leads, and no link that is put on its way is
+// followed.
+func TestADatabaseIsMovedInThroughTheTreesHandle(t *testing.T) {
+	dir := t.TempDir()
+	d := &disk.Disk{}
+	for _, p := range []string{"victim", "box/new/data"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, p), 0o755))
+	}
+	scratch := filepath.Join(dir, "main.db")
+	loaded := func() { require.NoError(t, os.WriteFile(scratch, []byte("rows"), 0o640)) }
+	loaded()
+	tree, err := d.OpenRootNoLinks(filepath.Join(dir, "box/new"))
+	require.NoError(t, err)
+	defer tree.Close()
+	require.NoError(t, os.Rename(filepath.Join(dir, "box"), filepath.Join(dir, "away")))
+	require.NoError(t, os.Symlink("victim", filepath.Join(dir, "box")))
+	r := &run{disk: d}
+	require.NoError(t, r.moveIn(scratch, tree, "data/museum.db"))
+	info, err := os.Stat(filepath.Join(dir, "away/new/data/museum.db"))
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o640), info.Mode())
+	assert.NoFileExists(t, scratch)
+
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "away/new/data")))
+	require.NoError(t, os.Symlink("../../victim", filepath.Join(dir, "away/new/data")))
+	loaded()
+	assert.Error(t, r.moveIn(scratch, tree, "data/museum.db"))
+	left, err := os.ReadDir(filepath.Join(dir, "victim"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -237,6 +237,12 @@ func (r *run) openTargets(ctx context.Context) error {
 		rel, inside := r.Site.Inside(db)
 		if inside && r.Files && r.Rows == nil {
 			db.Path = filepath.Join(r.journal.Files.staged(), filepath.FromSlash(rel))
+			if r.journal.Files.Inner {
+				if err := r.makeScratch(); err != nil {
+					return err
+				}
+				db.Path = filepath.Join(r.scratch, label+".db")
+			}
 		}
 		beside := ""
 		if db.Path != "" && !inside {
@@ -248,7 +254,9 @@ func (r *run) openTargets(ctx context.Context) error {
 			}
 			beside = newBox(root, r.Site.Name, r.journal.ID, r.token)
 			if f := r.journal.Files; f != nil {
-				beside = f.Box
+				if beside = f.Box; f.Inner {
+					beside = filepath.Dir(db.Path)
+				}
 			} else if inner, err := needsInner(r.disk, root); err == nil && inner {
 				beside = newBoxIn(root, r.Site.Name, r.journal.ID, r.token)
 			}
@@ -264,12 +272,19 @@ func (r *run) openTargets(ctx context.Context) error {
 			return errors.Join(err, target.Close())
 		}
 		if inside && r.Files && r.Rows == nil {
-			r.inside = append(r.inside, insideDatabase{db: db, target: target})
+			r.inside = append(r.inside, insideDatabase{db: db, rel: rel, target: target})
 			continue
 		}
 		r.targets[label] = target
 	}
 	return nil
+}
+
+func (r *run) makeScratch() (err error) {
+	if r.scratch == "" {
+		r.scratch, err = r.State.Inside(r.Site.Name)
+	}
+	return err
 }
 
 // notSetUp adds to an error about a server that lacks something what its administrator
@@ -300,5 +315,8 @@ func (r *run) closeTargets() {
 	}
 	for _, d := range r.inside {
 		_ = d.target.Close()
+	}
+	if r.scratch != "" {
+		_ = r.disk.RemoveAll(r.scratch)
 	}
 }

@@ -9,10 +9,13 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -135,9 +138,11 @@ type run struct {
 	journal  *Journal
 	targets  map[string]database.Target
 	inside   []insideDatabase
-	start    time.Time
-	mu       sync.Mutex
-	result   Result
+	// scratch is where databases are loaded that are then moved into the staged tree.
+	scratch string
+	start   time.Time
+	mu      sync.Mutex
+	result  Result
 	// archived are the folders above what stays that the archive holds too.
 	archived map[string]bool
 	// token is what nobody could know of the boxes' names.
@@ -147,9 +152,12 @@ type run struct {
 }
 
 // insideDatabase is a database file that lies in a webroot that is restored
-// with it: it is loaded right into the staged tree.
+// with it: it is loaded right into the staged tree, unless that lies in a webroot whose
+// owner could put another folder in its place.
 type insideDatabase struct {
-	db     site.Database
+	db site.Database
+	// rel is where it lies in the webroot.
+	rel    string
 	target database.Target
 }
 
@@ -338,12 +346,22 @@ func (r *run) makeStaged(f *FilesPlan) error {
 // stageInside loads databases that lie in the webroot into the staged tree,
 // once its folders stand.
 func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
+	if len(r.inside) == 0 {
+		return nil
+	}
+	f := r.journal.Files
+	tree, err := openTree(r.disk, f.staged())
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
 	for _, d := range r.inside {
 		plan := d.target.Plan(placeID(r.journal.ID))
 		if err := d.target.Prepare(ctx, plan, nil); err != nil {
 			return err
 		}
-		before, err := r.disk.Stat(filepath.Dir(d.db.Path))
+		folder := path.Dir(d.rel)
+		before, err := tree.Stat(folder)
 		if err != nil {
 			return err
 		}
@@ -353,12 +371,43 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 		if err := d.target.Swap(ctx, plan); err != nil {
 			return err
 		}
+		if f.Inner {
+			if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
+				return fmt.Errorf("database %s: %w", d.db.Label, err)
+			}
+		}
 		// Putting the file in has changed its folder's time.
-		if err := setTimes(r.disk, filepath.Dir(d.db.Path), before.ModTime()); err != nil {
+		if err := tree.Chtimes(folder, before.ModTime(), before.ModTime()); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// moveIn copies a database file that was loaded elsewhere into a tree, through the tree's
+// handle: nothing but the tree is written to, whatever its path leads to by now.
+func (r *run) moveIn(file string, tree *disk.Root, rel string) error {
+	in, err := r.disk.Open(file)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	out, err := tree.Create(rel, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if st, ok := info.Sys().(*syscall.Stat_t); err == nil && ok && os.Geteuid() == 0 {
+		err = out.Chown(int(st.Uid), int(st.Gid))
+	}
+	if err == nil {
+		err = out.Chmod(info.Mode())
+	}
+	return errors.Join(err, out.Close(), r.disk.Remove(file))
 }
 
 func setTimes(d *disk.Disk, dir string, t time.Time) error {
