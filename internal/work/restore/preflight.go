@@ -235,31 +235,9 @@ func (r *run) openTargets(ctx context.Context) error {
 		}
 		mode := fileMode(origin)
 		rel, inside := r.Site.Inside(db)
-		if inside && r.Files && r.Rows == nil {
-			db.Path = filepath.Join(r.journal.Files.staged(), filepath.FromSlash(rel))
-			if r.journal.Files.Inner {
-				if err := r.makeScratch(); err != nil {
-					return err
-				}
-				db.Path = filepath.Join(r.scratch, label+".db")
-			}
-		}
-		beside := ""
-		if db.Path != "" && !inside {
-			beside = newBox(db.Path, r.Site.Name, r.journal.ID, r.token)
-		} else if inside {
-			root, err := filepath.EvalSymlinks(r.Site.Root)
-			if err != nil {
-				root = r.Site.Root
-			}
-			beside = newBox(root, r.Site.Name, r.journal.ID, r.token)
-			if f := r.journal.Files; f != nil {
-				if beside = f.Box; f.Inner {
-					beside = filepath.Dir(db.Path)
-				}
-			} else if inner, err := needsInner(r.disk, root); err == nil && inner {
-				beside = newBoxIn(root, r.Site.Name, r.journal.ID, r.token)
-			}
+		beside, err := r.placeOf(&db, rel, inside)
+		if err != nil {
+			return err
 		}
 		target, err := r.Open(ctx, db, mode, beside)
 		if err != nil {
@@ -278,6 +256,39 @@ func (r *run) openTargets(ctx context.Context) error {
 		r.targets[label] = target
 	}
 	return nil
+}
+
+// placeOf returns the folder beside which the files of a database that is a file are
+// staged, if it is one; inside tells that it lies in the webroot, as rel. One that is
+// restored with the webroot is given the path at which it is loaded.
+func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string, err error) {
+	f := r.journal.Files
+	whole := inside && r.Files && r.Rows == nil
+	switch {
+	case whole && f.Inner:
+		if err := r.makeScratch(); err != nil {
+			return "", err
+		}
+		db.Path = filepath.Join(r.scratch, db.Label+".db")
+		return r.scratch, nil
+	case whole:
+		db.Path = filepath.Join(f.staged(), filepath.FromSlash(rel))
+		return f.Box, nil
+	case inside && f != nil:
+		return f.Box, nil
+	case inside:
+		root, err := filepath.EvalSymlinks(r.Site.Root)
+		if err != nil {
+			root = r.Site.Root
+		}
+		if inner, err := needsInner(r.disk, root); err == nil && inner {
+			return newBoxIn(root, r.Site.Name, r.journal.ID, r.token), nil
+		}
+		return newBox(root, r.Site.Name, r.journal.ID, r.token), nil
+	case db.Path != "":
+		return newBox(db.Path, r.Site.Name, r.journal.ID, r.token), nil
+	}
+	return "", nil
 }
 
 func (r *run) makeScratch() (err error) {

@@ -1,0 +1,132 @@
+package rowvalues
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/hex"
+)
+
+// mysqlLine passes on one line: a statement that is not of rows, the head of an INSERT, or
+// a row.
+func (r *reader) mysqlLine(in *bufio.Reader) error {
+	if err := r.read(in); err != nil {
+		return err
+	}
+	if len(r.line) == 0 || r.line[0] != '(' {
+		if rest, ok := r.head(r.line, '`'); ok && len(rest) > 0 || !ok && bytes.HasPrefix(r.line, []byte("INSERT")) {
+			return r.form()
+		}
+		r.buf = append(r.buf, r.line...)
+		return nil
+	}
+	from, column := 0, 0
+	for i := 1; ; column++ {
+		end, ok := r.mysqlLiteral(i)
+		if !ok || end >= len(r.line) {
+			return r.form()
+		}
+		from = r.mysqlValue(i, end, from, column)
+		i = end + 1
+		if r.line[end] == ')' {
+			break
+		}
+		if r.line[end] != ',' {
+			return r.form()
+		}
+	}
+	r.buf = append(r.buf, r.line[from:]...)
+	return nil
+}
+
+// mysqlLiteral tells where a literal ends.
+func (r *reader) mysqlLiteral(i int) (end int, ok bool) {
+	if bytes.HasPrefix(r.line[i:], []byte("_utf8mb4'")) {
+		i += len("_utf8mb4")
+	}
+	if i < len(r.line) && r.line[i] == '\'' {
+		for i++; i < len(r.line); i++ {
+			at := bytes.IndexAny(r.line[i:], `'\`)
+			if at < 0 {
+				return i, false
+			}
+			if i += at; r.line[i] == '\'' {
+				return i + 1, true
+			}
+			i++
+		}
+		return i, false
+	}
+	from := i
+	for i < len(r.line) && r.line[i] != ',' && r.line[i] != ')' && r.line[i] != '\'' {
+		i++
+	}
+	return i, i > from
+}
+
+// mysqlValue writes what stands from `from` on up to the literal from i to end, and the
+// literal, if it changes; it returns what was written so far.
+func (r *reader) mysqlValue(i, end, from, column int) int {
+	literal := r.line[i:end]
+	if digits, ok := bytes.CutPrefix(literal, []byte("0x")); ok {
+		v, ok := r.unhex(digits)
+		if now, other := r.changed(column, v); ok && other {
+			r.buf = append(append(r.buf, r.line[from:i]...), "0x"...)
+			r.buf = hex.AppendEncode(r.buf, now)
+			return end
+		}
+		return from
+	}
+	before, text, ok := bytes.Cut(literal, []byte{'\''})
+	if !ok {
+		return from
+	}
+	text = text[:len(text)-1]
+	if bytes.IndexByte(text, '\\') >= 0 {
+		if !r.c.Mentions(text) {
+			return from
+		}
+		text = r.unescapeMySQL(text)
+	}
+	now, other := r.changed(column, text)
+	if !other {
+		return from
+	}
+	r.buf = append(append(append(r.buf, r.line[from:i]...), before...), '\'')
+	for _, c := range now {
+		if e := escapedMySQL[c]; e != 0 {
+			r.buf = append(r.buf, '\\', e)
+		} else {
+			r.buf = append(r.buf, c)
+		}
+	}
+	r.buf = append(r.buf, '\'')
+	return end
+}
+
+// escapedMySQL are the bytes that package mysql escapes in a text, and how.
+var escapedMySQL = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 26: 'Z'}
+
+var plainMySQL = func() (plain [256]byte) {
+	for i := range plain {
+		plain[i] = byte(i)
+	}
+	for c, e := range escapedMySQL {
+		if e != 0 {
+			plain[e] = byte(c)
+		}
+	}
+	return plain
+}()
+
+func (r *reader) unescapeMySQL(text []byte) []byte {
+	r.scratch = r.scratch[:0]
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c == '\\' && i+1 < len(text) {
+			i++
+			c = plainMySQL[text[i]]
+		}
+		r.scratch = append(r.scratch, c)
+	}
+	return r.scratch
+}

@@ -1,0 +1,110 @@
+package rowvalues
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/hex"
+)
+
+// copyLine passes on one line: a statement, the head of a COPY, or a row (PostgreSQL
+// manual, COPY, "Text Format").
+func (r *reader) copyLine(in *bufio.Reader) error {
+	if err := r.read(in); err != nil {
+		return err
+	}
+	if !r.rows {
+		r.buf = append(r.buf, r.line...)
+		rest, ok := bytes.CutPrefix(r.line, []byte("COPY "))
+		if !ok {
+			return nil
+		}
+		r.rows, r.columns = true, nil
+		if r.table, rest, ok = name(rest, '"'); !ok {
+			return r.form()
+		}
+		if rest, ok = bytes.CutPrefix(rest, []byte(" (")); ok {
+			r.columns, rest, ok = names(rest, '"')
+			if !ok {
+				return r.form()
+			}
+		}
+		if string(bytes.TrimSpace(rest)) != "FROM stdin;" {
+			return r.form()
+		}
+		return nil
+	}
+	if string(r.line) == "\\.\n" {
+		r.rows = false
+		r.buf = append(r.buf, r.line...)
+		return nil
+	}
+	text, ended := bytes.CutSuffix(r.line, []byte("\n"))
+	column := 0
+	for field := range bytes.SplitSeq(text, []byte("\t")) {
+		if column > 0 {
+			r.buf = append(r.buf, '\t')
+		}
+		r.field(column, field)
+		column++
+	}
+	if ended {
+		r.buf = append(r.buf, '\n')
+	}
+	return nil
+}
+
+func (r *reader) field(column int, field []byte) {
+	v, isBytes := field, false
+	switch digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); {
+	case string(field) == `\N`:
+		r.buf = append(r.buf, field...)
+		return
+	case isHex:
+		if v, isBytes = r.unhex(digits); !isBytes {
+			v = r.unescapeCopy(field)
+		}
+	case bytes.IndexByte(field, '\\') >= 0:
+		if !r.c.Mentions(field) {
+			r.buf = append(r.buf, field...)
+			return
+		}
+		v = r.unescapeCopy(field)
+	}
+	now, other := r.changed(column, v)
+	switch {
+	case !other:
+		r.buf = append(r.buf, field...)
+	case isBytes:
+		r.buf = hex.AppendEncode(append(r.buf, `\\x`...), now)
+	default:
+		for _, c := range now {
+			if e := escapedCopy[c]; e != 0 {
+				r.buf = append(r.buf, '\\', e)
+			} else {
+				r.buf = append(r.buf, c)
+			}
+		}
+	}
+}
+
+// escapedCopy are the bytes that the server escapes in COPY's text, and how.
+var escapedCopy = [256]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '\v': 'v', '\\': '\\'}
+
+func (r *reader) unescapeCopy(field []byte) []byte {
+	r.scratch = r.scratch[:0]
+	for i := 0; i < len(field); i++ {
+		c := field[i]
+		if c == '\\' && i+1 < len(field) {
+			i++
+			c = field[i]
+			for plain, e := range escapedCopy {
+				if e == c {
+					c = byte(plain)
+					break
+				}
+			}
+		}
+		r.scratch = append(r.scratch, c)
+	}
+	return r.scratch
+}

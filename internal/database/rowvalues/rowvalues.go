@@ -1,0 +1,185 @@
+// Package rowvalues changes the values in the rows of a dump while it is read: the text
+// that comes out is what Revlet would have written for the changed rows, and passes the
+// same gates. It reads parts of kind rows as the packages mysql, postgres and sqlite write
+// them; what it cannot read in this way is an error, not passed on.
+//
+// Begin with NewReader. Memory is bounded by the longest row, or by the longest statement
+// with SQLite.
+package rowvalues
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+
+	"revlet/internal/database"
+	"revlet/internal/database/sqltext"
+)
+
+// Changer decides what a value becomes. It is called for texts and binary values; numbers
+// and NULL never change.
+type Changer interface {
+	// Mentions tells whether a value may change. It is asked with a text that may be
+	// escaped, and errs to the safe side.
+	Mentions(v []byte) bool
+	// Value returns a value of a column for the other place. v is only valid during the
+	// call, and is not written to; it is returned as it is where nothing changes.
+	Value(table, column string, v []byte) []byte
+}
+
+// ErrForm is wrapped by errors about rows that are not in the form that Revlet writes.
+var ErrForm = fmt.Errorf("%w: rows in another form than Revlet writes them", database.ErrForeignSQL)
+
+// NewReader returns a reader of in's rows with their values changed. The engine is mysql,
+// postgres or sqlite.
+func NewReader(engine string, in io.Reader, c Changer) (io.Reader, error) {
+	r := &reader{c: c}
+	switch engine {
+	case "mysql":
+		lines := bufio.NewReaderSize(in, 1<<18)
+		r.next = func() error { return r.mysqlLine(lines) }
+	case "postgres":
+		lines := bufio.NewReaderSize(in, 1<<18)
+		r.next = func() error { return r.copyLine(lines) }
+	case "sqlite":
+		statements := sqltext.NewSplitter(in, sqltext.SQLite)
+		r.next = func() error { return r.sqliteStatement(statements) }
+	default:
+		return nil, fmt.Errorf("no rows of %s can be changed", engine)
+	}
+	return r, nil
+}
+
+// reader gives what next has put into out.
+type reader struct {
+	c    Changer
+	next func() error
+	// out is what was not given yet.
+	out, buf []byte
+	err      error
+	// table and columns are those of the rows that come.
+	table   string
+	columns []string
+	// line is the row that is read, scratch a value without escapes.
+	line, scratch []byte
+	// rows tells, for postgres, that rows come.
+	rows bool
+}
+
+// Read implements io.Reader.
+func (r *reader) Read(p []byte) (int, error) {
+	for len(r.out) == 0 {
+		if r.err != nil {
+			return 0, r.err
+		}
+		r.buf = r.buf[:0]
+		r.err = r.next()
+		r.out = r.buf
+	}
+	n := copy(p, r.out)
+	r.out = r.out[n:]
+	return n, nil
+}
+
+// read reads a whole line with its end.
+func (r *reader) read(in *bufio.Reader) error {
+	r.line = r.line[:0]
+	for {
+		chunk, err := in.ReadSlice('\n')
+		r.line = append(r.line, chunk...)
+		switch {
+		case len(r.line) > sqltext.Longest:
+			return sqltext.ErrTooLong
+		case errors.Is(err, bufio.ErrBufferFull):
+			continue
+		case errors.Is(err, io.EOF) && len(r.line) > 0:
+			return nil
+		}
+		return err
+	}
+}
+
+func (r *reader) form() error { return fmt.Errorf("%w: %.60q", ErrForm, r.line) }
+
+// changed returns a value's replacement, and whether it is another one.
+func (r *reader) changed(column int, v []byte) ([]byte, bool) {
+	if column >= len(r.columns) {
+		return v, false
+	}
+	now := r.c.Value(r.table, r.columns[column], v)
+	return now, len(now) != len(v) || len(v) > 0 && &now[0] != &v[0]
+}
+
+// names reads quoted names behind an opening parenthesis: "a", "b") …; it returns what
+// follows the closing one.
+func names(text []byte, quote byte) (all []string, rest []byte, ok bool) {
+	for {
+		name, after, ok := name(text, quote)
+		if !ok {
+			return nil, nil, false
+		}
+		all = append(all, name)
+		if rest, done := bytes.CutPrefix(after, []byte(")")); done {
+			return all, rest, true
+		}
+		if text, ok = bytes.CutPrefix(after, []byte(", ")); !ok {
+			return nil, nil, false
+		}
+	}
+}
+
+// name reads one name in quotes, or a plain word such as rowid.
+func name(text []byte, quote byte) (name string, rest []byte, ok bool) {
+	if len(text) == 0 || text[0] != quote {
+		end := bytes.IndexAny(text, ",) (")
+		if end <= 0 {
+			return "", nil, false
+		}
+		return string(text[:end]), text[end:], true
+	}
+	var b []byte
+	for i := 1; i < len(text); i++ {
+		if text[i] != quote {
+			b = append(b, text[i])
+			continue
+		}
+		if i+1 < len(text) && text[i+1] == quote {
+			b = append(b, quote)
+			i++
+			continue
+		}
+		return string(b), text[i+1:], true
+	}
+	return "", nil, false
+}
+
+// head reads INSERT INTO name (names) VALUES, and returns what follows.
+func (r *reader) head(text []byte, quote byte) (rest []byte, ok bool) {
+	if rest, ok = bytes.CutPrefix(text, []byte("INSERT INTO ")); !ok {
+		return nil, false
+	}
+	if r.table, rest, ok = name(rest, quote); !ok {
+		return nil, false
+	}
+	if rest, ok = bytes.CutPrefix(rest, []byte(" (")); !ok {
+		return nil, false
+	}
+	if r.columns, rest, ok = names(rest, quote); !ok {
+		return nil, false
+	}
+	return bytes.CutPrefix(rest, []byte(" VALUES\n"))
+}
+
+// unhex decodes digits into scratch; false when they are none.
+func (r *reader) unhex(digits []byte) ([]byte, bool) {
+	n := hex.DecodedLen(len(digits))
+	if cap(r.scratch) < n {
+		r.scratch = make([]byte, n)
+	}
+	r.scratch = r.scratch[:n]
+	_, err := hex.Decode(r.scratch, digits)
+	return r.scratch, err == nil
+}

@@ -1,0 +1,132 @@
+package rowvalues
+
+import (
+	"bytes"
+	"io"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/database"
+)
+
+// swap changes one text into another, and remembers what it was asked.
+type swap struct {
+	old, new string
+	asked    []string
+}
+
+func (s *swap) Mentions(v []byte) bool { return bytes.Contains(v, []byte(s.old)) }
+
+func (s *swap) Value(table, column string, v []byte) []byte {
+	s.asked = append(s.asked, table+"."+column+"="+string(v))
+	if !s.Mentions(v) {
+		return v
+	}
+	return bytes.ReplaceAll(v, []byte(s.old), []byte(s.new))
+}
+
+func changed(t *testing.T, engine, text string, c Changer) (string, error) {
+	r, err := NewReader(engine, iotest.OneByteReader(strings.NewReader(text)), c)
+	require.NoError(t, err)
+	out, err := io.ReadAll(r)
+	return string(out), err
+}
+
+var rows = map[string]struct{ in, out string }{
+	"mysql": {
+		in: "SET NAMES binary;\nINSERT INTO `wp_``x` (`id`, `a,b`, `c`) VALUES\n(1,'it\\'s OLD\\n\\\\',0x4f4c4420ff),\n(-2.5e+3,_utf8mb4'[\"OLD\"]',NULL),\n(3,'\\0\\r\\Z none',0x);\n" +
+			"INSERT INTO `wp_``x` (`id`, `a,b`, `c`) VALUES\n(4,'OLD),(','OLD');\nCOMMIT;\n",
+		out: "SET NAMES binary;\nINSERT INTO `wp_``x` (`id`, `a,b`, `c`) VALUES\n(1,'it\\'s n\\'e\\\\w\\n\\\\',0x6e27655c7720ff),\n(-2.5e+3,_utf8mb4'[\"n\\'e\\\\w\"]',NULL),\n(3,'\\0\\r\\Z none',0x);\n" +
+			"INSERT INTO `wp_``x` (`id`, `a,b`, `c`) VALUES\n(4,'n\\'e\\\\w),(','n\\'e\\\\w');\nCOMMIT;\n",
+	},
+	"postgres": {
+		in:  "SET client_encoding = 'UTF8';\nCOPY \"wp\"\"x\" (\"id\", \"a,b\", \"c\") FROM stdin;\n1\tit's OLD\\n\\\\\t\\\\x4f4c4420ff\n2\t\\N\tOLD\\tOLD\n3\t\tnone\\\\.\n\\.\n",
+		out: "SET client_encoding = 'UTF8';\nCOPY \"wp\"\"x\" (\"id\", \"a,b\", \"c\") FROM stdin;\n1\tit's n'e\\\\w\\n\\\\\t\\\\x6e27655c7720ff\n2\t\\N\tn'e\\\\w\\tn'e\\\\w\n3\t\tnone\\\\.\n\\.\n",
+	},
+	"sqlite": {
+		in:  "BEGIN;\nINSERT INTO \"wp\"\"x\" (rowid, \"a,b\", \"c\") VALUES\n(1,'it''s OLD\n;),(',x'4f4c4420ff'),\n(2,NULL,CAST(x'004f4c44' AS TEXT)),\n(-3,9e999,'none');\nCOMMIT;\n",
+		out: "BEGIN;\nINSERT INTO \"wp\"\"x\" (rowid, \"a,b\", \"c\") VALUES\n(1,'it''s n''e\\w\n;),(',x'6e27655c7720ff'),\n(2,NULL,CAST(x'006e27655c77' AS TEXT)),\n(-3,9e999,'none');\nCOMMIT;\n",
+	},
+}
+
+func TestRowsChangeInEveryEngine(t *testing.T) {
+	for engine, c := range rows {
+		s := &swap{old: "OLD", new: `n'e\w`}
+		out, err := changed(t, engine, c.in, s)
+		require.NoError(t, err, engine)
+		assert.Equal(t, c.out, out, engine)
+		assert.Contains(t, strings.Join(s.asked, "|"), ".a,b=it's OLD\n", engine)
+		out, err = changed(t, engine, c.in, &swap{old: "not there"})
+		require.NoError(t, err, engine)
+		assert.Equal(t, c.in, out, "nothing changes by itself")
+		there, err := changed(t, engine, c.in, &swap{old: "OLD", new: "NEWER"})
+		require.NoError(t, err, engine)
+		back, err := changed(t, engine, there, &swap{old: "NEWER", new: "OLD"})
+		require.NoError(t, err, engine)
+		assert.Equal(t, c.in, back, engine)
+	}
+}
+
+func TestRowsOfAnotherFormAreRefused(t *testing.T) {
+	for engine, texts := range map[string][]string{
+		"mysql":    {"INSERT INTO t VALUES (1);\n", "INSERT INTO `t` (`a`) VALUES\n(1\n", "INSERT INTO `t` (`a`) VALUES\n('a\n", "INSERT INTO `t` (`a`) VALUES\n('a' 'b');\n", "INSERT INTO `t` (`a`) VALUES (1),\n(2);\n", "INSERT INTO `t` (`a`) VALUES\n(,1);\n", "(1"},
+		"postgres": {"COPY t (a FROM stdin;\n", "COPY \"t\" (\"a\") FROM PROGRAM 'x';\n", "COPY \"t\" (\"a\") FROM stdin WITH x;\n"},
+		"sqlite":   {"INSERT INTO t VALUES (1);\n", "INSERT INTO \"t\" (\"a\") VALUES\n('a);\n", "INSERT INTO \"t\" (\"a\") VALUES\n(CAST(x'00' AS BLOB));\n"},
+	} {
+		for _, text := range texts {
+			_, err := changed(t, engine, text, &swap{old: "OLD", new: "NEW"})
+			if engine == "sqlite" && strings.Contains(text, "('a);") {
+				assert.ErrorIs(t, err, io.ErrUnexpectedEOF, text)
+				continue
+			}
+			assert.ErrorIs(t, err, ErrForm, text)
+			assert.ErrorIs(t, err, database.ErrForeignSQL, text)
+		}
+	}
+	_, err := NewReader("oracle", nil, nil)
+	assert.Error(t, err)
+}
+
+// FuzzReader: what does not change comes out as it went in.
+func FuzzReader(f *testing.F) {
+	for engine, c := range rows {
+		f.Add(engine, c.in)
+	}
+	f.Fuzz(func(t *testing.T, engine, text string) {
+		for _, engine := range []string{"mysql", "postgres", "sqlite"} {
+			r, err := NewReader(engine, strings.NewReader(text), &swap{old: "\xfe\xfe\xfe"})
+			require.NoError(t, err)
+			out, err := io.ReadAll(r)
+			if err == nil && engine != "sqlite" && string(out) != text {
+				t.Fatalf("%s: %q became %q", engine, text, out)
+			}
+		}
+	})
+}
+
+func BenchmarkReader(b *testing.B) {
+	for engine, c := range map[string]string{
+		"mysql":    "INSERT INTO `t` (`a`, `b`, `c`) VALUES\n" + strings.Repeat("(1,'"+strings.Repeat("some text ", 100)+"',0x00ff),\n", 1000),
+		"postgres": "COPY \"t\" (\"a\", \"b\", \"c\") FROM stdin;\n" + strings.Repeat("1\t"+strings.Repeat("some text ", 100)+"\t\\\\x00ff\n", 1000),
+	} {
+		b.Run(engine, func(b *testing.B) {
+			b.SetBytes(int64(len(c)))
+			for b.Loop() {
+				r, err := NewReader(engine, strings.NewReader(c), &quiet{})
+				require.NoError(b, err)
+				_, err = io.Copy(io.Discard, r)
+				require.NoError(b, err)
+			}
+		})
+	}
+}
+
+// quiet changes nothing.
+type quiet struct{}
+
+func (quiet) Mentions(v []byte) bool             { return false }
+func (quiet) Value(_, _ string, v []byte) []byte { return v }
