@@ -21,6 +21,9 @@ type Pointing struct {
 	Databases []Database
 	// Address is where the copy answers.
 	Address string
+	// Moved has the copy go on as a site of its own: names and accounts may differ, and
+	// nothing is switched off.
+	Moved bool
 }
 
 // Point changes the settings of a copy so that they lead to its own databases. It
@@ -39,7 +42,7 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 	if err := r.selfContained(s, p.Root, rel, read); err != nil {
 		return "", nil, err
 	}
-	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: filepath.Dir(filepath.Join(p.Root, rel)), was: s}
+	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: filepath.Dir(filepath.Join(p.Root, rel)), was: s, moved: p.Moved}
 	for _, db := range p.Databases {
 		if want, ok := r.Databases[db.Label]; ok {
 			edit.database(want, db, p.Root)
@@ -51,7 +54,9 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 		}
 	}
 	for _, constant := range r.Still {
-		edit.still(constant)
+		if !p.Moved {
+			edit.still(constant)
+		}
 	}
 	if edit.err != nil {
 		return "", nil, fmt.Errorf("point %s at the copy: %w", filepath.Join(p.Root, rel), edit.err)
@@ -59,10 +64,14 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 	return rel, []byte(edit.text), r.pointed(p, rel, []byte(edit.text), read)
 }
 
+// defaultPorts are those that need not be said, by engine.
+var defaultPorts = map[string]int{"mysql": 3306, "postgres": 5432}
+
 // edit changes a settings file, one setting after the other.
 type edit struct {
 	syntax, text, dir string
 	was               settings
+	moved             bool
 	err               error
 }
 
@@ -85,10 +94,16 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 			e.set(want.Socket, "")
 		}
 	}
-	if want.Port == "" {
-		host = net.JoinHostPort(host, port)
-	} else {
+	switch {
+	case e.moved && db.Socket != "" && want.Socket != "":
+		e.set(want.Socket, db.Socket)
+		host = "localhost"
+	case e.moved && db.Socket != "":
+		host = "localhost:" + db.Socket
+	case want.Port != "":
 		e.set(want.Port, port)
+	case !e.moved || db.Port != defaultPorts[db.Engine]:
+		host = net.JoinHostPort(host, port)
 	}
 	e.set(want.Host, host)
 	e.set(want.Name, db.Name)

@@ -44,6 +44,29 @@ type Recipe struct {
 	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
+	// Move says what is special when a site comes up at another place.
+	Move Move `yaml:"move"`
+}
+
+// Move says what is special when a site comes up at another place.
+type Move struct {
+	// Keep are columns, each a table without prefix, a dot, and a column, that hold
+	// identifiers which look like addresses.
+	Keep []string `yaml:"keep"`
+	// Texts are files, relative to the webroot, in which addresses and folders stand.
+	Texts []string `yaml:"texts"`
+	// Anew are rows whose value the CMS makes anew when it is empty.
+	Anew []Row `yaml:"anew"`
+	// Afterwards is what a person has to do at the new place.
+	Afterwards []string `yaml:"afterwards"`
+}
+
+// Row is a value in a table without prefix: Column of the row in which Where is Is.
+type Row struct {
+	Table  string `yaml:"table"`
+	Where  string `yaml:"where"`
+	Is     string `yaml:"is"`
+	Column string `yaml:"column"`
 }
 
 // VersionSource says where the CMS writes its own version; in Value, {name}

@@ -31,6 +31,8 @@ var Advice = map[reason.Reason]string{
 	reason.OlderServer:           "restore on a newer one, or add --anyway",
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
+	reason.SettingsByHand:        "give the site's settings plain values there, take another archive, and move that",
+	reason.PlaceTaken:            "choose another place; or, if what is there may go, add --anyway: it is set aside",
 	reason.OtherCMS:              "check `root:`, or add --anyway",
 	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",

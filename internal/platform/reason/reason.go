@@ -57,6 +57,11 @@ const (
 	// HostUnknown and HostChanged: an SSH host key that nobody has accepted.
 	HostUnknown Reason = "host-unknown"
 	HostChanged Reason = "host-changed"
+	// CannotMove: an archive cannot come up at another place. SettingsByHand: its settings
+	// cannot be changed as they are written. PlaceTaken: something is at the new place.
+	CannotMove     Reason = "cannot-move"
+	SettingsByHand Reason = "settings-by-hand"
+	PlaceTaken     Reason = "place-taken"
 	// OlderServer: the archive is of a newer database server.
 	OlderServer Reason = "older-server"
 	// OtherSite: the archive looks like one of another site. OtherCMS: of another

@@ -50,7 +50,7 @@ func GoneAbove(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held)
 // One that is there stays: it is not part of what is exchanged. That it cannot
 // be put back is said, and is no reason to call the restore failed.
 func (r *run) restoreAbove(ctx context.Context) {
-	if !r.Files || r.Selection != nil {
+	if !r.Files || r.Selection != nil || r.Moving != nil {
 		return
 	}
 	gone, err := GoneAbove(ctx, r.disk, r.Site, r.Archive)

@@ -54,6 +54,9 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.openTargets(ctx); err != nil {
 		return err
 	}
+	if r.Moving != nil {
+		return nil // it is another site, and its settings are changed
+	}
 	if err := errors.Join(r.sameAddress(ctx), r.settingsLead(ctx)); err != nil {
 		r.closeTargets()
 		return err

@@ -23,6 +23,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
+	"revlet/internal/database/rowvalues"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/progress"
@@ -67,6 +68,18 @@ type Job struct {
 	// Rows limits Database to shares of some databases, by label; nil is all of
 	// every one.
 	Rows map[string]*database.RowSelection
+	// Moving, if set, has the archive come up as another site.
+	Moving *Moving
+}
+
+// Moving is how an archive is changed on its way to another place, before anything of it
+// is live.
+type Moving struct {
+	// Rows changes the rows of a database.
+	Rows func(label string) rowvalues.Changer
+	// Staged changes the staged webroot. Before it returns without an error, it has made
+	// sure that the settings there lead to the databases of the new place.
+	Staged func(ctx context.Context, tree *disk.Root) error
 }
 
 // Result is what a restore did.
@@ -198,7 +211,23 @@ func (r *run) stage(ctx context.Context) error {
 	if err := r.keepSettings(); err != nil {
 		return err
 	}
+	if err := r.moveStaged(ctx); err != nil {
+		return err
+	}
 	return r.noteStaged()
+}
+
+// moveStaged changes what was staged for its new place.
+func (r *run) moveStaged(ctx context.Context) error {
+	if r.Moving == nil {
+		return nil
+	}
+	tree, err := openTree(r.disk, r.journal.Files.staged())
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	return r.Moving.Staged(ctx, tree)
 }
 
 // prepareDatabases plans every database and makes its staging place.
@@ -357,6 +386,7 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 	defer tree.Close()
 	for _, d := range r.inside {
 		plan := d.target.Plan(placeID(r.journal.ID))
+		plan.Label = d.db.Label
 		if err := d.target.Prepare(ctx, plan, nil); err != nil {
 			return err
 		}
@@ -526,6 +556,14 @@ func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part
 	return nil
 }
 
+// moved is the content of a part, for the new place if there is one.
+func (r *run) moved(plan *database.Plan, u database.Unit, content io.Reader) (io.Reader, error) {
+	if r.Moving == nil || u.Kind != database.Rows {
+		return content, nil
+	}
+	return rowvalues.NewReader(plan.Engine, content, r.Moving.Rows(plan.Label))
+}
+
 func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
 	return r.Archive.EachStore(func(s store.Named) error {
 		if len(r.Archive.Stores) > 1 || r.Salvage {
@@ -540,6 +578,10 @@ func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Par
 		defer p.Close()
 		u := database.Unit{Kind: part.Kind, Table: part.Table, Slice: part.Slice}
 		return ix.CheckSQL(p, part, func(content io.Reader) error {
+			content, err := r.moved(plan, u, content)
+			if err != nil {
+				return err
+			}
 			rows, err := target.Load(ctx, plan, u, content)
 			if err != nil {
 				return err

@@ -160,7 +160,7 @@ func (r *run) keepSettings() error {
 		if err != nil {
 			return err
 		}
-		if err := put(staged, rel, data, info); err != nil {
+		if err := Put(staged, rel, data, info); err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
 		r.observer.Note("note: " + rel + " stays as it is now; it is not the archive's")
@@ -188,8 +188,8 @@ func (r *run) addressNow(ctx context.Context) string {
 	return ""
 }
 
-// put writes a file of a staged tree anew, with the rights and the owner of another.
-func put(staged *disk.Root, rel string, data []byte, like fs.FileInfo) error {
+// Put writes a file of a staged tree anew, with the rights, the owner and the time of another.
+func Put(staged *disk.Root, rel string, data []byte, like fs.FileInfo) error {
 	if err := staged.Remove(rel); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

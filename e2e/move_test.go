@@ -1,0 +1,264 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/practice/lampblack"
+)
+
+// movedContent makes what page builders, widgets and shops keep of addresses, through
+// WordPress's own functions; the same script, told other addresses, says what there is to
+// be at the new place.
+const movedContent = `
+$old = $argv[1]; $dir = $argv[2]; $beside = $argv[3];
+$o = new stdClass; $o->url = "$old/tour"; $o->list = [$old, ["deep" => "$old/a?b=c"]];
+$all = [
+  'widget_text' => [2 => ['title' => 'Öffnungszeiten', 'text' => "<a href=\"$old/hours\">hours</a>"], '_multiwidget' => 1],
+  'kp_object' => $o,
+  'kp_nested' => ['again' => serialize(['u' => "$old/x", 'json' => json_encode(['v' => "$old/ü"])])],
+  'kp_json' => json_encode(['blocks' => [['img' => "$old/wp-content/uploads/2026/11/lens.jpg"]], 'text' => "<b>\"$old\"</b>"]),
+  'kp_keys' => ["$old/from" => "$old/to"],
+  'kp_path' => ["$dir/wp-content/uploads", 'not' => "$beside-old/x"],
+  'kp_encoded' => 'https://share.example/?u=' . rawurlencode("$old/a b"),
+];`
+
+const makeContent = movedContent + `
+update_option('home', $old); update_option('siteurl', $old);
+foreach ($all as $k => $v) update_option($k, $v);
+$id = wp_insert_post(['post_title' => 'The lamp', 'post_name' => 'the-lamp', 'post_status' => 'publish', 'post_content' => wp_slash("<!-- wp:image {\"url\":\"" . str_replace('/', '\/', $old) . "\/l.png\"} --><img src=\"$old/l.png\"><!-- /wp:image --> write to keeper@kestrelpoint.example")]);
+update_post_meta($id, 'builder', wp_slash(json_encode([['settings' => ['link' => ['url' => "$old/tour"]]]])));
+$menu = wp_create_nav_menu('Main'); wp_update_nav_menu_item($menu, 0, ['menu-item-title' => 'Tour', 'menu-item-url' => "$old/tour", 'menu-item-status' => 'publish']);
+global $wpdb; $wpdb->insert($wpdb->options, ['option_name' => 'kp_broken', 'option_value' => 'a:1:{i:0;s:9:"' . $old . '";}', 'autoload' => 'no']);
+echo $id;`
+
+const proveContent = movedContent + `
+foreach ($all as $k => $v) { $got = get_option($k); if (serialize($got) !== serialize($v)) { echo "$k: ", serialize($got), " is not ", serialize($v), "\n"; } }
+if (get_option('home') !== $old || get_option('siteurl') !== $old) echo 'home ', get_option('home'), "\n";
+$p = get_page_by_path('the-lamp', OBJECT, 'post'); $b = parse_blocks($p->post_content);
+if ($b[0]['attrs']['url'] !== "$old/l.png" || strpos($b[0]['innerHTML'], "\"$old/l.png\"") === false) echo "block ", $p->post_content, "\n";
+$m = json_decode(get_post_meta($p->ID, 'builder', true), true); if ($m[0]['settings']['link']['url'] !== "$old/tour") echo "meta\n";
+$items = wp_get_nav_menu_items('Main'); if ($items[0]->url !== "$old/tour") echo "menu ", $items[0]->url, "\n";`
+
+// wp runs a script inside a WordPress.
+func wp(t *testing.T, root, host, script string, args ...string) string {
+	t.Helper()
+	cmd := exec.Command("php", append([]string{"-r", fmt.Sprintf("$_SERVER['HTTP_HOST'] = '%s'; $_SERVER['REMOTE_ADDR'] = '127.0.0.1'; require '%s/wp-load.php'; ", host, root) + script, "--"}, args...)...)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+// A whole WordPress comes up in another folder, on another server, under another name and
+// path; every value is whole and new, and the old place hears nothing of it.
+func TestWordPressMoves(t *testing.T) {
+	t.Parallel()
+	old, s := ownMariadb(t), ownMariadb(t)
+	w, _ := wordpressOn(t, old, "museum_cms")
+	const from = "https://kestrelpoint.example"
+	wp(t, w.path("htdocs"), "kestrelpoint.example", makeContent, from, w.path("htdocs"), w.path("htdocs"))
+	require.NoError(t, os.RemoveAll(w.path("htdocs/.htaccess"))) // Debian's is a link out of the webroot
+	w.write("htdocs/.htaccess", "RewriteEngine On\nRewriteBase /\nRewriteRule . /index.php [L]\n# "+from+"/x\n")
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	w.run("backup")
+
+	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new \\'words\\'$'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
+	w.write("new.pw", "new 'words'$\n")
+	port := freePort(t)
+	to := fmt.Sprintf("http://lighthouse.example:%d/visit", port)
+	args := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new/visit"), "--address", to,
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw")}
+	old.exec(t, "SET GLOBAL log_output = 'TABLE'; TRUNCATE mysql.general_log; SET GLOBAL general_log = 1")
+	before, config := snapshot(t, w.path("htdocs")), w.read("revlet.yaml")
+
+	var dry, done struct {
+		Columns []struct {
+			Table, Column                         string
+			Values, Places, Kept, Malformed, Mail int
+		}
+		Added string
+	}
+	w.json(&dry, append(args, "--dry-run")...)
+	assert.NoDirExists(t, w.path("new"))
+	assert.Equal(t, config, w.read("revlet.yaml"))
+	r := w.try(append(args, "--yes", "--json")...)
+	require.Equal(t, 4, r.code, "nobody answers for lighthouse.example yet: %s%s", r.out, r.err)
+	decodeJSON(t, r.out, &done)
+	assert.Equal(t, dry.Columns, done.Columns, "a dry run counts what is changed")
+	counts := map[string][5]int{}
+	for _, c := range done.Columns {
+		counts[c.Table+"."+c.Column] = [5]int{c.Values, c.Places, c.Kept, c.Malformed, c.Mail}
+	}
+	assert.Positive(t, counts["kp_posts.guid"][2], "identifiers stay")
+	assert.Equal(t, 1, counts["kp_options.option_value"][3], "what was damaged before is named")
+	assert.Positive(t, counts["kp_users.user_email"][4]+counts["kp_options.option_value"][4], "mail addresses stay")
+	assert.Contains(t, done.Added, "lighthouse:")
+
+	old.exec(t, "SET GLOBAL general_log = 0")
+	var asked int
+	require.NoError(t, old.root.QueryRow("SELECT COUNT(*) FROM mysql.general_log WHERE command_type IN ('Connect', 'Query') AND user_host NOT LIKE '%root%'").Scan(&asked))
+	assert.Zero(t, asked, "the old database was asked")
+	assert.Equal(t, before, snapshot(t, w.path("htdocs")))
+
+	assert.Empty(t, wp(t, w.path("new/visit"), fmt.Sprintf("lighthouse.example:%d", port), proveContent, to, w.path("new/visit"), w.path("htdocs")))
+	settings := w.read("new/visit/wp-config.php")
+	for _, gone := range []string{"'museum_cms'", "made", fmt.Sprint(old.port)} {
+		assert.NotContains(t, settings, gone)
+	}
+	assert.Contains(t, settings, "kp_")
+	assert.Equal(t, "RewriteEngine On\nRewriteBase /visit/\nRewriteRule . /visit/index.php [L]\n# "+to+"/x\n", w.read("new/visit/.htaccess"))
+	noOldPlace(t, s, w.path("htdocs"))
+	answersAsNew(t, w, port)
+
+	w.run("undo", "lighthouse", "--yes")
+	assert.NoFileExists(t, w.path("new/visit/index.php"))
+	assert.Empty(t, s.describe(t, "lighthouse_cms"))
+	w.fails(2, []string{"which database is the new place's"}, "move", "kestrelpoint", "--to", "lighthouse", "--yes")
+	w.fails(4, nil, append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--yes"}, args[len(args)-4:]...)...)
+	w.fails(4, []string{"set aside", "which is not empty"}, "move", "kestrelpoint", "--to", "lighthouse", "--yes")
+	assert.Empty(t, wp(t, w.path("new/visit"), fmt.Sprintf("lighthouse.example:%d", port), proveContent, to, w.path("new/visit"), w.path("htdocs")))
+}
+
+// noOldPlace makes sure that the new database has the old place only where it is to.
+func noOldPlace(t *testing.T, s *server, root string) {
+	t.Helper()
+	dump, err := exec.Command("mariadb-dump", "--no-defaults", "-uroot", "--socket="+s.socket, "--skip-extended-insert", "--complete-insert", "lighthouse_cms").Output()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(dump)) {
+		rest := strings.NewReplacer("@kestrelpoint.example", "", root+"-old", "").Replace(line)
+		switch {
+		case strings.Contains(line, "INTO `kp_posts`"):
+			rest = strings.Replace(rest, "https://kestrelpoint.example/", "", 1) // the guid
+			rest = strings.ReplaceAll(rest, "https://kestrelpoint.example/?p=", "")
+		case strings.Contains(line, "kp_broken"):
+			continue
+		}
+		assert.NotContains(t, rest, "kestrelpoint.example", line)
+		assert.NotContains(t, rest, root, line)
+	}
+}
+
+// answersAsNew asks the moved site as browsers will once its name leads there.
+func answersAsNew(t *testing.T, w *world, port int) {
+	t.Helper()
+	start(t, func() bool {
+		r, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/visit/readme.html", port))
+		return err == nil && r.Body.Close() == nil
+	}, "php", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", w.path("new"))
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	client := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	ask := func(method, path string, form url.Values) (int, string, http.Header) {
+		r, err := http.NewRequest(method, fmt.Sprintf("http://127.0.0.1:%d/visit%s", port, path), strings.NewReader(form.Encode()))
+		require.NoError(t, err)
+		r.Host = fmt.Sprintf("lighthouse.example:%d", port)
+		if form != nil {
+			r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+			r.Header.Set("Cookie", "wordpress_test_cookie=WP%20Cookie%20check")
+		}
+		resp, err := client.Do(r)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		body, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(body), resp.Header
+	}
+	for _, path := range []string{"/", "/?p=1", "/?name=the-lamp"} {
+		status, body, _ := ask("GET", path, nil)
+		assert.Equal(t, 200, status, path)
+		assert.Contains(t, body, "Kestrel Point Lighthouse Museum", path)
+		assert.NotContains(t, strings.ReplaceAll(body, "@kestrelpoint.example", ""), "kestrelpoint.example", path)
+	}
+	status, body, _ := ask("GET", "/wp-content/uploads/2026/11/lens.jpg", nil)
+	assert.Equal(t, 200, status)
+	assert.Equal(t, "not really a picture", body)
+	status, _, head := ask("POST", "/wp-login.php", url.Values{"log": {"keeper"}, "pwd": {"made-up-pass-1871"}, "testcookie": {"1"}})
+	assert.Equal(t, 302, status, "the old account logs in")
+	assert.Contains(t, head.Get("Location"), fmt.Sprintf("http://lighthouse.example:%d/visit/wp-admin/", port))
+}
+
+// What cannot be a new place is refused, and loses nothing.
+func TestPlacesThatNoSiteCanMoveTo(t *testing.T) {
+	t.Parallel()
+	w, address := museum(t)
+	w.run("backup")
+	config := w.read("revlet.yaml")
+	w.write("taken/index.html", "another site")
+	before := snapshot(t, w.dir, "state", "archives")
+	move := func(root, address string, more ...string) []string {
+		return append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--root", root, "--address", address, "--yes"}, more...)
+	}
+	const good = "http://127.0.0.1:1"
+	for name, c := range map[string]struct {
+		code  int
+		words []string
+		args  []string
+	}{
+		"something is there":         {1, []string{"which is not empty", "--anyway"}, move("taken", good)},
+		"the same root":              {1, []string{"belongs to site kestrelpoint"}, move("htdocs", good, "--anyway")},
+		"inside the root":            {1, []string{"belongs to site kestrelpoint"}, move("htdocs/copy", good)},
+		"around the root":            {1, []string{"belongs to site kestrelpoint"}, move(".", good, "--anyway")},
+		"a system folder":            {2, []string{"no place for a site"}, move("/etc", good)},
+		"no address":                 {2, []string{"no address of a site"}, move("new", "lighthouse.example")},
+		"an address with a query":    {2, []string{"no address of a site"}, move("new", good+"/?x")},
+		"an address with a name":     {2, []string{"no address of a site"}, move("new", "https://keeper:x@lighthouse.example")},
+		"a name that is not ASCII":   {2, []string{"xn--"}, move("new", "https://möwe.example")},
+		"no such store":              {2, []string{"there is no store"}, move("new", good, "--stores", "nowhere")},
+		"the site itself":            {2, []string{"name of its own"}, []string{"move", "kestrelpoint", "--to", "kestrelpoint", "--yes"}},
+		"nothing said":               {2, []string{"at least its webroot and its address"}, []string{"move", "kestrelpoint", "--to", "lighthouse", "--yes"}},
+		"a name that is none":        {2, []string{"cannot be the name"}, []string{"move", "kestrelpoint", "--to", "../x", "--root", "new", "--address", good, "--yes"}},
+		"a database of another make": {2, []string{"cannot take it in"}, move("new", good, "--database", "mysql: a@127.0.0.1:1/b")},
+		"no database":                {2, []string{"is no database"}, move("new", good, "--database", "oracle: x")},
+		"a pair that is none":        {2, []string{"OLD=NEW"}, move("new", good, "--also", "x")},
+		"a pair of two kinds":        {1, []string{"one is a folder"}, move("new", good, "--also", "/srv=https://a.example")},
+		"nobody was asked":           {2, []string{"--yes"}, []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", good}},
+	} {
+		w.fails(c.code, c.words, c.args...)
+		assert.Equal(t, config, w.read("revlet.yaml"), name)
+		assert.Equal(t, before, snapshot(t, w.dir, "state", "archives"), name)
+	}
+
+	w.fails(4, []string{"set aside"}, move("taken", good+"/visit/", "--anyway")...)
+	assert.Contains(t, rowsIn(t, w.path("taken")), good+"/visit")
+	assert.Contains(t, rows(t, w), address)
+	w.run("undo", "lighthouse", "--yes")
+	assert.Equal(t, "another site", w.read("taken/index.html"))
+}
+
+// rowsIn dumps the database of a museum in another folder.
+func rowsIn(t *testing.T, root string) string {
+	t.Helper()
+	text, err := lampblack.Dump(t.Context(), root+"/"+lampblack.DatabaseFile)
+	require.NoError(t, err)
+	return text
+}
+
+// A moved site answers as itself, and is a site like any other: it is backed up, broken
+// and put back.
+func TestAMovedSiteIsASite(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	server := httptest.NewServer(lampblack.Handler(w.path("new")))
+	t.Cleanup(server.Close)
+	out := w.run("move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", server.URL, "--yes")
+	assert.Contains(t, out, "answers 200")
+	w.run("backup", "lighthouse")
+	want := rowsIn(t, w.path("new"))
+	require.NoError(t, os.RemoveAll(w.path("new/themes")))
+	w.run("restore", "lighthouse", "--yes")
+	assert.Equal(t, want, rowsIn(t, w.path("new")))
+	assert.DirExists(t, w.path("new/themes"))
+	w.fails(1, []string{"belongs to site lighthouse"}, "move", "kestrelpoint", "--to", "third", "--root", "new", "--address", "http://127.0.0.1:1", "--anyway", "--yes")
+}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/cli/render"
+	"revlet/internal/jobs"
+	"revlet/internal/site/check"
+	"revlet/internal/work/move"
+	"revlet/internal/work/rewrite"
+)
+
+func (a *app) moveCommand() *cli.Command {
+	return &cli.Command{
+		Name: "move", Usage: "bring an archive up at another place", ArgsUsage: "ARCHIVE",
+		DisableSliceFlagSeparator: true,
+		Description: "Restores an archive as another site: another folder, database or address. Its\n" +
+			"settings, and every value of the database that names the old place, are changed in\n" +
+			"the staged copy, before anything goes live; the old site is not touched. What is at\n" +
+			"the new place stops it, unless it is to be set aside: `revlet undo` puts that back.\n" +
+			"See docs/MOVING.md.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Usage: "the new site's `NAME`: one that the configuration has, or a new one", Required: true},
+			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`"},
+			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
+			&cli.StringSliceFlag{Name: "database", Usage: "its database, such as `\"mysql: user@127.0.0.1:3306/name\"`; LABEL= before it where there are several"},
+			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
+			&cli.StringSliceFlag{Name: "stores", Usage: "the `STORE` for its archives; may be given again (default: those of the old site)"},
+			&cli.StringSliceFlag{Name: "also", Usage: "a further pair to change, `OLD=NEW`: two addresses with http:// or https://, or two folders"},
+			&cli.StringSliceFlag{Name: "keep", Usage: "a column whose values stay, `TABLE.COLUMN`"},
+			&cli.BoolFlag{Name: "mail-too", Usage: "change the host name in mail addresses, too"},
+			&cli.StringFlag{Name: "changes", Usage: "write every value that changes into `FILE`, a JSON line each"},
+			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is: it is set aside"},
+			beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
+		},
+		Action: a.move,
+	}
+}
+
+// moveOrder reads what is wanted.
+func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, done func(), err error) {
+	typed, err := oneArg(c, "ARCHIVE")
+	if err != nil {
+		return o, nil, err
+	}
+	if o.Archive, done, err = a.archiveOrFile(ctx, c, typed); err != nil {
+		return o, nil, err
+	}
+	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
+	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
+	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
+	for _, pair := range c.StringSlice("also") {
+		old, now, ok := strings.Cut(pair, "=")
+		if !ok {
+			return o, done, usageError("--also %s: it is to be OLD=NEW", pair)
+		}
+		o.Also = append(o.Also, rewrite.Pair{Old: old, New: now})
+	}
+	return o, done, nil
+}
+
+func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
+	o, done, err := a.moveOrder(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if file := c.String("changes"); file != "" {
+		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, f.Close()) }()
+		o.Changes = f
+	}
+	m, err := a.jobs.PlanMove(ctx, o)
+	if err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.ShowMovePlan(m)
+	}
+	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
+	if c.Bool("dry-run") {
+		report, err := a.jobs.CountMove(ctx, m, watch)
+		quiet()
+		if err != nil {
+			return err
+		}
+		return a.reportMoveCount(c, m, report)
+	}
+	if err := a.confirmed(c, "Bring "+o.Archive.Site+" up as "+o.To+"?"); err != nil {
+		quiet()
+		return err
+	}
+	r, err := a.jobs.Move(ctx, m, watch)
+	quiet()
+	if err != nil {
+		return err
+	}
+	return a.reportMove(c, r)
+}
+
+func moveJSON(m *jobs.Move, r move.Report) map[string]any {
+	return map[string]any{"archive": m.Order.Archive.Name, "from": m.Order.Archive.Site, "site": m.Order.To, "root": m.Entry.Root, "address": m.Site.Address,
+		"replaces": render.NonNil(m.Replaces), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files)}
+}
+
+func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) error {
+	if c.Bool("json") {
+		all := moveJSON(m, report)
+		all["dry_run"] = true
+		return a.PrintJSON(all)
+	}
+	a.ShowMoveReport(report, true)
+	a.Line("\nDry run: nothing was changed.")
+	return nil
+}
+
+func (a *app) reportMove(c *cli.Command, r *jobs.Moved) error {
+	if c.Bool("json") {
+		all := moveJSON(r.Move, r.Report)
+		all["paths"], all["tables"], all["rows"], all["seconds"], all["swap_seconds"] = r.Paths, r.Tables, r.Rows, r.Took.Seconds(), r.Swap.Seconds()
+		all["aside"], all["added"], all["checks"] = render.NonNil(r.Aside), r.Added, render.NonNil(r.Answers)
+		if err := a.PrintJSON(all); err != nil {
+			return err
+		}
+	} else {
+		a.ShowMoved(r)
+	}
+	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() {
+		return &exitError{code: exitDamage}
+	}
+	return nil
+}

@@ -1,0 +1,169 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"revlet/internal/jobs"
+	"revlet/internal/site"
+	"revlet/internal/site/check"
+	"revlet/internal/work/move"
+)
+
+// Line prints one line.
+func (a *Printer) Line(text string) { fmt.Fprintln(a.Out, text) }
+
+// ShowMovePlan says from where to where a site is moved.
+func (a *Printer) ShowMovePlan(m *jobs.Move) {
+	h := m.Order.Archive
+	fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold(fmt.Sprintf("Bring %s up as %s", h.Site, m.Order.To)), h.Name)
+	to := func(from, now string) string {
+		if from == "" {
+			return now
+		}
+		return Printable(from) + " → " + Printable(now)
+	}
+	lines := [][2]string{
+		{"taken", fmt.Sprintf("%s (%s)", When(h.Taken), a.Age(h.Taken))},
+		{"webroot", to(h.Origin.Roots[site.RootLabel], m.Entry.Root)},
+		{"address", to(h.Origin.Address, m.Site.Address)},
+	}
+	for _, db := range m.Site.Databases {
+		if origin, held := h.Origin.Databases[db.Label]; held {
+			lines = append(lines, [2]string{"database", to(origin.Where, db.Where()) + ", " + TablesIn(h.Record)})
+		}
+	}
+	for _, pair := range m.Order.Also {
+		lines = append(lines, [2]string{"also", to(pair.Old, pair.New)})
+	}
+	lines = append(lines, [2]string{"old site", "stays as it is"})
+	for _, what := range m.Replaces {
+		lines = append(lines, [2]string{"set aside", what})
+	}
+	a.Facts(lines)
+	fmt.Fprintln(a.Out)
+}
+
+// columnsShown is how many columns are listed.
+const columnsShown = 25
+
+// ShowMoveReport says what a move changes, or has changed, and what names the old place
+// still.
+func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
+	var rows [][]string
+	more := 0
+	for _, c := range r.Columns {
+		switch {
+		case c.Values == 0:
+		case len(rows) == columnsShown:
+			more++
+		default:
+			rows = append(rows, []string{Printable(c.Table + "." + c.Column), fmt.Sprint(c.Values), fmt.Sprint(c.Places), Printable(c.Before), Printable(c.After)})
+		}
+	}
+	did := "changed"
+	if ahead {
+		did = "would change"
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(a.Out, "No value of the database names the old place.")
+	} else {
+		fmt.Fprintf(a.Out, "%s in the database %s:\n\n", Count(r.Places(), "place", "places"), did)
+		a.Table([]string{"column", "values", "places", "for example", "becomes"}, rows, 2, 3)
+	}
+	if more > 0 {
+		fmt.Fprintf(a.Out, "… and %d more columns; --json lists all\n", more)
+	}
+	for i, f := range r.Files {
+		if i == 0 {
+			fmt.Fprintln(a.Out)
+		}
+		what := "changed"
+		if f.Link {
+			what = a.Bad("is a link, and what it leads to was left as it is")
+		}
+		fmt.Fprintf(a.Out, "  %s  %s\n", Printable(f.Path), what)
+	}
+	a.showLeft(r)
+}
+
+// showLeft names the columns in which the old place stands still.
+func (a *Printer) showLeft(r move.Report) {
+	var lines []string
+	for _, c := range r.Columns {
+		var what []string
+		for _, one := range []struct {
+			n    int64
+			text string
+		}{
+			{c.Kept, "identifiers, which stay"}, {c.Mail, "mail addresses; --mail-too changes them"},
+			{c.Malformed, a.Bad("damaged by some program before: another length would break them for good")},
+			{c.Encoded, a.Bad("in base64, which is not looked into")}, {c.Custom, a.Bad("objects that write themselves")}, {c.Keys, a.Bad("with keys that would collide")},
+		} {
+			if one.n > 0 {
+				what = append(what, fmt.Sprintf("%d %s", one.n, one.text))
+			}
+		}
+		if len(what) > 0 {
+			lines = append(lines, fmt.Sprintf("  %s  %s", Printable(c.Table+"."+c.Column), strings.Join(what, ", ")))
+		}
+	}
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintln(a.Out, "\nLeft as it is, with the old place in it:")
+	for _, l := range lines[:min(len(lines), columnsShown)] {
+		fmt.Fprintln(a.Out, l)
+	}
+	if more := len(lines) - columnsShown; more > 0 {
+		fmt.Fprintf(a.Out, "  … and %d more columns; --json lists all\n", more)
+	}
+}
+
+// ShowMoved says what came of a move, and what is left for a person.
+func (a *Printer) ShowMoved(r *jobs.Moved) {
+	m := r.Move
+	a.ShowMoveReport(r.Report, false)
+	answers := len(r.Answers) > 0 && check.Worst(r.Answers).OK()
+	fmt.Fprintf(a.Out, "\n%s %s as %s\n\n", a.Good("Came up:"), m.Order.Archive.Name, a.Bold(m.Order.To))
+	lines := [][2]string{
+		{"files", Count(r.Paths, "path", "paths") + ", each digest checked"},
+		{"database", fmt.Sprintf("%s, %s", Count(int64(r.Tables), "table", "tables"), Count(r.Rows, "row", "rows"))},
+		{"took", fmt.Sprintf("%s, of which the exchange %s", Took(r.Took), Took(r.Swap))},
+	}
+	for _, one := range r.Answers {
+		lines = append(lines, [2]string{"check", a.Checked(one)})
+	}
+	for _, place := range r.Aside {
+		lines = append(lines, [2]string{"set aside", place})
+	}
+	if r.Added != "" {
+		lines = append(lines, [2]string{"entry", m.Order.To + " was added to the configuration, without a schedule and keep rules"})
+	}
+	a.Facts(lines)
+	a.showToDo(m, answers, slices.ContainsFunc(r.Report.Columns, (*move.Column).Lost))
+}
+
+// showToDo lists what only a person can do.
+func (a *Printer) showToDo(m *jobs.Move, answers, lost bool) {
+	var list []string
+	if !answers {
+		list = append(list, fmt.Sprintf("%s does not answer as the new site yet: its name has to lead here, and the web server has to serve %s.", m.Site.Address, m.Entry.Root))
+	}
+	if lost {
+		list = append(list, "Look at the columns above in which the old place stands still.")
+	}
+	if m.Site.Recipe != nil {
+		list = append(list, m.Site.Recipe.Move.Afterwards...)
+	}
+	list = append(list,
+		"Log in with the accounts of "+m.Order.Archive.Taken.Local().Format("2 January")+", and look at pages, pictures and forms.",
+		"Mail boxes and cron jobs of the old host are not in an archive; certificates neither.",
+		fmt.Sprintf("`revlet backup %s` takes the first archive of the new place; give it a schedule.", m.Order.To))
+	fmt.Fprintln(a.Out, "\nLeft for you:")
+	for _, one := range list {
+		fmt.Fprintf(a.Out, "  - %s\n", one)
+	}
+	fmt.Fprintf(a.Out, "\n`revlet undo %s` takes this back; `revlet settle %s` keeps it for good.\n", m.Order.To, m.Order.To)
+}

@@ -1,0 +1,446 @@
+package jobs
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/config"
+	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/site/check"
+	"revlet/internal/watch/history"
+	"revlet/internal/work/move"
+	"revlet/internal/work/restore"
+)
+
+// MoveOrder is where an archive is to come up, and how.
+type MoveOrder struct {
+	Archive *catalog.Held
+	// To is the new site's name. Root, Address, Databases and Stores make an entry for it;
+	// they are empty for one that the configuration has.
+	To, Root, Address string
+	// Databases are those of the new place, each `ENGINE: where` or `LABEL=ENGINE: where`
+	// as the configuration has it; PasswordFile holds the password of all of them.
+	Databases    []string
+	PasswordFile string
+	Stores       []string
+	move.Options
+	// Anyway takes a place at which something is: it is set aside.
+	Anyway bool
+}
+
+// Move is a move that was planned.
+type Move struct {
+	Order MoveOrder
+	Site  *site.Site
+	Plan  *move.Plan
+	// Entry is the new site's entry, and New tells that it is not in the configuration yet.
+	Entry config.Site
+	New   bool
+	// Replaces says in words what is at the new place.
+	Replaces []string
+}
+
+// Moved is what came of a move.
+type Moved struct {
+	*restore.Result
+	Move   *Move
+	Report move.Report
+	// Added is what was added to the configuration, Answers what the new place answers.
+	Added   string
+	Answers []check.Result
+}
+
+// PlanMove makes sure that an archive can come up where it is to, and that nothing else is
+// there. Nothing is changed.
+func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
+	m := &Move{Order: o}
+	if err := a.entryFor(m); err != nil {
+		return nil, err
+	}
+	if err := a.openMoved(ctx, m); err != nil {
+		return nil, err
+	}
+	if err := a.apart(ctx, m); err != nil {
+		return nil, err
+	}
+	if err := a.vacant(ctx, m); err != nil {
+		return nil, err
+	}
+	var err error
+	m.Plan, err = move.New(o.Archive, m.Site, o.Options)
+	return m, err
+}
+
+// entryFor finds the new site's entry, or makes one.
+func (a *Agent) entryFor(m *Move) error {
+	o, from := m.Order, m.Order.Archive
+	if o.To == from.Site {
+		return reason.BadUsage("%s is the site that the archive is of; the copy needs a name of its own", o.To)
+	}
+	if entry, ok := a.Config.Sites[o.To]; ok {
+		if o.Root+o.Address != "" || len(o.Stores) > 0 || len(o.Databases) > 0 && entry.NamesDatabases() {
+			return reason.BadUsage("the configuration has a site %s already: where it lies is said there", o.To)
+		}
+		m.Entry = entry
+		if len(o.Databases) > 0 { // its own settings do not lead to one yet
+			databases, err := moveDatabases(o)
+			m.Entry.Databases = databases
+			return err
+		}
+		return nil
+	}
+	m.New = true
+	if !config.ValidName(o.To) {
+		return reason.BadUsage("%q cannot be the name of a site", o.To)
+	}
+	if o.Root == "" || o.Address == "" {
+		return reason.BadUsage("there is no site %s in %s%s; to make one, say at least its webroot and its address", o.To, a.Config.Path, a.Config.Suggest(o.To))
+	}
+	root, err := filepath.Abs(o.Root)
+	if err != nil {
+		return err
+	}
+	if site.SystemFolder(root) {
+		return reason.BadUsage("%s is no place for a site", root)
+	}
+	address, err := siteAddress(o.Address)
+	if err != nil {
+		return err
+	}
+	stores := o.Stores
+	if len(stores) == 0 {
+		stores = a.Config.Sites[from.Site].Stores
+	}
+	for _, name := range stores {
+		if _, ok := a.Config.Stores[name]; !ok {
+			return reason.BadUsage("there is no store %q in %s%s", name, a.Config.Path, a.Config.Suggest(name))
+		}
+	}
+	if len(stores) == 0 {
+		return reason.BadUsage("say in which store archives of %s are to be held", o.To)
+	}
+	m.Entry = config.Site{Root: root, Address: address, Recipe: cmp.Or(from.Origin.Recipe, "none"), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
+	m.Entry.Databases, err = moveDatabases(o)
+	return err
+}
+
+// siteAddress makes an address that somebody typed plain: a host in small letters, without
+// a dot or a slash at its end.
+func siteAddress(typed string) (string, error) {
+	u, err := url.Parse(typed)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return "", reason.BadUsage("%s is no address of a site; it is to be like https://lighthouse.example or https://lighthouse.example/visit", typed)
+	}
+	host := strings.TrimSuffix(strings.ToLower(u.Hostname()), ".")
+	if strings.ContainsFunc(host, func(r rune) bool { return r >= 0x80 }) {
+		return "", reason.BadUsage("write the host name of %s as the name servers have it (it begins with xn--)", typed)
+	}
+	if u.Port() != "" {
+		host += ":" + u.Port()
+	}
+	return u.Scheme + "://" + host + strings.TrimRight(u.EscapedPath(), "/"), nil
+}
+
+// moveDatabases reads the databases of an order.
+func moveDatabases(o MoveOrder) (map[string]config.Database, error) {
+	all := map[string]config.Database{}
+	for _, typed := range o.Databases {
+		label, rest, named := strings.Cut(typed, "=")
+		if !named || strings.ContainsAny(label, ":@/") {
+			label, rest = "", typed
+		}
+		if label == "" {
+			for only := range o.Archive.Origin.Databases {
+				label = only
+			}
+			if n := len(o.Archive.Origin.Databases); n != 1 {
+				return nil, reason.BadUsage("the archive holds %d databases; say which one %q is: LABEL=%s", n, typed, typed)
+			}
+		}
+		engine, where, _ := strings.Cut(rest, ":")
+		db := config.Database{PasswordFile: o.PasswordFile}
+		switch where = strings.TrimSpace(where); strings.TrimSpace(engine) {
+		case "mysql":
+			db.MySQL = where
+		case "postgres":
+			db.Postgres = where
+		case "sqlite":
+			db = config.Database{SQLite: where}
+		default:
+			return nil, reason.BadUsage("%q is no database; it is to be like `mysql: user@127.0.0.1:3306/name`", typed)
+		}
+		if _, held := o.Archive.Origin.Databases[label]; !held {
+			return nil, reason.BadUsage("archive %s holds no database %q", o.Archive.Name, label)
+		}
+		all[label] = db
+	}
+	return all, nil
+}
+
+// openMoved opens the site at its new place, with the settings of the archive: what they
+// say of tables holds there, too.
+func (a *Agent) openMoved(ctx context.Context, m *Move) error {
+	h := m.Order.Archive
+	fromArchive := func(rel string) ([]byte, error) { return h.ReadFile(ctx, site.RootLabel+"/"+rel) }
+	s, err := site.OpenFrom(m.Order.To, m.Entry, fromArchive)
+	if !m.New && !m.Entry.NamesDatabases() {
+		s, err = site.Open(m.Order.To, m.Entry) // its own settings lead to its databases
+	}
+	if errors.Is(err, site.ErrNoRoot) {
+		return reason.BadUsage("nothing is at %s yet that says which database is the new place's; say it", m.Entry.Root)
+	}
+	if err != nil {
+		return err
+	}
+	var then map[string]site.Database
+	if s.Recipe != nil {
+		if then, err = s.Recipe.Leads(m.Entry.Root, m.Entry.Settings, fromArchive); err != nil {
+			return reason.Because(reason.CannotMove, nil, fmt.Errorf("the settings in archive %s cannot be read: %w", h.Name, err))
+		}
+	}
+	for label, origin := range h.Origin.Databases {
+		i := slices.IndexFunc(s.Databases, func(db site.Database) bool { return db.Label == label })
+		if i < 0 {
+			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
+		}
+		db := &s.Databases[i]
+		if db.Engine != origin.Engine {
+			return reason.BadUsage("the archive's database %q is %s; a %s one cannot take it in", label, origin.Engine, db.Engine)
+		}
+		if _, inside := s.Inside(*db); db.Engine != "sqlite" && m.New && m.Entry.Databases[label] == (config.Database{}) || db.Engine == "sqlite" && !inside && m.Entry.Databases[label].SQLite == "" {
+			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
+		}
+		db.Prefix, db.OwnTables = cmp.Or(then[label].Prefix, db.Prefix), then[label].OwnTables
+	}
+	if len(s.Checks) == 0 {
+		s.Checks = []config.Check{{Path: "/", Status: 200}}
+	}
+	m.Site = s
+	return nil
+}
+
+// apart refuses a place that is, or touches, that of the site the archive is of, or of
+// another.
+func (a *Agent) apart(ctx context.Context, m *Move) error {
+	roots := map[string]string{m.Order.Archive.Origin.Roots[site.RootLabel]: m.Order.Archive.Site}
+	for name, other := range a.Config.Sites {
+		if name == m.Order.To {
+			continue
+		}
+		roots[other.Root] = name
+		for _, dir := range other.Roots {
+			roots[dir] = name
+		}
+	}
+	for dir, name := range roots {
+		if dir != "" && (within(m.Entry.Root, dir) || within(dir, m.Entry.Root)) {
+			return reason.New(reason.CannotMove, nil, "%s belongs to site %s (%s); the new place is to be another", m.Entry.Root, name, dir)
+		}
+	}
+	for _, db := range m.Site.Databases {
+		if origin, ok := m.Order.Archive.Origin.Databases[db.Label]; ok && origin.Where == db.Where() && a.hereOf(m.Order.Archive) {
+			return reason.New(reason.CannotMove, nil, "%s is the database of site %s; the new place is to have another", db.Where(), m.Order.Archive.Site)
+		}
+		for name, cfg := range a.Config.Sites {
+			if name == m.Order.To {
+				continue
+			}
+			if theirs, ok := a.usedBy(ctx, cfg, name, db); ok {
+				return reason.New(reason.CannotMove, nil, "%s is the database of site %s (%s); the new place is to have another", db.Where(), name, theirs.Where())
+			}
+		}
+	}
+	return nil
+}
+
+// hereOf tells whether an archive was taken on this machine.
+func (a *Agent) hereOf(h *catalog.Held) bool {
+	host, err := os.Hostname()
+	return err == nil && host == h.Host
+}
+
+// within tells whether a path is a folder, or in it.
+func within(path, dir string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// usedBy tells whether another site uses a database, by whatever way it is reached.
+func (a *Agent) usedBy(ctx context.Context, cfg config.Site, name string, db site.Database) (site.Database, bool) {
+	other, err := site.Open(name, cfg)
+	if err != nil {
+		return db, false
+	}
+	for _, theirs := range other.Databases {
+		if theirs.Engine != db.Engine {
+			continue
+		}
+		if theirs.Same(db) {
+			return theirs, true
+		}
+		if db.Engine == "sqlite" || theirs.Name != db.Name {
+			continue // another database, whatever the server; theirs is not asked
+		}
+		if id := a.identity(ctx, theirs); id != "" && id == a.identity(ctx, db) {
+			return theirs, true
+		}
+	}
+	return db, false
+}
+
+// identity is what a database says it is; empty if it cannot be asked.
+func (a *Agent) identity(ctx context.Context, db site.Database) string {
+	target, err := a.openTarget(ctx, db, sqlite.FileMode{}, "")
+	if err != nil {
+		return ""
+	}
+	defer target.Close()
+	id := ""
+	if of, ok := target.(interface {
+		Identity(ctx context.Context) (string, error)
+	}); ok {
+		id, _ = of.Identity(ctx)
+	}
+	return id
+}
+
+// vacant refuses a place at which something is, unless it is to be set aside.
+func (a *Agent) vacant(ctx context.Context, m *Move) error {
+	names, err := a.Disk.ReadNames(m.Entry.Root)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the new webroot: %w", err)
+	}
+	if len(names) > 0 {
+		m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which is not empty", m.Entry.Root))
+	}
+	for _, db := range m.Site.Databases {
+		if _, inside := m.Site.Inside(db); inside {
+			continue
+		}
+		all := db
+		all.Prefix = ""
+		tables, err := a.tableNames(ctx, all)
+		if err != nil {
+			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
+		}
+		if len(tables) > 0 {
+			m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which has %d tables", db.Where(), len(tables)))
+		}
+	}
+	if len(m.Replaces) > 0 && m.New && !m.Order.Anyway {
+		return reason.New(reason.PlaceTaken, reason.Names{"site": m.Order.To}, "something is at the new place: %s", strings.Join(m.Replaces, "; "))
+	}
+	return nil
+}
+
+// CountMove tells what a move would change, without changing it.
+func (a *Agent) CountMove(ctx context.Context, m *Move, pace progress.Observer) (move.Report, error) {
+	err := catalog.BecauseDamaged(m.Order.Archive, m.Plan.Count(ctx, progress.Or(pace).Advance))
+	report, second := m.Plan.Report()
+	return report, errors.Join(err, second)
+}
+
+// Move brings the archive up at its new place. What was planned with PlanMove is done
+// once. Until everything is staged, changed and proved, nothing at the new place changes.
+func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Moved, error) {
+	r := &Moved{Move: m}
+	undo, err := a.addEntry(m, r)
+	if err != nil {
+		return nil, err
+	}
+	run := history.Run{Site: m.Order.To, Command: "move", Archive: m.Order.Archive.Name}
+	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
+		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Site, Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
+			State: a.State, Open: a.openTarget, Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
+		return err
+	})
+	if err != nil {
+		return nil, errors.Join(catalog.BecauseDamaged(m.Order.Archive, err), undo())
+	}
+	if r.Report, err = m.Plan.Report(); err != nil {
+		a.warnf("the changes could not all be written down: %w", err)
+	}
+	if err := a.makeAnew(ctx, m.Site); err != nil {
+		a.warn(err)
+	}
+	r.Answers = a.checkRestored(ctx, m.Site)
+	return r, nil
+}
+
+// addEntry writes the new site into the configuration: what is interrupted is found by it.
+// undo takes it out again, unless the file was changed since.
+func (a *Agent) addEntry(m *Move, r *Moved) (undo func() error, err error) {
+	if !m.New {
+		return func() error { return nil }, nil
+	}
+	entry := m.Entry
+	if m.Site.Recipe != nil {
+		databases := entry.Databases
+		entry.Databases = nil // its own settings lead there from now on
+		for label := range databases {
+			if _, known := m.Site.Recipe.Databases[label]; !known {
+				entry.Databases = databases
+			}
+		}
+		entry.Recipe = "auto"
+	}
+	path := a.Config.Path
+	before, err := a.Disk.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if r.Added, err = config.Add(a.Disk, path, nil, map[string]config.Site{m.Order.To: entry}); err != nil {
+		return nil, err
+	}
+	after, err := a.Disk.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := config.Load(path)
+	if err != nil {
+		return nil, err
+	}
+	a.Config = fresh
+	return func() error {
+		now, err := a.Disk.ReadFile(path)
+		if err != nil || string(now) != string(after) {
+			return err
+		}
+		return a.Disk.WriteFile(path, before, 0o600)
+	}, nil
+}
+
+// makeAnew empties what the CMS makes anew at its new place.
+func (a *Agent) makeAnew(ctx context.Context, s *site.Site) error {
+	if s.Recipe == nil || len(s.Recipe.Move.Anew) == 0 {
+		return nil
+	}
+	for _, db := range s.Databases {
+		if _, own := s.Recipe.Databases[db.Label]; !own {
+			continue
+		}
+		target, err := a.openTarget(ctx, db, sqlite.FileMode{}, filepath.Dir(db.Path))
+		if err != nil {
+			return err
+		}
+		for _, row := range s.Recipe.Move.Anew {
+			err = errors.Join(err, target.Change(ctx, db.Prefix+row.Table, row.Column, row.Where, row.Is, ""))
+		}
+		if err := errors.Join(err, target.Close()); err != nil {
+			return fmt.Errorf("empty what the CMS makes anew: %w", err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,371 @@
+// Package move plans how an archive is changed to come up at another place: the values of
+// its rows, its settings, and the texts in its webroot that say where the site is.
+//
+// A Plan is made once for each move, by New. Its Moving goes into a restore, which stages
+// the archive, changes what was staged, and only then exchanges it; Count does the same
+// without writing anything. What was changed, and what names the old place still, is in
+// Plan.Report.
+package move
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/database/rowvalues"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/store"
+	"revlet/internal/work/restore"
+	"revlet/internal/work/rewrite"
+)
+
+// Options say what is special about a move.
+type Options struct {
+	// Also are further pairs of addresses or folders.
+	Also []rewrite.Pair
+	// Mail has host names changed in mail addresses, too.
+	Mail bool
+	// Keep are columns whose values stay, each TABLE.COLUMN.
+	Keep []string
+	// Changes, if set, is written a JSON line for each value that changes: see Change.
+	Changes io.Writer
+}
+
+// Plan is how one archive is changed for its new place. It is safe for concurrent use.
+type Plan struct {
+	archive *catalog.Held
+	to      *site.Site
+	recipe  *site.Recipe
+	rewrite *rewrite.Rewriter
+	keep    map[string]bool
+
+	mu      sync.Mutex
+	columns map[columnName]*Column
+	files   []File
+	changes *json.Encoder
+	failed  error
+}
+
+type columnName struct{ database, table, column string }
+
+// Column counts what was changed in one column, and what was left.
+type Column struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	Column   string `json:"column"`
+	// Values have changed, at Places in all.
+	Values int64 `json:"values"`
+	Places int64 `json:"places"`
+	// Kept are values that name the old place and are identifiers, which stay.
+	Kept int64 `json:"kept"`
+	// Malformed, Encoded, Custom, Mail and Keys were left: see rewrite.Left.
+	Malformed int64 `json:"malformed"`
+	Encoded   int64 `json:"encoded"`
+	Custom    int64 `json:"custom"`
+	Mail      int64 `json:"mail"`
+	Keys      int64 `json:"keys"`
+	// Before and After are the beginning of the first place that was changed, or left.
+	Before string `json:"before"`
+	After  string `json:"after,omitempty"`
+}
+
+// Lost tells whether values name the old place that a person should look at.
+func (c *Column) Lost() bool { return c.Malformed+c.Encoded+c.Custom+c.Keys > 0 }
+
+// File is a text in the webroot that was changed.
+type File struct {
+	Path   string `json:"path"`
+	Places int    `json:"places"`
+	// Link tells that it is none, but a link to one, and was left.
+	Link bool `json:"link"`
+}
+
+// Report is what a move has changed and left, by database, table and column.
+type Report struct {
+	Columns []*Column `json:"columns"`
+	Files   []File    `json:"files"`
+}
+
+// Places is how many places were changed in the database.
+func (r Report) Places() (n int64) {
+	for _, c := range r.Columns {
+		n += c.Places
+	}
+	return n
+}
+
+// Change is one value that changes, as it is written to Options.Changes.
+type Change struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	Column   string `json:"column"`
+	Before   string `json:"before"`
+	After    string `json:"after"`
+}
+
+// New plans a move. An archive that does not say where its site was cannot be moved; nor
+// can one of a kind that is not known how to move.
+func New(h *catalog.Held, to *site.Site, o Options) (*Plan, error) {
+	if !h.Scope.HasFiles() || !h.Scope.HasDatabase() && len(h.Origin.Databases) > 0 {
+		return nil, reason.New(reason.CannotMove, nil, "archive %s holds no whole site (its scope is %s)", h.Name, h.Scope)
+	}
+	for label := range h.Origin.Databases {
+		if h.HasDump(label) {
+			return nil, reason.New(reason.CannotMove, nil, "archive %s was made by hand, and its SQL cannot be rewritten yet: restore it at the new place, take an archive there, and move that", h.Name)
+		}
+	}
+	if _, above := h.Origin.Roots[site.AboveLabel]; above {
+		return nil, reason.New(reason.CannotMove, nil, "the settings of archive %s lie beside the webroot, and cannot be moved with it yet", h.Name)
+	}
+	var pairs []rewrite.Pair
+	if from := h.Origin.Address; from != "" && to.Address != "" {
+		pairs = append(pairs, rewrite.Pair{Old: from, New: to.Address})
+	} else if len(o.Also) == 0 {
+		return nil, reason.New(reason.CannotMove, nil, "archive %s does not say what the site's address was; say what becomes what", h.Name)
+	}
+	if from := h.Origin.Roots[site.RootLabel]; from != "" {
+		pairs = append(pairs, rewrite.Pair{Old: from, New: to.Root})
+	}
+	for label, from := range h.Origin.Roots {
+		if now, ok := to.Roots[label]; ok && label != site.RootLabel {
+			pairs = append(pairs, rewrite.Pair{Old: from, New: now})
+		}
+	}
+	r, err := rewrite.New(rewrite.Options{Pairs: append(pairs, o.Also...), Mail: o.Mail})
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{archive: h, to: to, recipe: to.Recipe, rewrite: r, keep: map[string]bool{}, columns: map[columnName]*Column{}}
+	for _, name := range o.Keep {
+		p.keep[name] = true
+	}
+	if o.Changes != nil {
+		p.changes = json.NewEncoder(o.Changes)
+	}
+	return p, nil
+}
+
+// Moving is what a restore needs to know.
+func (p *Plan) Moving() *restore.Moving {
+	return &restore.Moving{Rows: p.rows, Staged: p.staged}
+}
+
+// Report returns what was changed and left so far.
+func (p *Plan) Report() (Report, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files}
+	slices.SortFunc(r.Columns, func(a, b *Column) int {
+		return cmp.Or(strings.Compare(a.Database, b.Database), strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
+	})
+	return r, p.failed
+}
+
+// rows returns who changes the rows of a database.
+func (p *Plan) rows(label string) rowvalues.Changer {
+	c := &changer{Plan: p, label: label, keep: maps.Clone(p.keep)}
+	if db, ok := p.to.Database(label); ok && p.recipe != nil {
+		for _, name := range p.recipe.Move.Keep {
+			c.keep[db.Prefix+name] = true
+		}
+	}
+	return c
+}
+
+// changer changes the rows of one database.
+type changer struct {
+	*Plan
+	label string
+	keep  map[string]bool
+}
+
+// Mentions implements rowvalues.Changer.
+func (c *changer) Mentions(v []byte) bool { return c.rewrite.Mentions(v) }
+
+// Value implements rowvalues.Changer.
+func (c *changer) Value(table, column string, v []byte) []byte {
+	out, n, left := c.rewrite.Value(v)
+	if n == 0 && !left.Any() {
+		return v
+	}
+	kept := c.keep[table+"."+column]
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	count := c.column(table, column)
+	if kept {
+		count.Kept++
+		return v
+	}
+	if n > 0 {
+		count.Values++
+		count.Places += int64(n)
+	}
+	count.Malformed += int64(left.Malformed)
+	count.Encoded += int64(left.Encoded)
+	count.Custom += int64(left.Custom)
+	count.Mail += int64(left.Mail)
+	count.Keys += int64(left.Keys)
+	if count.Before == "" || n > 0 && count.After == "" {
+		count.Before, count.After = excerpt(v, out)
+	}
+	if n > 0 && c.changes != nil && c.failed == nil {
+		c.failed = c.changes.Encode(Change{c.label, table, column, string(v), string(out)})
+	}
+	return out
+}
+
+// column is the count for one column. The caller holds mu.
+func (c *changer) column(table, column string) *Column {
+	name := columnName{c.label, table, column}
+	if c.columns[name] == nil {
+		c.columns[name] = &Column{Database: c.label, Table: table, Column: column}
+	}
+	return c.columns[name]
+}
+
+// excerptBefore and excerptLength bound what is shown of a value.
+const excerptBefore, excerptLength = 30, 70
+
+// excerpt is the place where two values begin to differ; after is empty where they do not.
+func excerpt(before, after []byte) (was, is string) {
+	cut := func(v []byte, from int) string {
+		return string(v[from:min(len(v), from+excerptLength)])
+	}
+	if string(before) == string(after) {
+		return cut(before, 0), ""
+	}
+	at := 0
+	for at < len(before) && at < len(after) && before[at] == after[at] {
+		at++
+	}
+	from := max(0, at-excerptBefore)
+	return cut(before, from), cut(after, from)
+}
+
+// Count goes through the archive's rows as a move does, and writes nothing.
+func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
+	ix, err := p.archive.ReadIndex(ctx)
+	if err != nil {
+		return err
+	}
+	for _, part := range p.archive.Parts {
+		if part.Kind != archive.KindRows {
+			continue
+		}
+		engine := p.archive.Origin.Databases[part.Database].Engine
+		err := p.archive.EachStore(func(s store.Named) error {
+			in, err := p.archive.OpenPart(ctx, s, part, pace)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			return ix.CheckSQL(in, part, func(content io.Reader) error {
+				r, err := rowvalues.NewReader(engine, content, p.rows(part.Database))
+				if err == nil {
+					_, err = io.Copy(io.Discard, r)
+				}
+				return err
+			})
+		})
+		if err != nil {
+			return fmt.Errorf("table %s: %w", part.Table, err)
+		}
+	}
+	return nil
+}
+
+// longestText bounds a text file that is changed.
+const longestText = 4 << 20
+
+// staged changes the staged webroot: its settings, and the texts that the recipe names.
+func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
+	if p.recipe == nil {
+		return nil
+	}
+	for _, name := range p.recipe.Move.Texts {
+		if err := p.text(tree, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	rel, content, err := p.recipe.Point(site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true}, func(name string) ([]byte, error) {
+		data, err := read(tree, name)
+		if slices.Contains(append(p.recipe.Settings.Files, p.to.SettingsFile), name) {
+			data, _, _ = p.rewrite.Value(data)
+		}
+		return data, err
+	})
+	if err != nil {
+		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	was, err := read(tree, rel)
+	if err != nil || string(was) == string(content) {
+		return err
+	}
+	return p.write(tree, rel, content, 1)
+}
+
+// text changes one text file of the webroot.
+func (p *Plan) text(tree *disk.Root, name string) error {
+	if info, err := tree.Lstat(name); err == nil && !info.Mode().IsRegular() {
+		p.note(File{Path: name, Link: true})
+		return nil
+	}
+	data, err := read(tree, name)
+	if err != nil {
+		return err
+	}
+	out, n, _ := p.rewrite.Value(data)
+	if name == ".htaccess" {
+		based, m := p.rebase(string(out))
+		out, n = []byte(based), n+m
+	}
+	if n == 0 {
+		return nil
+	}
+	return p.write(tree, name, out, n)
+}
+
+// read reads a file of a staged tree.
+func read(tree *disk.Root, name string) ([]byte, error) {
+	f, err := tree.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, longestText+1))
+	if err == nil && len(data) > longestText {
+		err = fmt.Errorf("%s is too long to be settings", name)
+	}
+	return data, err
+}
+
+// write puts a changed file in the place of the staged one, with its rights and owner.
+func (p *Plan) write(tree *disk.Root, name string, data []byte, places int) error {
+	info, err := tree.Stat(name)
+	if err != nil {
+		return err
+	}
+	if err := restore.Put(tree, name, data, info); err != nil {
+		return err
+	}
+	p.note(File{Path: name, Places: places})
+	return nil
+}
+
+func (p *Plan) note(f File) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.files = append(p.files, f)
+}
