@@ -9,8 +9,11 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -261,4 +264,71 @@ func TestAMovedSiteIsASite(t *testing.T) {
 	assert.Equal(t, want, rowsIn(t, w.path("new")))
 	assert.DirExists(t, w.path("new/themes"))
 	w.fails(1, []string{"belongs to site lighthouse"}, "move", "kestrelpoint", "--to", "third", "--root", "new", "--address", "http://127.0.0.1:1", "--anyway", "--yes")
+}
+
+// Killed at any moment, the new place is what it was or the moved site, and never both.
+func TestAMoveIsKilled(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	const to = "http://127.0.0.1:1/visit"
+	entry := "    root: " + w.path("new")
+	w.fails(4, nil, "move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", to, "--yes")
+	state := func() string {
+		return fmt.Sprint(snapshot(t, w.path("new"), "data", "cache")) + rowsIn(t, w.path("new"))
+	}
+	moved := state()
+	require.Contains(t, moved, to)
+	w.run("settle", "lighthouse", "--yes")
+	w.write("new/index.html", "of before")
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("new", lampblack.DatabaseFile), "UPDATE settings SET value = 'of before'"))
+	before := state()
+	came := 0
+	for i := range kills / 2 {
+		w.interrupt(syscall.SIGKILL, 250*time.Millisecond, "move", "kestrelpoint", "--to", "lighthouse", "--yes")
+		w.try("status")
+		now := state()
+		if now == moved {
+			came++
+			w.run("undo", "lighthouse", "--yes")
+			now = state()
+		}
+		require.Equal(t, before, now, "kill %d", i)
+		require.Contains(t, w.read("revlet.yaml"), entry)
+		found, err := filepath.Glob(w.path(".revlet-*"))
+		require.NoError(t, err)
+		require.Empty(t, found, "kill %d", i)
+	}
+	t.Logf("%d of %d came up", came, kills/2)
+	assert.Less(t, came, kills/2, "some kills must hit")
+}
+
+// A site that is described by hand moves as well: its rows are changed, whatever its make.
+func TestAPostgresSiteMoves(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	for _, account := range []string{"harbour", "quay"} {
+		s.exec(t, "postgres", "CREATE ROLE "+account+" LOGIN")
+		s.exec(t, "postgres", fmt.Sprintf("CREATE DATABASE %s OWNER %s", account, account))
+	}
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("htdocs/index.html", "a page")
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    address: https://kestrelpoint.example\n    stores: [here]\n    recipe: none\n    databases: {main: {postgres: \"harbour@127.0.0.1:%d/harbour\"}}\n", s.Port))
+	const content = `SET ROLE %s; CREATE TABLE pages (id int PRIMARY KEY, body text, data jsonb, raw bytea, short varchar(40));
+		INSERT INTO pages VALUES (1, E'see %s/a\tand\nmore \\ "x"', '{"u": "%s/b"}', 'a:1:{i:0;s:%d:"%s";}', '%s'), (2, NULL, NULL, '\x00ff', '\N'), (3, '', '[]', '', 'https://new.kestrelpoint.example')`
+	fill := func(account, address string) string {
+		return fmt.Sprintf(content, account, address, address, len(address), address, address)
+	}
+	s.exec(t, "harbour", fill("harbour", "https://kestrelpoint.example"))
+	w.run("backup")
+	w.fails(4, nil, "move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@127.0.0.1:%d/quay", s.Port), "--yes")
+	got := s.describe(t, "quay")
+	s.exec(t, "postgres", "CREATE DATABASE wanted OWNER quay")
+	s.exec(t, "wanted", fill("quay", "http://127.0.0.1:1"))
+	assert.Equal(t, s.describe(t, "wanted"), got)
+	assert.Contains(t, w.read("revlet.yaml"), fmt.Sprintf("quay@127.0.0.1:%d/quay", s.Port), "nothing else says where its database is")
+	w.run("backup", "lighthouse")
+	w.fails(1, []string{"is the database of site"}, "move", "kestrelpoint", "--to", "third", "--root", "third", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@localhost:%d/quay", s.Port), "--anyway", "--yes")
+	w.fails(1, []string{"has 1 tables"}, "move", "kestrelpoint", "--to", "third", "--root", "third", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@127.0.0.1:%d/wanted", s.Port), "--yes")
 }

@@ -78,6 +78,8 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"compare --table", 4, []string{"compare", "kestrelpoint", "--table", "opening_hours"}, nil},
 		{"compare --since", 0, []string{"compare", "kestrelpoint", "--since", "old.sql"}, nil},
 		{"extract", 0, []string{"extract", "kestrelpoint", "core", "--table", "pages", "--to", "out"}, nil},
+		{"move", 0, []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", "http://127.0.0.1:1", "--dry-run"}, nil},
+		{"move+check", 4, []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", "new", "--address", "http://127.0.0.1:1", "--yes"}, nil},
 	} {
 		if c.documented == "compare" {
 			w.write("htdocs/late.txt", "something differs")

@@ -53,6 +53,13 @@ type TableInfo struct {
 	Plain bool
 }
 
+// Widths are how long values may be, by table and column; a column that is not named has
+// no limit that a value could meet.
+type Widths map[string]map[string]Width
+
+// Width is a column's limit, in characters of UTF-8 and in bytes; 0 is none.
+type Width struct{ Characters, Bytes int64 }
+
 // TableGap begins Gap.Object of a table that is not saved at all.
 const TableGap = "table "
 

@@ -116,5 +116,33 @@ func (r *Recipe) pointed(p Pointing, rel string, content []byte, read ReadFunc) 
 			return fmt.Errorf("%w: its settings lead to %s still", ErrMayLeadElsewhere, now.Where())
 		}
 	}
+	if p.Moved {
+		return r.whateverTheEnvironment(rel, content)
+	}
+	return nil
+}
+
+// whateverTheEnvironment refuses settings that are other ones where a web server has
+// variables in its environment: a copy that goes on as a site is served by one that nobody
+// can ask.
+func (r *Recipe) whateverTheEnvironment(rel string, content []byte) error {
+	if r.Settings.Syntax != "php" {
+		return nil
+	}
+	read := func(value string, set bool) *phpliteral.File {
+		return phpliteral.Read(string(content), phpliteral.Options{Getenv: func(string) (string, bool) { return value, set }})
+	}
+	unset, set := read("", false), read("somebody else's", true)
+	names := append([]string{r.Address.Setting}, r.Address.Settings...)
+	for _, want := range r.Databases {
+		names = append(names, want.Engine.Setting, want.Host, want.Port, want.Socket, want.Name, want.User, want.Password, want.Prefix)
+	}
+	for _, name := range names {
+		a, there := unset.Text(name)
+		b, still := set.Text(name)
+		if name != "" && (a != b || there != still) {
+			return fmt.Errorf("%w: %s in %s depends on the web server's environment", ErrMayLeadElsewhere, name, rel)
+		}
+	}
 	return nil
 }

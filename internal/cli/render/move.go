@@ -99,7 +99,7 @@ func (a *Printer) showLeft(r move.Report) {
 		}{
 			{c.Kept, "identifiers, which stay"}, {c.Mail, "mail addresses; --mail-too changes them"},
 			{c.Malformed, a.Bad("damaged by some program before: another length would break them for good")},
-			{c.Encoded, a.Bad("in base64, which is not looked into")}, {c.Custom, a.Bad("objects that write themselves")}, {c.Keys, a.Bad("with keys that would collide")},
+			{c.Encoded, a.Bad("in base64, which is not looked into")}, {c.Custom, a.Bad("objects that write themselves")}, {c.Keys, a.Bad("with keys that would collide")}, {c.TooLong, a.Bad("too long for the column with the new place in it")},
 		} {
 			if one.n > 0 {
 				what = append(what, fmt.Sprintf("%d %s", one.n, one.text))

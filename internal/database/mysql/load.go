@@ -168,6 +168,41 @@ func staged(p *database.Plan, table string) (string, error) {
 	return "", fmt.Errorf("table %s is not in the archive's list", table)
 }
 
+// Widths tells how long values may be in the staged tables. Revlet's rows are loaded as
+// they were, in a mode in which the server cuts off what is longer.
+func (db *Database) Widths(ctx context.Context, p *database.Plan) (database.Widths, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT TABLE_NAME, COLUMN_NAME, CHARACTER_MAXIMUM_LENGTH, CHARACTER_OCTET_LENGTH, CHARACTER_SET_NAME IS NOT NULL FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND CHARACTER_MAXIMUM_LENGTH IS NOT NULL", p.Stage)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	names := map[string]string{}
+	for _, m := range p.Tables {
+		names[m.Staged] = m.Name
+	}
+	all := database.Widths{}
+	for rows.Next() {
+		var table, column string
+		var characters, bytes int64
+		var text bool
+		if err := rows.Scan(&table, &column, &characters, &bytes, &text); err != nil {
+			return nil, err
+		}
+		name, staged := names[table]
+		if !staged {
+			continue
+		}
+		if !text {
+			characters = 0
+		}
+		if all[name] == nil {
+			all[name] = map[string]database.Width{}
+		}
+		all[name][column] = database.Width{Characters: characters, Bytes: bytes}
+	}
+	return all, rows.Err()
+}
+
 // collation matches where a definition names one.
 var collation = regexp.MustCompile(`\bCOLLATE([ =])(\w+)`)
 

@@ -19,9 +19,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
 	"revlet/internal/database/rowvalues"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
@@ -76,13 +78,15 @@ type Column struct {
 	Custom    int64 `json:"custom"`
 	Mail      int64 `json:"mail"`
 	Keys      int64 `json:"keys"`
+	// TooLong are values that would not fit into the column any more, and stay.
+	TooLong int64 `json:"too_long"`
 	// Before and After are the beginning of the first place that was changed, or left.
 	Before string `json:"before"`
 	After  string `json:"after,omitempty"`
 }
 
 // Lost tells whether values name the old place that a person should look at.
-func (c *Column) Lost() bool { return c.Malformed+c.Encoded+c.Custom+c.Keys > 0 }
+func (c *Column) Lost() bool { return c.Malformed+c.Encoded+c.Custom+c.Keys+c.TooLong > 0 }
 
 // File is a text in the webroot that was changed.
 type File struct {
@@ -174,8 +178,8 @@ func (p *Plan) Report() (Report, error) {
 }
 
 // rows returns who changes the rows of a database.
-func (p *Plan) rows(label string) rowvalues.Changer {
-	c := &changer{Plan: p, label: label, keep: maps.Clone(p.keep)}
+func (p *Plan) rows(label string, widths database.Widths) rowvalues.Changer {
+	c := &changer{Plan: p, label: label, widths: widths, keep: maps.Clone(p.keep)}
 	if db, ok := p.to.Database(label); ok && p.recipe != nil {
 		for _, name := range p.recipe.Move.Keep {
 			c.keep[db.Prefix+name] = true
@@ -187,8 +191,9 @@ func (p *Plan) rows(label string) rowvalues.Changer {
 // changer changes the rows of one database.
 type changer struct {
 	*Plan
-	label string
-	keep  map[string]bool
+	label  string
+	keep   map[string]bool
+	widths database.Widths
 }
 
 // Mentions implements rowvalues.Changer.
@@ -206,6 +211,10 @@ func (c *changer) Value(table, column string, v []byte) []byte {
 	count := c.column(table, column)
 	if kept {
 		count.Kept++
+		return v
+	}
+	if w := c.widths[table][column]; w.Bytes > 0 && (int64(len(out)) > w.Bytes || w.Characters > 0 && int64(utf8.RuneCount(out)) > w.Characters) {
+		count.TooLong++
 		return v
 	}
 	if n > 0 {
@@ -272,7 +281,7 @@ func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
 			}
 			defer in.Close()
 			return ix.CheckSQL(in, part, func(content io.Reader) error {
-				r, err := rowvalues.NewReader(engine, content, p.rows(part.Database))
+				r, err := rowvalues.NewReader(engine, content, p.rows(part.Database, nil))
 				if err == nil {
 					_, err = io.Copy(io.Discard, r)
 				}

@@ -75,8 +75,8 @@ type Job struct {
 // Moving is how an archive is changed on its way to another place, before anything of it
 // is live.
 type Moving struct {
-	// Rows changes the rows of a database.
-	Rows func(label string) rowvalues.Changer
+	// Rows changes the rows of a database, whose columns are as wide as widths says.
+	Rows func(label string, widths database.Widths) rowvalues.Changer
 	// Staged changes the staged webroot. Before it returns without an error, it has made
 	// sure that the settings there lead to the databases of the new place.
 	Staged func(ctx context.Context, tree *disk.Root) error
@@ -556,12 +556,24 @@ func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part
 	return nil
 }
 
+// measured is a database that cuts values off, without a word, which do not fit.
+type measured interface {
+	Widths(ctx context.Context, p *database.Plan) (database.Widths, error)
+}
+
 // moved is the content of a part, for the new place if there is one.
-func (r *run) moved(plan *database.Plan, u database.Unit, content io.Reader) (io.Reader, error) {
+func (r *run) moved(ctx context.Context, target database.Target, plan *database.Plan, u database.Unit, content io.Reader) (io.Reader, error) {
 	if r.Moving == nil || u.Kind != database.Rows {
 		return content, nil
 	}
-	return rowvalues.NewReader(plan.Engine, content, r.Moving.Rows(plan.Label))
+	var widths database.Widths
+	if m, ok := target.(measured); ok {
+		var err error
+		if widths, err = m.Widths(ctx, plan); err != nil {
+			return nil, err
+		}
+	}
+	return rowvalues.NewReader(plan.Engine, content, r.Moving.Rows(plan.Label, widths))
 }
 
 func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
@@ -578,7 +590,7 @@ func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Par
 		defer p.Close()
 		u := database.Unit{Kind: part.Kind, Table: part.Table, Slice: part.Slice}
 		return ix.CheckSQL(p, part, func(content io.Reader) error {
-			content, err := r.moved(plan, u, content)
+			content, err := r.moved(ctx, target, plan, u, content)
 			if err != nil {
 				return err
 			}
