@@ -16,7 +16,7 @@ func (r *reader) mysqlLine(in *bufio.Reader) error {
 		if rest, ok := r.head(r.line, '`'); ok && len(rest) > 0 || !ok && bytes.HasPrefix(r.line, []byte("INSERT")) {
 			return r.form()
 		}
-		r.buf = append(r.buf, r.line...)
+		r.out = r.line
 		return nil
 	}
 	from, column := 0, 0
@@ -34,7 +34,10 @@ func (r *reader) mysqlLine(in *bufio.Reader) error {
 			return r.form()
 		}
 	}
-	r.buf = append(r.buf, r.line[from:]...)
+	if r.out = r.line; from > 0 {
+		r.buf = append(r.buf, r.line[from:]...)
+		r.out = r.buf
+	}
 	return nil
 }
 
@@ -44,15 +47,16 @@ func (r *reader) mysqlLiteral(i int) (end int, ok bool) {
 		i += len("_utf8mb4")
 	}
 	if i < len(r.line) && r.line[i] == '\'' {
-		for i++; i < len(r.line); i++ {
-			at := bytes.IndexAny(r.line[i:], `'\`)
-			if at < 0 {
+		for i++; i < len(r.line); {
+			quote := bytes.IndexByte(r.line[i:], '\'')
+			if quote < 0 {
 				return i, false
 			}
-			if i += at; r.line[i] == '\'' {
-				return i + 1, true
+			escape := bytes.IndexByte(r.line[i:i+quote], '\\')
+			if escape < 0 {
+				return i + quote + 1, true
 			}
-			i++
+			i += escape + 2
 		}
 		return i, false
 	}

@@ -43,17 +43,17 @@ func NewReader(engine string, in io.Reader, c Changer) (io.Reader, error) {
 		r.next = func() error { return r.mysqlLine(lines) }
 	case "postgres":
 		lines := bufio.NewReaderSize(in, 1<<18)
-		r.next = func() error { return r.copyLine(lines) }
+		r.next = func() error { return r.fill(r.copyLine(lines)) }
 	case "sqlite":
 		statements := sqltext.NewSplitter(in, sqltext.SQLite)
-		r.next = func() error { return r.sqliteStatement(statements) }
+		r.next = func() error { return r.fill(r.sqliteStatement(statements)) }
 	default:
 		return nil, fmt.Errorf("no rows of %s can be changed", engine)
 	}
 	return r, nil
 }
 
-// reader gives what next has put into out.
+// reader gives what next has left in out.
 type reader struct {
 	c    Changer
 	next func() error
@@ -69,6 +69,12 @@ type reader struct {
 	rows bool
 }
 
+// fill gives what was put into buf.
+func (r *reader) fill(err error) error {
+	r.out = r.buf
+	return err
+}
+
 // Read implements io.Reader.
 func (r *reader) Read(p []byte) (int, error) {
 	for len(r.out) == 0 {
@@ -77,7 +83,6 @@ func (r *reader) Read(p []byte) (int, error) {
 		}
 		r.buf = r.buf[:0]
 		r.err = r.next()
-		r.out = r.buf
 	}
 	n := copy(p, r.out)
 	r.out = r.out[n:]

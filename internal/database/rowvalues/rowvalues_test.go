@@ -98,7 +98,7 @@ func FuzzReader(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, engine, text string) {
 		for _, engine := range []string{"mysql", "postgres", "sqlite"} {
-			r, err := NewReader(engine, strings.NewReader(text), &swap{old: "\xfe\xfe\xfe"})
+			r, err := NewReader(engine, strings.NewReader(text), same{})
 			require.NoError(t, err)
 			out, err := io.ReadAll(r)
 			if err == nil && engine != "sqlite" && string(out) != text {
@@ -124,6 +124,12 @@ func BenchmarkReader(b *testing.B) {
 		})
 	}
 }
+
+// same looks at everything and changes nothing.
+type same struct{}
+
+func (same) Mentions([]byte) bool               { return true }
+func (same) Value(_, _ string, v []byte) []byte { return v }
 
 // quiet changes nothing.
 type quiet struct{}

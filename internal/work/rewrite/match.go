@@ -24,25 +24,22 @@ type rule interface {
 	next(v []byte, from int) match
 }
 
-// needle is a text to look for in ASCII's small and large letters alike, by the algorithm
-// of Horspool: it steps over most bytes.
+// needle is a text to look for.
 type needle struct {
 	text []byte
-	skip [256]uint8
+	// exact tells that small and large letters are different ones.
+	exact bool
+	// anchor is the place of a byte that is no letter, and rare: a host's last dot. -1 is
+	// none.
+	anchor int
 }
 
+// newNeedle looks for a text in ASCII's small and large letters alike.
 func newNeedle(text string) needle {
-	n := needle{text: []byte(strings.ToLower(text))}
-	if len(n.text) > 255 {
-		n.text = n.text[:255]
-	}
-	for i := range n.skip {
-		n.skip[i] = uint8(len(n.text))
-	}
-	for i, c := range n.text[:len(n.text)-1] {
-		n.skip[c] = uint8(len(n.text) - 1 - i)
-		if c >= 'a' && c <= 'z' {
-			n.skip[c-'a'+'A'] = n.skip[c]
+	n := needle{text: []byte(strings.ToLower(text)), anchor: -1}
+	for i, c := range n.text {
+		if c < 'a' || c > 'z' {
+			n.anchor = i
 		}
 	}
 	return n
@@ -50,20 +47,41 @@ func newNeedle(text string) needle {
 
 // index is where the needle is at from or later, or -1.
 func (n *needle) index(v []byte, from int) int {
-	last := len(n.text) - 1
-	for end := from + last; end < len(v); end += int(n.skip[v[end]]) {
-		if lower(v[end]) != n.text[last] {
-			continue
+	if n.exact {
+		if at := bytes.Index(v[min(from, len(v)):], n.text); at >= 0 {
+			return from + at
 		}
-		i := 0
-		for i < last && lower(v[end-last+i]) == n.text[i] {
-			i++
+		return -1
+	}
+	for {
+		if n.anchor >= 0 {
+			if from+n.anchor >= len(v) {
+				return -1
+			}
+			at := bytes.IndexByte(v[from+n.anchor:], n.text[n.anchor])
+			if at < 0 {
+				return -1
+			}
+			from += at
 		}
-		if i == last {
-			return end - last
+		if from+len(n.text) > len(v) {
+			return -1
+		}
+		if n.at(v, from) {
+			return from
+		}
+		from++
+	}
+}
+
+// at tells whether the needle is at i.
+func (n *needle) at(v []byte, i int) bool {
+	for k, c := range n.text {
+		if lower(v[i+k]) != c {
+			return false
 		}
 	}
-	return -1
+	return true
 }
 
 func lower(c byte) byte {

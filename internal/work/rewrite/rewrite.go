@@ -99,7 +99,7 @@ func newRule(p Pair, mail bool) (rule, error) {
 			return nil, errors.New("the folder / is in every path: it cannot be replaced")
 		}
 		at := longest(from)
-		return &folder{old: from, new: to, anchor: at, find: newNeedle(from[at])}, nil
+		return &folder{old: from, new: to, anchor: at, find: needle{text: []byte(from[at]), exact: true}}, nil
 	}
 	from, err := parse(p.Old)
 	if err != nil {
