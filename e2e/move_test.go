@@ -263,6 +263,11 @@ func TestAMovedSiteIsASite(t *testing.T) {
 	w.run("restore", "lighthouse", "--yes")
 	assert.Equal(t, want, rowsIn(t, w.path("new")))
 	assert.DirExists(t, w.path("new/themes"))
+	w.write("htdocs/settings.yaml", strings.Replace(w.read("htdocs/settings.yaml"), "database: data/", "database: "+w.path("htdocs")+"/data/", 1))
+	w.run("backup", "kestrelpoint")
+	w.fails(4, nil, "move", "kestrelpoint", "--to", "second", "--root", "second", "--address", "http://127.0.0.1:1", "--yes")
+	assert.Contains(t, w.read("second/settings.yaml"), "database: "+w.path("second/data/"), "a whole path leads into the new webroot")
+	assert.Contains(t, rowsIn(t, w.path("second")), "http://127.0.0.1:1")
 	w.fails(1, []string{"belongs to site lighthouse"}, "move", "kestrelpoint", "--to", "third", "--root", "new", "--address", "http://127.0.0.1:1", "--anyway", "--yes")
 }
 

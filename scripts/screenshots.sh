@@ -48,7 +48,6 @@ page() {
         --disable-component-update --disable-sync --hide-scrollbars --window-size=1280,800 \
         --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
 }
-page site http://127.0.0.1:8871/
 
 shot backup 'say revlet adopt htdocs --name kestrelpoint --store ./archives
 say revlet backup kestrelpoint --note \"before the redesign\"'
@@ -63,6 +62,9 @@ say revlet --quiet restore kestrelpoint --yes \| tail -3
 say revlet settle kestrelpoint --yes
 revlet --quiet backup kestrelpoint --note "new opening hours" >/dev/null; revlet --quiet verify --quick >/dev/null
 say revlet archives'
+shot move 'say revlet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --dry-run
+say revlet --quiet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --yes \| tail -20'
+revlet --quiet undo lighthouse --yes >/dev/null; sed -i '/^  lighthouse:/,$d' revlet.yaml
 shot guard 'printf "cd htdocs\\nrm themes/lantern/theme.html\\n" > update.sh
 say revlet guard kestrelpoint --patience \"1 second\" -- sh update.sh
 say revlet --quiet settle kestrelpoint --yes

@@ -22,6 +22,7 @@ import (
 	"revlet/internal/watch/history"
 	"revlet/internal/work/move"
 	"revlet/internal/work/restore"
+	"revlet/internal/work/rewrite"
 )
 
 // MoveOrder is where an archive is to come up, and how.
@@ -193,7 +194,16 @@ func moveDatabases(o MoveOrder) (map[string]config.Database, error) {
 // say of tables holds there, too.
 func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	h := m.Order.Archive
-	fromArchive := func(rel string) ([]byte, error) { return h.ReadFile(ctx, site.RootLabel+"/"+rel) }
+	// A path in the settings that led into the old webroot leads into the new one.
+	folders, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: cmp.Or(h.Origin.Roots[site.RootLabel], m.Entry.Root), New: m.Entry.Root}}})
+	if err != nil {
+		return err
+	}
+	fromArchive := func(rel string) ([]byte, error) {
+		data, err := h.ReadFile(ctx, site.RootLabel+"/"+rel)
+		data, _, _ = folders.Value(data)
+		return data, err
+	}
 	s, err := site.OpenFrom(m.Order.To, m.Entry, fromArchive)
 	if !m.New && !m.Entry.NamesDatabases() {
 		s, err = site.Open(m.Order.To, m.Entry) // its own settings lead to its databases

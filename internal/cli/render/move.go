@@ -30,7 +30,12 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 		{"address", to(h.Origin.Address, m.Site.Address)},
 	}
 	for _, db := range m.Site.Databases {
-		if origin, held := h.Origin.Databases[db.Label]; held {
+		origin, held := h.Origin.Databases[db.Label]
+		rel, inside := m.Site.Inside(db)
+		switch {
+		case held && inside:
+			lines = append(lines, [2]string{"database", Printable(rel) + " in the webroot, " + TablesIn(h.Record)})
+		case held:
 			lines = append(lines, [2]string{"database", to(origin.Where, db.Where()) + ", " + TablesIn(h.Record)})
 		}
 	}
