@@ -133,6 +133,9 @@ func (a *Agent) entryFor(m *Move) error {
 		return reason.BadUsage("say in which store archives of %s are to be held", o.To)
 	}
 	m.Entry = config.Site{Root: root, Address: address, Recipe: cmp.Or(from.Origin.Recipe, "none"), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
+	if _, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: "/x", New: root}, {Old: "http://x.example", New: address}}}); err != nil {
+		return reason.BadUsage("%w", err)
+	}
 	m.Entry.Databases, err = moveDatabases(o)
 	return err
 }

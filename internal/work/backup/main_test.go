@@ -1,13 +1,9 @@
 package backup
 
 import (
-	"os"
-	"runtime/debug"
 	"testing"
+
+	"revlet/internal/platform/disk/disktest"
 )
 
-// Small heaps are collected all the time: that is a fifth of what these tests take.
-func TestMain(m *testing.M) {
-	debug.SetGCPercent(400)
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { disktest.Main(m) }

@@ -89,7 +89,15 @@ func New(o Options) (*Rewriter, error) {
 	return r, nil
 }
 
+// plainPath is what a new folder, or the path of a new address, may consist of: nothing that
+// ends a string of PHP or JSON, or a word in a web server's rules, wherever it comes to
+// stand.
+var plainPath = regexp.MustCompile(`^[\p{L}\p{N}/._~%@+=,:-]*$`)
+
 func newRule(p Pair, mail bool) (rule, error) {
+	if path := strings.TrimPrefix(strings.TrimPrefix(p.New, "https://"), "http://"); !plainPath.MatchString(path) {
+		return nil, fmt.Errorf("%s has a character that settings and texts could take for something else; choose a name of letters and digits", p.New)
+	}
 	if strings.HasPrefix(p.Old, "/") != strings.HasPrefix(p.New, "/") {
 		return nil, fmt.Errorf("%s and %s: one is a folder, the other none", p.Old, p.New)
 	}

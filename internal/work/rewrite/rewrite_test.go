@@ -225,6 +225,17 @@ func TestWhatIsNoPair(t *testing.T) {
 		_, err := New(Options{Pairs: []Pair{p}})
 		assert.Error(t, err, p)
 	}
+	// It comes to stand in strings of PHP, of JSON, and in rules of web servers.
+	for _, evil := range []string{"'", `"`, `\`, "$", "`", ";", "<", ">", " ", "\n", "\x00", "{", "}", "(", "&", "#", "*", "|", "\u2028"} {
+		for _, p := range []Pair{{"/srv/a", "/srv/b" + evil + "c"}, {museum, "https://b.example/x" + evil + "y"}, {museum, "https://b" + evil + ".example"}} {
+			_, err := New(Options{Pairs: []Pair{p}})
+			assert.Error(t, err, p)
+		}
+	}
+	for _, good := range []Pair{{"/srv/a", "/srv/wébsite_2.x/~keeper+1/ht-docs@3"}, {museum, "https://b.example:8443/x%20y/z,1=2"}} {
+		_, err := New(Options{Pairs: []Pair{good}})
+		assert.NoError(t, err, good)
+	}
 	for in, want := range map[string]string{"https://Kestrelpoint.Example./": "https://b.example", "https://kestrelpoint.example": "https://B.example/"} {
 		r := rewriter(t, in, want)
 		out, _, _ := r.Value([]byte("https://kestrelpoint.example/x"))
