@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -52,6 +53,9 @@ func parseSettings(syntax, dir string, data []byte) (settings, error) {
 	case "php":
 		return phpliteral.Read(string(data), phpliteral.Options{Dir: dir}), nil
 	case "yaml":
+		if err := flatYAML(data); err != nil {
+			return nil, err
+		}
 		y := yamlSettings{}
 		if err := yaml.Unmarshal(data, &y); err != nil {
 			return nil, err
@@ -60,6 +64,36 @@ func parseSettings(syntax, dir string, data []byte) (settings, error) {
 	default:
 		return nil, fmt.Errorf("unknown settings syntax %q", syntax)
 	}
+}
+
+const (
+	// longestYAML is how many bytes settings in YAML may have, mostNested how many brackets
+	// in all, and how far a line may be indented.
+	longestYAML = 256 << 10
+	mostNested  = 200
+)
+
+// named matches an anchor or an alias of YAML, where a value may begin: a text that
+// unfolds.
+var named = regexp.MustCompile(`(?m)(?:^[ \t]*|[:?-][ \t]+|[\[{,][ \t]*)(?:!\S*[ \t]+)?[&*][^\s&*]`)
+
+// flatYAML refuses settings that would take far more memory than they are long: the
+// library follows whatever is nested or named in them.
+func flatYAML(data []byte) error {
+	brackets := bytes.Count(data, []byte("[")) + bytes.Count(data, []byte("{"))
+	nested := brackets > mostNested
+	for line := range bytes.Lines(data) {
+		nested = nested || len(line)-len(bytes.TrimLeft(line, " \t-?:")) > mostNested
+	}
+	switch {
+	case len(data) > longestYAML:
+		return fmt.Errorf("more than %d KiB of YAML", longestYAML>>10)
+	case nested:
+		return errors.New("YAML nested deeper than settings are")
+	case named.Match(data):
+		return errors.New("YAML with anchors or aliases, which settings have none of")
+	}
+	return nil
 }
 
 // ErrSettings is wrapped by errors about a site's settings file.

@@ -95,7 +95,7 @@ func Open(ctx context.Context, c Config) (_ *Database, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
-	db := &Database{c: c, pool: sql.OpenDB(connector)}
+	db := &Database{c: c, pool: sql.OpenDB(guardedConnector{connector})}
 	if err := db.look(ctx); err != nil {
 		_ = db.pool.Close()
 		return nil, c.explain(err)

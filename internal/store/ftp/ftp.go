@@ -182,6 +182,9 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 	dialer := net.Dialer{Timeout: dialTimeout}
 	first := true
 	connect := func(network, address string) (net.Conn, error) {
+		if !first {
+			address = s.dataAddress(address)
+		}
 		conn, err := dialer.DialContext(context.WithoutCancel(ctx), network, address)
 		if err != nil {
 			return nil, err
@@ -221,6 +224,18 @@ func (s *Store) dial(ctx context.Context) (*client, error) {
 		return nil, s.explainDial(err)
 	}
 	return c, nil
+}
+
+// dataAddress is where a data connection goes: to the port that the server names, of the
+// machine that was asked. The address that it may name as well (RFC 959, PASV) is often one
+// behind a router, and could be anybody's.
+func (s *Store) dataAddress(named string) string {
+	host, _, err1 := net.SplitHostPort(s.o.Host)
+	_, port, err2 := net.SplitHostPort(named)
+	if err1 != nil || err2 != nil {
+		return named
+	}
+	return net.JoinHostPort(host, port)
 }
 
 func (s *Store) explainDial(err error) error {

@@ -22,6 +22,8 @@ type liar struct {
 	// the usual.
 	listing func() io.Reader
 	replies map[string]func() io.Reader
+	// passive is the address that PASV is answered with.
+	passive string
 	// mlsd says that the server lists as RFC 3659 has it.
 	mlsd bool
 }
@@ -61,7 +63,10 @@ func (l *liar) serve(c net.Conn) {
 		}
 		answer := map[string]string{"USER": "331 and the password", "PASS": "230 in", "TYPE": "200 so be it", "OPTS": "200 so be it", "QUIT": "221 bye",
 			"EPSV": fmt.Sprintf("229 here (|||%d|)", data.Addr().(*net.TCPAddr).Port)}[verb]
+		port := data.Addr().(*net.TCPAddr).Port
 		switch {
+		case verb == "PASV" && l.passive != "":
+			answer = fmt.Sprintf("227 here (%s,%d,%d)", l.passive, port>>8, port&255)
 		case verb == "FEAT" && l.mlsd:
 			answer = "211-Features\r\n MLST type*;size*;modify*;\r\n211 End"
 		case verb == "LIST" || verb == "MLSD":
@@ -145,6 +150,17 @@ func TestAListingIsWholeOrAnError(t *testing.T) {
 			assert.Len(t, all, c.names)
 		})
 	}
+}
+
+// A server that names another machine for its data, such as one behind its router or one
+// of the machine's own network, has that machine left alone.
+func TestDataComesFromTheServerThatWasAsked(t *testing.T) {
+	l := &liar{listing: func() io.Reader { return strings.NewReader("-rw-r--r-- 1 1 1 5 Jan  1  2026 a.json\r\n") }}
+	l.replies = map[string]func() io.Reader{"EPSV": func() io.Reader { return strings.NewReader("502 no\r\n") }}
+	l.passive = "192,0,2,77"
+	all, err := l.start(t).readDir(t.Context(), "kestrelpoint")
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
 }
 
 // Whatever a server lists: names of one element, and nothing that it takes to die of.

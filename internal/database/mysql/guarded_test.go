@@ -1,0 +1,101 @@
+package mysql
+
+import (
+	"encoding/binary"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/database"
+)
+
+const ok = "\x00\x00\x00\x02\x00\x00\x00"
+
+// liar is a server that answers a login in one way, and every SELECT in another.
+func liar(t *testing.T, login string, answers ...string) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				number := byte(0)
+				say := func(text string) {
+					head := make([]byte, 4)
+					binary.LittleEndian.PutUint32(head, uint32(len(text)))
+					head[3] = number
+					number++
+					_, _ = c.Write(append(head, text...))
+				}
+				hear := func() (string, bool) {
+					head := make([]byte, 4)
+					if _, err := io.ReadFull(c, head); err != nil {
+						return "", false
+					}
+					number = head[3] + 1
+					text := make([]byte, int(head[0])|int(head[1])<<8|int(head[2])<<16)
+					_, err := io.ReadFull(c, text)
+					return string(text), err == nil
+				}
+				// Protocol::HandshakeV10 (MySQL's internals manual).
+				say("\x0a10.11.0-MariaDB\x00\x01\x00\x00\x00saltsalt\x00\xff\xf7\x21\x02\x00\xff\x81\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00mysql_native_password\x00")
+				if _, more := hear(); !more {
+					return
+				}
+				say(login)
+				for query, more := hear(); more; query, more = hear() {
+					if !strings.Contains(query, "SELECT") {
+						say(ok)
+						continue
+					}
+					for _, a := range answers {
+						say(a)
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// A site's settings choose the server, and one that is made for it took the program down
+// that looks after other sites as well.
+func TestAServerThatBreaksTheProtocolIsAnError(t *testing.T) {
+	huge := "\xfe" + strings.Repeat("\xff", 7)
+	column := "\x03def\x00\x00\x00\x01a\x00\x0c\x21\x00\xff\xff\xff\xff\xfd\x00\x00\x00\x00\x00"
+	for name, answers := range map[string][]string{
+		"more columns than there can be":         {huge + "\x7f"},
+		"columns without end":                    {huge + "\x00"},
+		"a column of nothing":                    {"\x01", ""},
+		"a column that breaks off":               {"\x01", "\x03de"},
+		"a text longer than the packet":          {"\x01", column, "\xfe\x00\x00\x02\x00", "\xfe\xff\xff\xff\xff\xff\xff\xff\x7f"},
+		"nothing":                                {""},
+		"an error that breaks off":               {"\xff"},
+		"at the login, an error that breaks off": {"\xff"},
+		"at the login, nothing":                  {""},
+		"at the login, another way that is none": {"\xfe"},
+		"at the login, more":                     {"\x01"},
+		"it wants a file":                        {"\xfb/etc/passwd"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			login := ok
+			if strings.HasPrefix(name, "at the login") {
+				login = answers[0]
+			}
+			_, err := Open(t.Context(), Config{Host: "127.0.0.1", Port: liar(t, login, answers...), User: "u", Password: "p", Name: "museum", TLS: database.TLS{Mode: "off"}, OpenTime: time.Second})
+			require.Error(t, err)
+			assert.NotContains(t, err.Error(), "goroutine")
+		})
+	}
+}
