@@ -34,7 +34,13 @@ const museum = "kestrelpoint"
 // the end of the configuration.
 func newBench(t *testing.T, entry, more string) *bench {
 	t.Helper()
-	b := &bench{t: t, dir: t.TempDir(), clock: time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)}
+	return newBenchIn(t, t.TempDir(), entry, more)
+}
+
+// newBenchIn does so in a folder.
+func newBenchIn(t *testing.T, dir, entry, more string) *bench {
+	t.Helper()
+	b := &bench{t: t, dir: dir, clock: time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)}
 	b.site = httptest.NewServer(lampblack.Handler(b.path("htdocs")))
 	t.Cleanup(b.site.Close)
 	require.NoError(t, lampblack.Build(t.Context(), b.path("htdocs"), b.site.URL))
