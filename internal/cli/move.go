@@ -28,7 +28,7 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Usage: "the new site's `NAME`: one that the configuration has, or a new one", Required: true},
 			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`"},
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
-			&cli.StringSliceFlag{Name: "database", Usage: "its database, such as `\"mysql: user@127.0.0.1:3306/name\"`; LABEL= before it where there are several"},
+			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
 			&cli.StringSliceFlag{Name: "stores", Usage: "the `STORE` for its archives; may be given again (default: those of the old site)"},
 			&cli.StringSliceFlag{Name: "also", Usage: "a further pair to change, `OLD=NEW`: two addresses with http:// or https://, or two folders"},
