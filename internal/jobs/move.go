@@ -331,6 +331,7 @@ func (a *Agent) identity(ctx context.Context, db site.Database) string {
 
 // vacant refuses a place at which something is, unless it is to be set aside.
 func (a *Agent) vacant(ctx context.Context, m *Move) error {
+	foreign := false
 	names, err := a.Disk.ReadNames(m.Entry.Root)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("the new webroot: %w", err)
@@ -349,10 +350,13 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
 		}
 		if len(tables) > 0 {
+			foreign = true
 			m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which has %d tables", db.Where(), len(tables)))
 		}
 	}
-	if len(m.Replaces) > 0 && m.New && !m.Order.Anyway {
+	// A database that was named just now is not known to be the site's.
+	foreign = foreign && len(m.Order.Databases) > 0
+	if len(m.Replaces) > 0 && (m.New || foreign) && !m.Order.Anyway {
 		return reason.New(reason.PlaceTaken, reason.Names{"site": m.Order.To}, "something is at the new place: %s", strings.Join(m.Replaces, "; "))
 	}
 	return nil
@@ -380,7 +384,11 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 		return err
 	})
 	if err != nil {
-		return nil, errors.Join(catalog.BecauseDamaged(m.Order.Archive, err), undo())
+		err = catalog.BecauseDamaged(m.Order.Archive, err)
+		if left, unread := restore.Journals(a.State, m.Order.To); unread != nil || len(left) > 0 {
+			return nil, err // what is half done is found by the entry
+		}
+		return nil, errors.Join(err, undo())
 	}
 	if r.Report, err = m.Plan.Report(); err != nil {
 		a.warnf("the changes could not all be written down: %w", err)

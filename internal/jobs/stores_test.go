@@ -162,10 +162,7 @@ func TestVerifyIsOfWhatWasAskedFor(t *testing.T) {
 
 func TestDiscoverDescribesASiteByItsArchives(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("/var/tmp", "revlet-discover-") // no site lies in /dev, where memory may be
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	b := newBenchIn(t, dir, "", "")
+	b := newBenchIn(t, varTmp(t), "", "") // no site lies in /dev, where memory may be
 	b.month(2)
 	require.NoError(t, os.WriteFile(b.path("far/museum.zip"), nil, 0o600))
 	fresh := New()
