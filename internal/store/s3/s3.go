@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"path"
 	"strings"
@@ -272,8 +273,8 @@ func (s *Store) list(ctx context.Context, dir string, deep bool, visit func(mini
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, dir string) (all []store.Info, err error) {
 	err = s.list(ctx, dir, true, func(o minio.ObjectInfo) {
-		name := s.name(o.Key)
-		if !strings.HasPrefix(name, ".") && !strings.Contains(name, "/.") && !strings.HasSuffix(name, "/") {
+		name := s.name(o.Key) // the far end may name what was not asked for
+		if strings.HasPrefix(o.Key, s.below(dir)) && fs.ValidPath(name) && !strings.HasPrefix(name, ".") && !strings.Contains(name, "/.") {
 			all = append(all, store.Info{Name: name, Bytes: o.Size, Changed: o.LastModified})
 		}
 	})

@@ -72,6 +72,7 @@ func (a *answers) RoundTrip(r *http.Request) (*http.Response, error) {
 // Whatever a server lists: names below the folder that was asked for.
 func FuzzListing(f *testing.F) {
 	f.Add([]byte(listingHead + fileEntry + "</ListBucketResult>"))
+	f.Add([]byte(listingHead + strings.Replace(fileEntry, "kestrelpoint", "elsewhere", 1) + "</ListBucketResult>"))
 	f.Add([]byte(listingHead + strings.Replace(fileEntry, "deep/kestrelpoint", "deep/../kestrelpoint/../..", 1) + "</ListBucketResult>"))
 	far := &answers{}
 	s := opened(f, "far.example", far)
