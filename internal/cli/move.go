@@ -108,7 +108,7 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 
 func moveJSON(m *jobs.Move, r move.Report) map[string]any {
 	return map[string]any{"archive": m.Order.Archive.Name, "from": m.Order.Archive.Site, "site": m.Order.To, "root": m.Entry.Root, "address": m.Site.Address,
-		"replaces": render.NonNil(m.Replaces), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files)}
+		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files)}
 }
 
 func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) error {

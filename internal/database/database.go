@@ -257,9 +257,8 @@ type Target interface {
 	// DropStage deletes what is staged; DropAside what was set aside.
 	DropStage(ctx context.Context, p *Plan) error
 	DropAside(ctx context.Context, p *Plan) error
-	// Change sets column, in the rows of table where a column is a value. It is for
-	// copies.
-	Change(ctx context.Context, table, column, where, is, to string) error
+	// Edit changes rows of the live tables, all of the edits or none.
+	Edit(ctx context.Context, edits ...Edit) error
 	// AsideSource opens what was set aside for reading; nil where that is a file.
 	AsideSource(ctx context.Context, p *Plan) (Source, error)
 	Close() error

@@ -2,10 +2,7 @@ package jobs
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -34,31 +31,12 @@ func (a *Agent) databasesPath(name string) string {
 }
 
 func (a *Agent) readDatabasePlaces(name string) (p databasePlaces, err error) {
-	data, err := a.Disk.ReadFile(a.databasesPath(name))
-	if errors.Is(err, fs.ErrNotExist) {
-		return p, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, &p)
-	}
-	if err != nil {
-		return p, fmt.Errorf("read where the databases of %s were: %w", name, err)
-	}
-	return p, nil
+	_, err = a.State.ReadNote(a.databasesPath(name), &p, "where the databases of "+name+" were")
+	return p, err
 }
 
 func (a *Agent) saveDatabasePlaces(name string, p databasePlaces) error {
-	data, err := json.Marshal(p)
-	if err == nil {
-		err = a.Disk.MkdirAll(filepath.Dir(a.databasesPath(name)), 0o700)
-	}
-	if err == nil {
-		err = a.Disk.WriteFile(a.databasesPath(name), data, 0o600)
-	}
-	if err != nil {
-		return fmt.Errorf("remember where the databases of %s are: %w", name, err)
-	}
-	return nil
+	return a.State.WriteNote(a.databasesPath(name), p, "where the databases of "+name+" are")
 }
 
 // chosenBySettings are the places on servers that the site's settings have chosen, not the

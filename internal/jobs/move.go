@@ -12,8 +12,11 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
+
 	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
@@ -51,6 +54,8 @@ type Move struct {
 	New   bool
 	// Replaces says in words what is at the new place.
 	Replaces []string
+	// Beside says what is there too, and stays: it belongs to another site.
+	Beside []string
 }
 
 // Moved is what came of a move.
@@ -344,20 +349,27 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 			continue
 		}
 		all := db
-		all.Prefix = ""
+		all.Prefix, all.OwnTables = "", nil
 		tables, err := a.tableNames(ctx, all)
 		if err != nil {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
 		}
-		if len(tables) > 0 {
-			foreign = true
-			m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which has %d tables", db.Where(), len(tables)))
+		mine, err := a.tableNames(ctx, db)
+		if err != nil {
+			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
+		}
+		foreign = foreign || len(tables) > 0
+		if len(mine) > 0 {
+			m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which has %s", db.Where(), english.Plural(len(mine), "table", "")))
+		}
+		if n := len(tables) - len(mine); n > 0 {
+			m.Beside = append(m.Beside, fmt.Sprintf("%s of another site in %s", english.Plural(n, "table", ""), db.Where()))
 		}
 	}
 	// A database that was named just now is not known to be the site's.
 	foreign = foreign && len(m.Order.Databases) > 0
-	if len(m.Replaces) > 0 && (m.New || foreign) && !m.Order.Anyway {
-		return reason.New(reason.PlaceTaken, reason.Names{"site": m.Order.To}, "something is at the new place: %s", strings.Join(m.Replaces, "; "))
+	if there := slices.Concat(m.Replaces, m.Beside); len(there) > 0 && (m.New || foreign) && !m.Order.Anyway {
+		return reason.New(reason.PlaceTaken, reason.Names{"site": m.Order.To}, "something is at the new place: %s", strings.Join(there, "; "))
 	}
 	return nil
 }
@@ -457,7 +469,7 @@ func (a *Agent) makeAnew(ctx context.Context, s *site.Site) error {
 			return err
 		}
 		for _, row := range s.Recipe.Move.Anew {
-			err = errors.Join(err, target.Change(ctx, db.Prefix+row.Table, row.Column, row.Where, row.Is, ""))
+			err = errors.Join(err, target.Edit(ctx, database.Edit{Table: db.Prefix + row.Table, Where: map[string]string{row.Where: row.Is}, Set: map[string]string{row.Column: ""}}))
 		}
 		if err := errors.Join(err, target.Close()); err != nil {
 			return fmt.Errorf("empty what the CMS makes anew: %w", err)

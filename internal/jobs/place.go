@@ -1,9 +1,7 @@
 package jobs
 
 import (
-	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"path/filepath"
@@ -50,15 +48,8 @@ func (a *Agent) unconfirmedPath(name string) string {
 // noteUnconfirmed remembers that nobody has confirmed yet where sites lie.
 func (a *Agent) noteUnconfirmed(sites map[string]config.Site) error {
 	for name, s := range sites {
-		data, err := json.Marshal(placesOf(s))
-		if err == nil {
-			err = a.Disk.MkdirAll(filepath.Dir(a.unconfirmedPath(name)), 0o700)
-		}
-		if err == nil {
-			err = a.Disk.WriteFile(a.unconfirmedPath(name), data, 0o600)
-		}
-		if err != nil {
-			return fmt.Errorf("note that the place of site %s is not confirmed: %w", name, err)
+		if err := a.State.WriteNote(a.unconfirmedPath(name), placesOf(s), "that the place of site "+name+" is not confirmed"); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -68,15 +59,8 @@ func (a *Agent) noteUnconfirmed(sites map[string]config.Site) error {
 // said so, and that nobody has confirmed. A webroot that was changed there since is a
 // person's word.
 func (a *Agent) Unconfirmed(name string) (paths []string, err error) {
-	data, err := a.Disk.ReadFile(a.unconfirmedPath(name))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, &paths)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("read whether the place of site %s was confirmed: %w", name, err)
+	if _, err := a.State.ReadNote(a.unconfirmedPath(name), &paths, "whether the place of site "+name+" was confirmed"); err != nil {
+		return nil, err
 	}
 	if len(paths) == 0 || paths[0] != a.Config.Sites[name].Root {
 		return nil, nil

@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -65,15 +64,9 @@ func (a *Agent) signingKey() (*signing.Key, error) { return signing.Open(a.Disk,
 // signersOf gathers whose archives of a site are taken.
 func (a *Agent) signersOf(site string) (*signers, error) {
 	s := &signers{named: a.SignedBy}
-	data, err := a.Disk.ReadFile(a.State.Signers(site))
-	switch {
-	case err == nil:
-		s.seen, err = true, json.Unmarshal(data, s)
-	case errors.Is(err, fs.ErrNotExist):
-		err = nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("read whose archives of %s are taken: %w", site, err)
+	var err error
+	if s.seen, err = a.State.ReadNote(a.State.Signers(site), s, "whose archives of "+site+" are taken"); err != nil {
+		return nil, err
 	}
 	for _, key := range a.Config.Sites[site].SignedBy {
 		public := signing.Public(key)
@@ -93,17 +86,7 @@ func (a *Agent) signersOf(site string) (*signers, error) {
 
 func (a *Agent) saveSigners(site string, s *signers) error {
 	kept := signers{Accepted: s.Accepted, Keys: slices.DeleteFunc(slices.Clone(s.Keys), func(k Signer) bool { return k.How == SignerConfigured })}
-	data, err := json.Marshal(kept)
-	if err == nil {
-		err = a.Disk.MkdirAll(filepath.Dir(a.State.Signers(site)), 0o700)
-	}
-	if err == nil {
-		err = a.Disk.WriteFile(a.State.Signers(site), data, 0o600)
-	}
-	if err != nil {
-		return fmt.Errorf("remember whose archives of %s are taken: %w", site, err)
-	}
-	return nil
+	return a.State.WriteNote(a.State.Signers(site), kept, "whose archives of "+site+" are taken")
 }
 
 // how tells why a record's signer is taken; empty when it is not.

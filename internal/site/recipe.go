@@ -44,6 +44,10 @@ type Recipe struct {
 	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
+	// SiteTitle says where the site's own title stands.
+	SiteTitle TitleSource `yaml:"site_title"`
+	// Accounts says where the CMS keeps its accounts.
+	Accounts Accounts `yaml:"accounts"`
 	// Move says what is special when a site comes up at another place.
 	Move Move `yaml:"move"`
 }
@@ -128,6 +132,12 @@ type AddressSource struct {
 	// come before them where they are there.
 	Also     []string `yaml:"also"`
 	Settings []string `yaml:"settings"`
+}
+
+// TitleSource says in which table row, or in which setting, the CMS keeps the site's title.
+type TitleSource struct {
+	Setting string `yaml:"setting"`
+	Row     `yaml:",inline"`
 }
 
 // Relation leads from a row to others: From, To and Parent are each a table,

@@ -46,6 +46,9 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 	for _, what := range m.Replaces {
 		lines = append(lines, [2]string{"set aside", what})
 	}
+	for _, what := range m.Beside {
+		lines = append(lines, [2]string{"stays", what})
+	}
 	a.Facts(lines)
 	fmt.Fprintln(a.Out)
 }

@@ -171,10 +171,11 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
-// Change implements database.Target.
-func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
-	_, err := db.pool.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(column), quote(where)), to, is)
-	return err
+// Edit implements database.Target. Tables of an engine without transactions keep what was
+// changed before an edit that fails.
+func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
+	plain := func(s string) string { return s }
+	return database.EditAll(ctx, db.pool, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: plain}, edits)
 }
 
 // Identity tells which database this is, whatever it was reached by: its server's data

@@ -149,10 +149,22 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
-// Change implements database.Target.
-func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
-	_, err := db.conn.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = $1 WHERE %s::text = $2", quote(table), quote(column), quote(where)), to, is)
-	return err
+// Edit implements database.Target.
+func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
+	d := database.Dialect{Quote: quote, Mark: func(n int) string { return "$" + strconv.Itoa(n) }, Text: func(c string) string { return c + "::text" }}
+	return pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
+		for _, e := range edits {
+			statement, values := e.Statement(d)
+			tag, err := tx.Exec(ctx, statement, values...)
+			if err == nil {
+				err = e.Check(tag.RowsAffected())
+			}
+			if err != nil {
+				return fmt.Errorf("change rows of %s: %w", e.Table, err)
+			}
+		}
+		return nil
+	})
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -122,15 +122,15 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 	return v, err
 }
 
-// Change implements database.Target.
-func (db *Database) Change(ctx context.Context, table, column, where, is, to string) error {
+// Edit implements database.Target.
+func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 	pool, err := sql.Open("sqlite", dsn(db.c.Path, "mode=rw&_pragma=busy_timeout(30000)"))
 	if err != nil {
 		return err
 	}
 	defer pool.Close()
-	_, err = pool.ExecContext(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(column), quote(where)), to, is)
-	return err
+	text := func(c string) string { return "CAST(" + c + " AS TEXT)" }
+	return database.EditAll(ctx, pool, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: text}, edits)
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -62,6 +62,15 @@ const (
 	CannotMove     Reason = "cannot-move"
 	SettingsByHand Reason = "settings-by-hand"
 	PlaceTaken     Reason = "place-taken"
+	// NoSuchAccount: "site" has no account of that name. NoAccounts: what accounts there
+	// are is not known of its CMS. OtherRows: another number of rows than was
+	// expected would change. ChangedSince: what is to be taken back was changed again. WorkAs: root is
+	// not to work in the folders of "account".
+	NoSuchAccount Reason = "no-such-account"
+	NoAccounts    Reason = "no-accounts"
+	OtherRows     Reason = "other-rows"
+	ChangedSince  Reason = "changed-since"
+	WorkAs        Reason = "work-as"
 	// OlderServer: the archive is of a newer database server.
 	OlderServer Reason = "older-server"
 	// OtherSite: the archive looks like one of another site. OtherCMS: of another

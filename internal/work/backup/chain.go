@@ -1,10 +1,6 @@
 package backup
 
 import (
-	"encoding/json"
-	"errors"
-	"fmt"
-	"io/fs"
 	"path/filepath"
 
 	"revlet/internal/archives/archive"
@@ -27,32 +23,11 @@ type chain struct {
 
 func openChain(st *state.State, site string) (*chain, error) {
 	c := &chain{file: filepath.Join(st.Dir, "chain", site+".json"), st: st}
-	data, err := st.Disk.ReadFile(c.file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return c, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, c)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("what is remembered of the last record: %w", err)
-	}
-	return c, nil
+	_, err := st.ReadNote(c.file, c, "the last record of "+site)
+	return c, err
 }
 
-func (c *chain) save() error {
-	data, err := json.Marshal(c)
-	if err == nil {
-		err = c.st.Disk.MkdirAll(filepath.Dir(c.file), 0o700)
-	}
-	if err == nil {
-		err = c.st.Disk.WriteFile(c.file, data, 0o600)
-	}
-	if err != nil {
-		return fmt.Errorf("remember the last record: %w", err)
-	}
-	return nil
-}
+func (c *chain) save() error { return c.st.WriteNote(c.file, c, "the last record") }
 
 // adopt takes a record of a run that died for the last one, if it has come to be, and to
 // be the next.

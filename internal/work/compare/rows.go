@@ -245,6 +245,14 @@ func eachRow(ctx context.Context, texts Texts, name TableName, engine string, he
 	return err
 }
 
+// EachRow visits the rows in a table's SQL text. A row is only good until the visit returns.
+func EachRow(ctx context.Context, texts Texts, name TableName, engine string, visit func(Row) error) error {
+	var columns []string
+	return eachRow(ctx, texts, name, engine, func(line string) { columns = columnsOf(line) }, func(row []byte) error {
+		return visit(rowOf(columns, string(row), engine))
+	})
+}
+
 // copiedRows reads the text format of COPY: a row a line.
 func copiedRows(in *bufio.Reader, head func(string), visit func([]byte) error) error {
 	inside := false

@@ -120,6 +120,7 @@ func TestValues(t *testing.T) {
 	assert.Equal(t, []string{"a\nb", "Ok", `back\`, "9e999"}, Values("(CAST(x'610a62' AS TEXT),x'4f6b','back\\',9e999)", "sqlite"))
 	assert.Equal(t, []string{"", "tab\there", `\N`}, Values("\\N\ttab\\there\t\\\\N", "postgres"))
 	assert.Equal(t, []string{"a`b", "c"}, columnsOf("INSERT INTO `t (x` (`a``b`, `c`) VALUES"))
+	assert.Equal(t, []string{"rowid", "uid", "b"}, columnsOf(`INSERT INTO "t" (rowid, "uid", "b") VALUES`))
 }
 
 // A rule tells of a row what is new and what it means, and finds it again in

@@ -26,10 +26,12 @@ func columnsOf(head string) []string {
 	return all
 }
 
-// quotedName cuts the quoted name off that a text begins with.
+// quotedName cuts the name off that a text begins with: one in quotes, or a plain word such
+// as rowid, which stands for the number of a row in SQLite.
 func quotedName(s string) (name, rest string, ok bool) {
 	if s == "" || s[0] != '`' && s[0] != '"' {
-		return "", s, false
+		end := strings.IndexAny(s, ",)")
+		return s[:max(0, end)], s[max(0, end):], end > 0
 	}
 	var b strings.Builder
 	for i := 1; i < len(s); i++ {

@@ -286,7 +286,7 @@ func (j Job) readdress(ctx context.Context, db site.Database, address site.Addre
 	}
 	defer target.Close()
 	for _, is := range append([]string{address.Is}, address.Also...) {
-		if err := target.Change(ctx, db.Prefix+address.Table, address.Column, address.Where, is, j.Address); err != nil {
+		if err := target.Edit(ctx, database.Edit{Table: db.Prefix + address.Table, Where: map[string]string{address.Where: is}, Set: map[string]string{address.Column: j.Address}}); err != nil {
 			return fmt.Errorf("tell the copy its address: %w", err)
 		}
 	}

@@ -1,0 +1,102 @@
+package jobs
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+)
+
+// What was there is written down before anything changes, so that it can be taken back
+// wherever a run died.
+func TestAChangedAccountCanBeTakenBack(t *testing.T) {
+	b := newBench(t, "", "")
+	b.month(1)
+	secret := func() string {
+		s, err := site.Open(museum, b.Config.Sites[museum])
+		require.NoError(t, err)
+		v, err := b.lookUp(t.Context(), s.Databases[0], &ValueChange{Table: "users", Column: "secret", Row: map[string]string{"id": "1"}})
+		require.NoError(t, err)
+		return v
+	}
+	old := secret()
+	b.Disk.Fault = func(op, path string) error {
+		if strings.Contains(path, "/accounts/") {
+			return errors.New("the disk is full")
+		}
+		return nil
+	}
+	_, err := b.SetAccount(t.Context(), museum, "keeper", PasswordOf, "the lamp of 1871")
+	require.ErrorContains(t, err, "the disk is full")
+	assert.Equal(t, old, secret(), "what cannot be taken back is not done")
+	b.Disk.Fault = nil
+
+	c, err := b.SetAccount(t.Context(), museum, "keeper", PasswordOf, "the lamp of 1871")
+	require.NoError(t, err)
+	assert.Equal(t, old, c.Before)
+	assert.Equal(t, c.After, secret())
+	info, err := os.Stat(b.changesPath(museum))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "hashes are nobody else's")
+
+	// As if a run had died after it wrote down what it was about to do.
+	all, err := b.valueChanges(museum)
+	require.NoError(t, err)
+	half := *c
+	half.Before, half.After = c.After, "never written"
+	require.NoError(t, b.State.WriteNote(b.changesPath(museum), append(all, &half), "x"))
+	_, err = b.UndoAccount(t.Context(), museum)
+	require.NoError(t, err)
+	assert.Equal(t, c.After, secret(), "there was nothing to take back")
+	_, err = b.UndoAccount(t.Context(), museum)
+	require.NoError(t, err)
+	assert.Equal(t, old, secret())
+
+	elsewhere := *c
+	elsewhere.Where = "/srv/other.db"
+	require.NoError(t, b.State.WriteNote(b.changesPath(museum), []*ValueChange{&elsewhere}, "x"))
+	_, err = b.UndoAccount(t.Context(), museum)
+	assert.True(t, reason.Is(err, reason.ChangedSince), "%v", err)
+	assert.Equal(t, old, secret())
+}
+
+// Root writes into no database file that somebody else could exchange for a link.
+func TestRootDoesNotFollowOthersToADatabase(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root has anything to lose")
+	}
+	dir := filepath.Join(varTmp(t), "site")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	file := filepath.Join(dir, "x.db")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	db := site.Database{Engine: "sqlite", Path: file}
+	require.NoError(t, asOwner(db))
+	for name, change := range map[string]func() error{
+		"the file is another's":   func() error { return os.Chown(file, 12345, 0) },
+		"the folder is another's": func() error { return os.Chown(dir, 12345, 0) },
+		"all may write to it":     func() error { return os.Chmod(dir, 0o777) },
+		"its group may write":     func() error { return os.Chmod(dir, 0o775) },
+		"it is another's link": func() error {
+			require.NoError(t, os.Remove(file))
+			require.NoError(t, os.Symlink("/etc/passwd", file))
+			return os.Lchown(file, 12345, 0)
+		},
+	} {
+		require.NoError(t, os.Chown(file, 0, 0))
+		require.NoError(t, os.Chown(dir, 0, 0))
+		require.NoError(t, os.Chmod(dir, 0o755))
+		require.NoError(t, change(), name)
+		assert.True(t, reason.Is(asOwner(db), reason.WorkAs), name)
+		if name == "it is another's link" {
+			require.NoError(t, os.Remove(file))
+			require.NoError(t, os.WriteFile(file, nil, 0o644))
+		}
+	}
+}
