@@ -34,6 +34,8 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "also", Usage: "a further pair to change, `OLD=NEW`: two addresses with http:// or https://, or two folders"},
 			&cli.StringSliceFlag{Name: "keep", Usage: "a column whose values stay, `TABLE.COLUMN`"},
 			&cli.BoolFlag{Name: "mail-too", Usage: "change the host name in mail addresses, too"},
+			&cli.BoolFlag{Name: "copy", Usage: "make a practice copy: search engines are kept out, mail and scheduled tasks are off, the title says it"},
+			&cli.StringSliceFlag{Name: "extensions-off", Usage: "do not load the extension `NAME` (its folder), or all; may be given again"},
 			&cli.StringFlag{Name: "changes", Usage: "write every value that changes into `FILE`, a JSON line each"},
 			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is: it is set aside"},
 			beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
@@ -54,6 +56,7 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
 	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
 	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
+	o.Copy, o.ExtensionsOff = c.Bool("copy"), c.StringSlice("extensions-off")
 	for _, pair := range c.StringSlice("also") {
 		old, now, ok := strings.Cut(pair, "=")
 		if !ok {
@@ -108,7 +111,7 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 
 func moveJSON(m *jobs.Move, r move.Report) map[string]any {
 	return map[string]any{"archive": m.Order.Archive.Name, "from": m.Order.Archive.Site, "site": m.Order.To, "root": m.Entry.Root, "address": m.Site.Address,
-		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files)}
+		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files), "rows_changed": render.NonNil(r.Rows), "notes": render.NonNil(r.Notes), "copy": m.Order.Copy}
 }
 
 func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) error {

@@ -16,7 +16,6 @@ import (
 
 	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
-	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
@@ -85,7 +84,7 @@ func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
 		return nil, err
 	}
 	var err error
-	m.Plan, err = move.New(o.Archive, m.Site, o.Options)
+	m.Plan, err = move.New(ctx, o.Archive, m.Site, o.Options)
 	return m, err
 }
 
@@ -405,9 +404,6 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 	if r.Report, err = m.Plan.Report(); err != nil {
 		a.warnf("the changes could not all be written down: %w", err)
 	}
-	if err := a.makeAnew(ctx, m.Site); err != nil {
-		a.warn(err)
-	}
 	r.Answers = a.checkRestored(ctx, m.Site)
 	return r, nil
 }
@@ -453,27 +449,4 @@ func (a *Agent) addEntry(m *Move, r *Moved) (undo func() error, err error) {
 		}
 		return a.Disk.WriteFile(path, before, 0o600)
 	}, nil
-}
-
-// makeAnew empties what the CMS makes anew at its new place.
-func (a *Agent) makeAnew(ctx context.Context, s *site.Site) error {
-	if s.Recipe == nil || len(s.Recipe.Move.Anew) == 0 {
-		return nil
-	}
-	for _, db := range s.Databases {
-		if _, own := s.Recipe.Databases[db.Label]; !own {
-			continue
-		}
-		target, err := a.openTarget(ctx, db, sqlite.FileMode{}, filepath.Dir(db.Path))
-		if err != nil {
-			return err
-		}
-		for _, row := range s.Recipe.Move.Anew {
-			err = errors.Join(err, target.Edit(ctx, database.Edit{Table: db.Prefix + row.Table, Where: map[string]string{row.Where: row.Is}, Set: map[string]string{row.Column: ""}}))
-		}
-		if err := errors.Join(err, target.Close()); err != nil {
-			return fmt.Errorf("empty what the CMS makes anew: %w", err)
-		}
-	}
-	return nil
 }

@@ -63,7 +63,8 @@ var ErrMayLeadElsewhere = errors.New("the copy might use what is live")
 // selfContained refuses settings that take in other files which might say otherwise,
 // CMS files that choose a database themselves, and networks of sites, whose addresses
 // stand in many rows.
-func (r *Recipe) selfContained(s settings, root, rel string, read ReadFunc) error {
+func (r *Recipe) selfContained(s settings, p Pointing, rel string, read ReadFunc) error {
+	root := p.Root
 	there := func(name string) bool {
 		_, err := read(name)
 		return err == nil || !errors.Is(err, fs.ErrNotExist)
@@ -74,7 +75,7 @@ func (r *Recipe) selfContained(s settings, root, rel string, read ReadFunc) erro
 		}
 	}
 	for _, name := range r.Settings.Network {
-		if v, is := s.Text(name); is && v != "" && v != "0" {
+		if v, is := s.Text(name); is && v != "" && v != "0" && !p.Network {
 			return fmt.Errorf("%w: it is a network of sites (%s), whose addresses lead to the live one", ErrMayLeadElsewhere, name)
 		}
 	}

@@ -21,14 +21,14 @@ func TestACopyIsNotServedThatMightLeadElsewhere(t *testing.T) {
 		for _, name := range more {
 			files[name] = "<?php"
 		}
-		_, content, err := recipe.Point(Pointing{Root: "/srv/copy", Address: "http://127.0.0.1:8118", Databases: []Database{{Label: "main", Engine: "mysql", Host: "127.0.0.1", Port: 4406, Name: "museum", User: "keeper", Password: "x"}}},
+		pointed, err := recipe.Point(Pointing{Root: "/srv/copy", Address: "http://127.0.0.1:8118", Databases: []Database{{Label: "main", Engine: "mysql", Host: "127.0.0.1", Port: 4406, Name: "museum", User: "keeper", Password: "x"}}},
 			func(rel string) ([]byte, error) {
 				if text, ok := files[rel]; ok {
 					return []byte(text), nil
 				}
 				return nil, fs.ErrNotExist
 			})
-		return string(content), err
+		return string(pointed.Content), err
 	}
 	content, err := point(plainSettings)
 	require.NoError(t, err)

@@ -2,9 +2,12 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"net"
+	"net/url"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -24,23 +27,37 @@ type Pointing struct {
 	// Moved has the copy go on as a site of its own: names and accounts may differ, and
 	// nothing is switched off.
 	Moved bool
+	// Network tells that the addresses of all sites of a network are changed, too.
+	Network bool
+	// Settings get other values where they are there; Insert are statements that are added
+	// to settings in PHP.
+	Settings map[string]string
+	Insert   []string
 }
 
-// Point changes the settings of a copy so that they lead to its own databases. It
-// returns the settings file, relative to the webroot, and its new content. A
-// setting that does not stand there as a plain value is an error: the copy would
-// lead to what is live.
-func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, err error) {
+// Pointed is a settings file that was changed: its path, relative to the webroot, and its
+// content.
+type Pointed struct {
+	Rel     string
+	Content []byte
+	// Missing are those of Pointing.Settings that are not there.
+	Missing []string
+}
+
+// Point changes the settings of a copy so that they lead to its own databases. A setting
+// that does not stand there as a plain value is an error: the copy would lead to what is
+// live.
+func (r *Recipe) Point(p Pointing, read ReadFunc) (out Pointed, err error) {
 	s, rel, err := r.readSettings(p.Root, p.File, read)
 	if err != nil {
-		return "", nil, err
+		return out, err
 	}
-	content, err = read(rel)
+	content, err := read(rel)
 	if err != nil {
-		return "", nil, err
+		return out, err
 	}
-	if err := r.selfContained(s, p.Root, rel, read); err != nil {
-		return "", nil, err
+	if err := r.selfContained(s, p, rel, read); err != nil {
+		return out, err
 	}
 	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: filepath.Dir(filepath.Join(p.Root, rel)), was: s, moved: p.Moved}
 	for _, db := range p.Databases {
@@ -48,20 +65,48 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (rel string, content []byte, e
 			edit.database(want, db, p.Root)
 		}
 	}
+	address := p.Address
+	if name := r.Address.Path; name != "" {
+		if u, err := url.Parse(p.Address); err == nil {
+			address = u.Scheme + "://" + u.Host
+			if was, there := s.Text(name); there || u.Path != "" {
+				edit.set(name, slashed(strings.TrimRight(u.Path, "/"), was))
+			}
+		}
+	}
 	for _, name := range append([]string{r.Address.Setting}, r.Address.Settings...) {
 		if _, there := s.Text(name); name != "" && there {
-			edit.set(name, p.Address)
+			edit.set(name, address)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Settings)) {
+		if _, there := s.Text(name); there {
+			edit.set(name, p.Settings[name])
+		} else {
+			out.Missing = append(out.Missing, name)
 		}
 	}
 	for _, constant := range r.Still {
-		if !p.Moved {
-			edit.still(constant)
+		if _, there := s.Text(constant); !p.Moved && !there {
+			edit.insert("define('" + constant + "', true);")
 		}
 	}
-	if edit.err != nil {
-		return "", nil, fmt.Errorf("point %s at the copy: %w", filepath.Join(p.Root, rel), edit.err)
+	for _, statement := range p.Insert {
+		edit.insert(statement)
 	}
-	return rel, []byte(edit.text), r.pointed(p, rel, []byte(edit.text), read)
+	if edit.err != nil {
+		return out, fmt.Errorf("point %s at the copy: %w", filepath.Join(p.Root, rel), edit.err)
+	}
+	out.Rel, out.Content = rel, []byte(edit.text)
+	return out, r.pointed(p, rel, out.Content, read)
+}
+
+// slashed is a path that ends with a slash if another does.
+func slashed(path, like string) string {
+	if strings.HasSuffix(like, "/") {
+		path += "/"
+	}
+	return path
 }
 
 // defaultPorts are those that need not be said, by engine.
@@ -126,13 +171,13 @@ func (e *edit) set(name, value string) {
 	e.text = line.ReplaceAllLiteralString(e.text, name+": "+strconv.Quote(value))
 }
 
-// still defines a constant that keeps a copy from working for itself, such as
-// sending mail, unless the file has it.
-func (e *edit) still(constant string) {
-	if _, there := e.was.Text(constant); there || e.syntax != "php" {
-		return
-	}
-	if _, after, ok := strings.Cut(e.text, "<?php"); ok {
-		e.text = "<?php\ndefine('" + constant + "', true);\n" + after
+// insert adds a statement, if the settings are PHP.
+func (e *edit) insert(statement string) {
+	if e.err == nil && e.syntax == "php" {
+		if text, err := phpliteral.Insert(e.text, statement); err == nil {
+			e.text = text
+		} else {
+			e.err = err
+		}
 	}
 }

@@ -59,10 +59,53 @@ type Move struct {
 	Keep []string `yaml:"keep"`
 	// Texts are files, relative to the webroot, in which addresses and folders stand.
 	Texts []string `yaml:"texts"`
+	// Hosts are settings whose value is a host name of the site, Paths those whose value is a
+	// path of its address.
+	Hosts []string `yaml:"hosts"`
+	Paths []string `yaml:"paths"`
+	// Network are tables with a row for each site of a network.
+	Network []NetworkTable `yaml:"network"`
 	// Anew are rows whose value the CMS makes anew when it is empty.
 	Anew []Row `yaml:"anew"`
 	// Afterwards is what a person has to do at the new place.
 	Afterwards []string `yaml:"afterwards"`
+	// Copy are steps that keep a practice copy quiet, NotInCopy what none of them does.
+	Copy      []CopyStep `yaml:"copy"`
+	NotInCopy []string   `yaml:"not_in_copy"`
+	// Extensions are values that say which extensions are loaded.
+	Extensions []ExtensionList `yaml:"extensions"`
+}
+
+// NetworkTable is a table, without prefix, with a row for each site of a network: Domain and
+// Path are the columns with its host name, and the path of its address.
+type NetworkTable struct {
+	Table  string `yaml:"table"`
+	Domain string `yaml:"domain"`
+	Path   string `yaml:"path"`
+}
+
+// CopyStep is one thing that is done to a practice copy: a row gets another value, or all
+// rows of a table do; a setting does, or a statement is added to settings in PHP that do not
+// have it; or a file is written into the webroot.
+type CopyStep struct {
+	// What says for people what comes of it.
+	What string `yaml:"what"`
+	// Row is the value that becomes To; without Where, it is that of all rows.
+	Row *Row `yaml:"row"`
+	// Setting becomes To; Insert is the statement for settings that do not have it.
+	Setting string `yaml:"setting"`
+	To      string `yaml:"to"`
+	Insert  string `yaml:"insert"`
+	// File, relative to the webroot, gets Content.
+	File    string `yaml:"file"`
+	Content string `yaml:"content"`
+}
+
+// ExtensionList is a value that PHP has serialised, which says which extensions are loaded:
+// a list of their files or, with Keys, a table with the files as its keys.
+type ExtensionList struct {
+	Row  `yaml:",inline"`
+	Keys bool `yaml:"keys"`
 }
 
 // Row is a value in a table without prefix: Column of the row in which Where is Is.
@@ -128,6 +171,8 @@ type AddressSource struct {
 	Column  string `yaml:"column"`
 	Where   string `yaml:"where"`
 	Is      string `yaml:"is"`
+	// Path is a setting with the address's path, where Setting has none.
+	Path string `yaml:"path"`
 	// Also are further rows with the address, by Where; Settings are settings that
 	// come before them where they are there.
 	Also     []string `yaml:"also"`

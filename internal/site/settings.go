@@ -125,6 +125,16 @@ func (r *Recipe) readSettings(root, file string, read ReadFunc) (settings, strin
 		ErrSettings, root, strings.Join(files, ", "), r.Title)
 }
 
+// Values gives the settings of a site that have a plain value, by the names that recipes
+// use. An error wraps ErrSettings.
+func (r *Recipe) Values(root, file string, read ReadFunc) (func(name string) (string, bool), error) {
+	s, _, err := r.readSettings(root, file, read)
+	if err != nil {
+		return nil, err
+	}
+	return s.Text, nil
+}
+
 // filled replaces {name} in a pattern by settings; false when one is missing.
 func filled(pattern string, s settings) (string, bool) {
 	all := true
@@ -182,7 +192,11 @@ func (r *Recipe) databases(root, file string, read ReadFunc) (all []Database, ab
 		db.Label = label
 		all = append(all, db)
 	}
-	return all, above, in.maybe(r.Address.Setting), nil
+	address = in.maybe(r.Address.Setting)
+	if address != "" {
+		address += strings.TrimRight(in.maybe(r.Address.Path), "/")
+	}
+	return all, above, address, nil
 }
 
 func (want DatabaseSettings) read(in *reading, root string) Database {

@@ -82,13 +82,13 @@ func TestRecipes(t *testing.T) {
 func pointed(t *testing.T, s *Site) {
 	db := s.Databases[0]
 	db.Host, db.Port, db.Socket, db.Password = "127.0.0.1", 9999, "", `it's \ "odd"`
-	rel, content, err := s.Recipe.Point(Pointing{Root: s.Root, Databases: []Database{db}, Address: "http://127.0.0.1:8080"}, InFolder(s.Root))
+	pointed, err := s.Recipe.Point(Pointing{Root: s.Root, Databases: []Database{db}, Address: "http://127.0.0.1:8080"}, InFolder(s.Root))
 	if db.Engine == "sqlite" {
 		assert.ErrorContains(t, err, "is made of several")
 		return
 	}
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(s.Root, rel), content, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Root, pointed.Rel), pointed.Content, 0o644))
 	again, err := Open(s.Name, config.Site{Root: s.Root, Recipe: "auto"})
 	require.NoError(t, err)
 	assert.Equal(t, []Database{db}, again.Databases)

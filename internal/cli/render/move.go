@@ -42,6 +42,9 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 	for _, pair := range m.Order.Also {
 		lines = append(lines, [2]string{"also", to(pair.Old, pair.New)})
 	}
+	if m.Order.Copy {
+		lines = append(lines, [2]string{"practice", "a copy that keeps quiet; what is not switched off is said in the end"})
+	}
 	lines = append(lines, [2]string{"old site", "stays as it is"})
 	for _, what := range m.Replaces {
 		lines = append(lines, [2]string{"set aside", what})
@@ -83,17 +86,48 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
 	if more > 0 {
 		fmt.Fprintf(a.Out, "… and %d more columns; --json lists all\n", more)
 	}
+	a.showRowChanges(r.Rows, ahead)
 	for i, f := range r.Files {
 		if i == 0 {
 			fmt.Fprintln(a.Out)
 		}
 		what := "changed"
-		if f.Link {
+		switch {
+		case f.Link:
 			what = a.Bad("is a link, and what it leads to was left as it is")
+		case f.Added:
+			what = "written, for this is a practice copy"
 		}
 		fmt.Fprintf(a.Out, "  %s  %s\n", Printable(f.Path), what)
 	}
 	a.showLeft(r)
+	for i, note := range r.Notes {
+		if i == 0 {
+			fmt.Fprintln(a.Out)
+		}
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Mind:"), Printable(note))
+	}
+}
+
+// showRowChanges lists the rows that change for what they are.
+func (a *Printer) showRowChanges(all []move.RowChange, ahead bool) {
+	if len(all) == 0 {
+		return
+	}
+	if ahead {
+		fmt.Fprint(a.Out, "\nAnd these rows would, for what they are:\n\n")
+	} else {
+		fmt.Fprint(a.Out, "\nAnd these rows, for what they are:\n\n")
+	}
+	var rows [][]string
+	for _, c := range all {
+		what := c.What
+		if c.TooLong > 0 {
+			what += a.Bad(fmt.Sprintf(" (%d left: too long for the column)", c.TooLong))
+		}
+		rows = append(rows, []string{Printable(c.Table + "." + c.Column), fmt.Sprint(c.Rows), what})
+	}
+	a.Table([]string{"column", "rows", "what"}, rows, 2)
 }
 
 // showLeft names the columns in which the old place stands still.
@@ -164,6 +198,13 @@ func (a *Printer) showToDo(m *jobs.Move, answers, lost bool) {
 	}
 	if m.Site.Recipe != nil {
 		list = append(list, m.Site.Recipe.Move.Afterwards...)
+	}
+	if m.Order.Copy {
+		not := []string{"mail and scheduled tasks: how this CMS is kept from them is not known"}
+		if m.Site.Recipe != nil && len(m.Site.Recipe.Move.NotInCopy) > 0 {
+			not = m.Site.Recipe.Move.NotInCopy
+		}
+		list = append(list, "Not switched off in the copy: "+strings.Join(not, "; ")+".")
 	}
 	list = append(list,
 		"Log in with the accounts of "+m.Order.Archive.Taken.Local().Format("2 January")+", and look at pages, pictures and forms.",

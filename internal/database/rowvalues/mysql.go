@@ -19,26 +19,60 @@ func (r *reader) mysqlLine(in *bufio.Reader) error {
 		r.out = r.line
 		return nil
 	}
+	if r.set = nil; r.asked() {
+		if err := r.mysqlFields(); err != nil {
+			return err
+		}
+		r.look()
+	}
 	from, column := 0, 0
-	for i := 1; ; column++ {
-		end, ok := r.mysqlLiteral(i)
-		if !ok || end >= len(r.line) {
-			return r.form()
-		}
+	err := r.mysqlLiterals(func(i, end int) {
 		from = r.mysqlValue(i, end, from, column)
-		i = end + 1
-		if r.line[end] == ')' {
-			break
-		}
-		if r.line[end] != ',' {
-			return r.form()
-		}
+		column++
+	})
+	if err != nil {
+		return err
 	}
 	if r.out = r.line; from > 0 {
 		r.buf = append(r.buf, r.line[from:]...)
 		r.out = r.buf
 	}
 	return nil
+}
+
+// mysqlLiterals visits the literals of the row in line.
+func (r *reader) mysqlLiterals(visit func(i, end int)) error {
+	for i := 1; ; {
+		end, ok := r.mysqlLiteral(i)
+		if !ok || end >= len(r.line) {
+			return r.form()
+		}
+		visit(i, end)
+		i = end + 1
+		if r.line[end] == ')' {
+			return nil
+		}
+		if r.line[end] != ',' {
+			return r.form()
+		}
+	}
+}
+
+// mysqlFields reads the values of the row in line.
+func (r *reader) mysqlFields() error {
+	r.fields = r.fields[:0]
+	return r.mysqlLiterals(func(i, end int) {
+		literal := r.line[i:end]
+		f := field{i, end, literal, string(literal) == "NULL"}
+		if digits, ok := bytes.CutPrefix(literal, []byte("0x")); ok {
+			if v, ok := r.unhex(digits); ok {
+				f.value = bytes.Clone(v)
+			}
+		} else if _, text, ok := bytes.Cut(literal, []byte{'\''}); ok {
+			f.value = bytes.Clone(r.unescapeMySQL(text[:len(text)-1]))
+		}
+		r.fields = append(r.fields, f)
+	})
 }
 
 // mysqlLiteral tells where a literal ends.
@@ -80,20 +114,24 @@ func (r *reader) mysqlValue(i, end, from, column int) int {
 		}
 		return from
 	}
-	before, text, ok := bytes.Cut(literal, []byte{'\''})
-	if !ok {
+	before, text, isText := bytes.Cut(literal, []byte{'\''})
+	now, other := r.given(column)
+	switch {
+	case other && !isText:
+		before = nil // a number or NULL
+	case !other && !isText:
 		return from
-	}
-	text = text[:len(text)-1]
-	if bytes.IndexByte(text, '\\') >= 0 {
-		if !r.c.Mentions(text) {
+	case !other:
+		text = text[:len(text)-1]
+		if bytes.IndexByte(text, '\\') >= 0 {
+			if !r.c.Mentions(text) {
+				return from
+			}
+			text = r.unescapeMySQL(text)
+		}
+		if now, other = r.changed(column, text); !other {
 			return from
 		}
-		text = r.unescapeMySQL(text)
-	}
-	now, other := r.changed(column, text)
-	if !other {
-		return from
 	}
 	r.buf = append(append(append(r.buf, r.line[from:i]...), before...), '\'')
 	for _, c := range now {

@@ -39,6 +39,10 @@ func (r *reader) copyLine(in *bufio.Reader) error {
 		return nil
 	}
 	text, ended := bytes.CutSuffix(r.line, []byte("\n"))
+	if r.set = nil; r.asked() {
+		r.copyFields(text)
+		r.look()
+	}
 	column := 0
 	for field := range bytes.SplitSeq(text, []byte("\t")) {
 		if column > 0 {
@@ -53,9 +57,28 @@ func (r *reader) copyLine(in *bufio.Reader) error {
 	return nil
 }
 
+// copyFields reads the values of a row.
+func (r *reader) copyFields(text []byte) {
+	r.fields = r.fields[:0]
+	for literal := range bytes.SplitSeq(text, []byte("\t")) {
+		f := field{null: string(literal) == `\N`}
+		if digits, isHex := bytes.CutPrefix(literal, []byte(`\\x`)); isHex {
+			if v, ok := r.unhex(digits); ok {
+				f.value = bytes.Clone(v)
+			}
+		}
+		if f.value == nil {
+			f.value = bytes.Clone(r.unescapeCopy(literal))
+		}
+		r.fields = append(r.fields, f)
+	}
+}
+
 func (r *reader) field(column int, field []byte) {
 	v, isBytes := field, false
+	_, given := r.given(column)
 	switch digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); {
+	case given && !isHex:
 	case string(field) == `\N`:
 		r.buf = append(r.buf, field...)
 		return

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
@@ -30,6 +31,17 @@ type Changer interface {
 	Value(table, column string, v []byte) []byte
 }
 
+// RowChanger is a Changer that also decides by the other values of a row.
+type RowChanger interface {
+	Changer
+	// Looks tells whether Row is to be asked about the rows of a table.
+	Looks(table string) bool
+	// Row returns new values by column; what it does not name is asked of Value, as ever.
+	// value gives one of the row's values, numbers as their digits; false is NULL, or a
+	// column that is not there. What it gives is only valid during the call.
+	Row(table string, value func(column string) ([]byte, bool)) map[string][]byte
+}
+
 // ErrForm is wrapped by errors about rows that are not in the form that Revlet writes.
 var ErrForm = fmt.Errorf("%w: rows in another form than Revlet writes them", database.ErrForeignSQL)
 
@@ -37,6 +49,7 @@ var ErrForm = fmt.Errorf("%w: rows in another form than Revlet writes them", dat
 // postgres or sqlite.
 func NewReader(engine string, in io.Reader, c Changer) (io.Reader, error) {
 	r := &reader{c: c}
+	r.looks, _ = c.(RowChanger)
 	switch engine {
 	case "mysql":
 		lines := bufio.NewReaderSize(in, 1<<18)
@@ -63,6 +76,11 @@ type reader struct {
 	// table and columns are those of the rows that come.
 	table   string
 	columns []string
+	// looks is c if it decides by rows, and nil for tables whose rows it does not look at.
+	// fields are the values of the row that comes, set those that it gets instead.
+	looks  RowChanger
+	fields []field
+	set    map[string][]byte
 	// line is the row that is read, scratch a value without escapes.
 	line, scratch []byte
 	// rows tells, for postgres, that rows come.
@@ -109,10 +127,43 @@ func (r *reader) read(in *bufio.Reader) error {
 
 func (r *reader) form() error { return fmt.Errorf("%w: %.60q", ErrForm, r.line) }
 
+// field is a literal of a row: where it stands in line, and its value; null is NULL.
+type field struct {
+	from, to int
+	value    []byte
+	null     bool
+}
+
+// asked tells whether rows of the table are looked at as a whole.
+func (r *reader) asked() bool { return r.looks != nil && r.looks.Looks(r.table) }
+
+// look asks what the row in fields gets for new values.
+func (r *reader) look() {
+	r.set = r.looks.Row(r.table, func(column string) ([]byte, bool) {
+		i := slices.Index(r.columns, column)
+		if i < 0 || i >= len(r.fields) || r.fields[i].null {
+			return nil, false
+		}
+		return r.fields[i].value, true
+	})
+}
+
+// given is the value that the row as a whole gives a column.
+func (r *reader) given(column int) ([]byte, bool) {
+	if len(r.set) == 0 || column >= len(r.columns) {
+		return nil, false
+	}
+	v, ok := r.set[r.columns[column]]
+	return v, ok
+}
+
 // changed returns a value's replacement, and whether it is another one.
 func (r *reader) changed(column int, v []byte) ([]byte, bool) {
 	if column >= len(r.columns) {
 		return v, false
+	}
+	if now, ok := r.given(column); ok {
+		return now, true
 	}
 	now := r.c.Value(r.table, r.columns[column], v)
 	return now, len(now) != len(v) || len(v) > 0 && &now[0] != &v[0]

@@ -136,3 +136,55 @@ type quiet struct{}
 
 func (quiet) Mentions(v []byte) bool             { return false }
 func (quiet) Value(_, _ string, v []byte) []byte { return v }
+
+// byRow gives rows of one table, whose column a is "it's", other values.
+type byRow struct {
+	swap
+	set  map[string]string
+	seen []string
+}
+
+func (*byRow) Looks(table string) bool { return table == "options" }
+
+func (b *byRow) Row(_ string, value func(string) ([]byte, bool)) map[string][]byte {
+	var all []string
+	for _, column := range []string{"id", "a", "b", "none"} {
+		v, ok := value(column)
+		all = append(all, string(v))
+		if !ok {
+			all[len(all)-1] = "NULL"
+		}
+	}
+	b.seen = append(b.seen, strings.Join(all, "|"))
+	if all[1] != "it's\n" {
+		return nil
+	}
+	set := map[string][]byte{}
+	for column, v := range b.set {
+		set[column] = []byte(v)
+	}
+	return set
+}
+
+func TestARowIsChangedByItsOtherValues(t *testing.T) {
+	for engine, c := range map[string]struct{ in, out string }{
+		"mysql": {
+			"INSERT INTO `options` (`id`, `a`, `b`, `c`) VALUES\n(1,'it\\'s\\n','OLD',NULL),\n(-2,'OLD',NULL,0xff);\nINSERT INTO `options` (`id`, `a`, `b`, `c`) VALUES\n(3,0x697427730a,0x4f,'x');\nINSERT INTO `other` (`id`, `a`) VALUES\n(4,'it\\'s\\n');\n",
+			"INSERT INTO `options` (`id`, `a`, `b`, `c`) VALUES\n('9\\'','it\\'s\\n','\\\\OLD','z'),\n(-2,'NEW',NULL,0xff);\nINSERT INTO `options` (`id`, `a`, `b`, `c`) VALUES\n('9\\'',0x697427730a,0x5c4f4c44,'z');\nINSERT INTO `other` (`id`, `a`) VALUES\n(4,'it\\'s\\n');\n",
+		},
+		"postgres": {
+			"COPY \"options\" (\"id\", \"a\", \"b\", \"c\") FROM stdin;\n1\tit's\\n\tOLD\t\\N\n-2\tOLD\t\\N\t\\\\xff\n3\tit's\\n\t\\\\x4f\tx\n\\.\nCOPY \"other\" (\"id\", \"a\") FROM stdin;\n4\tit's\\n\n\\.\n",
+			"COPY \"options\" (\"id\", \"a\", \"b\", \"c\") FROM stdin;\n9'\tit's\\n\t\\\\OLD\tz\n-2\tNEW\t\\N\t\\\\xff\n9'\tit's\\n\t\\\\x5c4f4c44\tz\n\\.\nCOPY \"other\" (\"id\", \"a\") FROM stdin;\n4\tit's\\n\n\\.\n",
+		},
+		"sqlite": {
+			"INSERT INTO \"options\" (\"id\", \"a\", \"b\", \"c\") VALUES\n(1,'it''s\n','OLD',NULL),\n(-2,'OLD',NULL,x'ff'),\n(3,CAST(x'697427730a' AS TEXT),x'4f','x');\nINSERT INTO \"other\" (\"id\", \"a\") VALUES\n(4,'it''s\n');\n",
+			"INSERT INTO \"options\" (\"id\", \"a\", \"b\", \"c\") VALUES\n('9''','it''s\n','\\OLD','z'),\n(-2,'NEW',NULL,x'ff'),\n('9''',CAST(x'697427730a' AS TEXT),x'5c4f4c44','z');\nINSERT INTO \"other\" (\"id\", \"a\") VALUES\n(4,'it''s\n');\n",
+		},
+	} {
+		b := &byRow{swap: swap{old: "OLD", new: "NEW"}, set: map[string]string{"id": "9'", "b": `\OLD`, "c": "z", "unknown": "x"}}
+		out, err := changed(t, engine, c.in, b)
+		require.NoError(t, err, engine)
+		assert.Equal(t, c.out, out, engine)
+		assert.Equal(t, []string{"1|it's\n|OLD|NULL", "-2|OLD|NULL|NULL", "3|it's\n|O|NULL"}, b.seen, engine)
+	}
+}

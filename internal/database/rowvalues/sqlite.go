@@ -25,24 +25,30 @@ func (r *reader) sqliteStatement(in *sqltext.Splitter) error {
 	if !ok {
 		return r.form()
 	}
+	asked := r.asked()
 	from, column := 0, 0
 	for i := len(r.line) - len(rest); i < len(r.line); {
 		switch c := r.line[i]; c {
 		case '(':
-			column = 0
+			if column, r.set = 0, nil; asked {
+				if !r.sqliteFields(i + 1) {
+					return r.form()
+				}
+				r.look()
+			}
 			i++
 		case ',':
 			column++
 			i++
-		case '\'', 'x', 'C':
+		case ')', '\n':
+			i++
+		default:
 			end, ok := r.sqliteLiteral(i)
 			if !ok {
 				return r.form()
 			}
 			from = r.sqliteValue(i, end, from, column)
 			i = end
-		default:
-			i++
 		}
 	}
 	r.buf = append(append(r.buf, r.line[from:]...), ";\n"...)
@@ -53,10 +59,56 @@ func (r *reader) sqliteStatement(in *sqltext.Splitter) error {
 // zero byte.
 const castBefore, castAfter = "CAST(x'", "' AS TEXT)"
 
-// sqliteLiteral tells where 'text', x'digits' or CAST(x'digits' AS TEXT) ends.
+// sqliteFields reads the values of the row that begins at i.
+func (r *reader) sqliteFields(i int) bool {
+	for r.fields = r.fields[:0]; ; i++ {
+		end, ok := r.sqliteLiteral(i)
+		if !ok || end >= len(r.line) {
+			return false
+		}
+		literal := r.line[i:end]
+		v, ok := r.sqliteText(literal)
+		if !ok {
+			v = literal
+		}
+		r.fields = append(r.fields, field{i, end, bytes.Clone(v), string(literal) == "NULL"})
+		if i = end; r.line[i] == ')' {
+			return true
+		}
+		if r.line[i] != ',' {
+			return false
+		}
+	}
+}
+
+// sqliteText is the value of 'text', x'digits' or CAST(x'digits' AS TEXT), into scratch;
+// false for others.
+func (r *reader) sqliteText(literal []byte) ([]byte, bool) {
+	digits, isCast := bytes.CutPrefix(literal, []byte(castBefore))
+	switch {
+	case isCast || literal[0] == 'x':
+		if !isCast {
+			digits = literal[2:]
+		}
+		return r.unhex(digits[:bytes.IndexByte(digits, '\'')])
+	case literal[0] != '\'':
+		return nil, false
+	}
+	v := literal[1 : len(literal)-1]
+	if bytes.IndexByte(v, '\'') >= 0 {
+		r.scratch = append(r.scratch[:0], bytes.ReplaceAll(v, []byte("''"), []byte("'"))...)
+		v = r.scratch
+	}
+	return v, true
+}
+
+// sqliteLiteral tells where 'text', x'digits' or CAST(x'digits' AS TEXT) ends, or a number
+// or a word.
 func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 	after := ""
 	switch {
+	case i >= len(r.line):
+		return i, false
 	case bytes.HasPrefix(r.line[i:], []byte(castBefore)):
 		i += len(castBefore)
 		after = castAfter[1:]
@@ -65,7 +117,8 @@ func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 	case r.line[i] == '\'':
 		i++
 	default:
-		return i, false
+		n := bytes.IndexAny(r.line[i:], ",)('\n")
+		return i + max(0, n), n > 0 && (r.line[i+n] == ',' || r.line[i+n] == ')')
 	}
 	for {
 		at := bytes.IndexByte(r.line[i:], '\'')
@@ -83,26 +136,14 @@ func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 // sqliteValue is mysqlValue for SQLite.
 func (r *reader) sqliteValue(i, end, from, column int) int {
 	literal := r.line[i:end]
-	var v []byte
 	isText := literal[0] != 'x'
-	switch digits, isCast := bytes.CutPrefix(literal, []byte(castBefore)); {
-	case isCast, !isText:
-		if !isCast {
-			digits = literal[2:]
-		}
-		decoded, ok := r.unhex(digits[:bytes.IndexByte(digits, '\'')])
-		if !ok {
-			return from
-		}
-		v = decoded
-	default:
-		if v = literal[1 : len(literal)-1]; bytes.IndexByte(v, '\'') >= 0 {
-			if !r.c.Mentions(v) {
-				return from
-			}
-			r.scratch = append(r.scratch[:0], bytes.ReplaceAll(v, []byte("''"), []byte("'"))...)
-			v = r.scratch
-		}
+	_, given := r.given(column)
+	if !given && literal[0] == '\'' && bytes.IndexByte(literal[1:len(literal)-1], '\'') >= 0 && !r.c.Mentions(literal[1:len(literal)-1]) {
+		return from
+	}
+	v, ok := r.sqliteText(literal)
+	if !ok && !given {
+		return from
 	}
 	now, other := r.changed(column, v)
 	if !other {

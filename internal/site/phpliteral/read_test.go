@@ -142,3 +142,32 @@ func TestSettingsThatGrowAreNotFollowed(t *testing.T) {
 	assert.Nil(t, f.Variables["a"])
 	assert.Equal(t, "whole", f.Variables["c"])
 }
+
+func TestInsert(t *testing.T) {
+	for src, want := range map[string]string{
+		"<?php\n$a = 1;\n":                                 "<?php\n$x = 2;\n$a = 1;\n",
+		"<?php /* declare(x); */ $a = 1;":                  "<?php\n$x = 2;\n /* declare(x); */ $a = 1;",
+		"<?php\ndeclare(strict_types=1);\n$a = ';';":       "<?php\ndeclare(strict_types=1);\n$x = 2;\n$a = ';';",
+		"<?php // declare\ndeclare ( strict_types = 1 ) ;": "<?php // declare\ndeclare ( strict_types = 1 ) ;\n$x = 2;\n",
+		"#!/usr/bin/php\n<?php\n$a = 1;":                   "#!/usr/bin/php\n<?php\n$x = 2;\n$a = 1;",
+	} {
+		got, err := Insert(src, "$x = 2;")
+		require.NoError(t, err, src)
+		assert.Equal(t, want, got)
+		v, ok := Read(got, Options{}).Text("$x")
+		assert.True(t, ok && v == "2", src)
+	}
+	for _, src := range []string{"", "no PHP", "<?= 1 ?><?php $a = 1;", "<?php\nnamespace a;\n$a = 1;", "<?php declare(ticks=1) { $a = 1; }", "<?php declare(strict_types=1) ?> text"} {
+		_, err := Insert(src, "$x = 2;")
+		assert.ErrorIs(t, err, ErrNotPlain, src)
+	}
+}
+
+func TestSetTakesWordsForValues(t *testing.T) {
+	out, err := Set("<?php class JConfig { public $mailonline = true; public $other = true; }", "$mailonline", "0", Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "<?php class JConfig { public $mailonline = '0'; public $other = true; }", out)
+	out, err = Set("<?php define('WP_CRON', FALSE); $x = trueish;", "WP_CRON", "1", Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "<?php define('WP_CRON', '1'); $x = trueish;", out)
+}

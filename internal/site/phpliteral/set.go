@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
+	"slices"
 	"strings"
 )
 
@@ -19,7 +20,8 @@ func Set(src, path, value string, o Options) (string, error) {
 		return src, nil
 	}
 	for _, t := range tokens(src) {
-		if t.kind != kString && t.kind != kNumber || t.to <= t.from {
+		word := t.kind == kWord && slices.Contains([]string{"true", "false", "null"}, strings.ToLower(t.text))
+		if t.kind != kString && t.kind != kNumber && !word || t.to <= t.from {
 			continue
 		}
 		changed := src[:t.from] + quoted(value) + src[t.to:]
@@ -28,6 +30,32 @@ func Set(src, path, value string, o Options) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%s: %w", path, ErrNotPlain)
+}
+
+// Insert adds a statement at the beginning of a file: after the mark that begins PHP, and
+// after a declare(…), which has to come first (PHP manual, declare). It is ErrNotPlain if
+// the file begins in another way, or has a namespace.
+func Insert(src, statement string) (string, error) {
+	toks := tokens(src)
+	before, _, ok := strings.Cut(src, "<?php")
+	if !ok || strings.Contains(before, "<?") {
+		return "", fmt.Errorf("the file does not begin with <?php: %w", ErrNotPlain)
+	}
+	at := len(before) + len("<?php")
+	for i, t := range toks {
+		word := strings.ToLower(t.text)
+		if t.kind == kWord && word == "namespace" {
+			return "", fmt.Errorf("the file has a namespace: %w", ErrNotPlain)
+		}
+		if i == 0 && t.kind == kWord && word == "declare" {
+			const end = 6 // declare ( strict_types = 1 ) ;
+			if len(toks) <= end || toks[1].text != "(" || toks[5].text != ")" || src[toks[end].from] != ';' {
+				return "", fmt.Errorf("the file begins with a block: %w", ErrNotPlain)
+			}
+			at = toks[end].to
+		}
+	}
+	return src[:at] + "\n" + statement + "\n" + strings.TrimPrefix(src[at:], "\n"), nil
 }
 
 // quoted writes a text as a literal in single quotes.

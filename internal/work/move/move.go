@@ -41,6 +41,11 @@ type Options struct {
 	Mail bool
 	// Keep are columns whose values stay, each TABLE.COLUMN.
 	Keep []string
+	// Copy makes a practice copy, which keeps quiet: see site.CopyStep.
+	Copy bool
+	// ExtensionsOff are extensions that are not loaded any more, by their folder or file, or
+	// AllExtensions.
+	ExtensionsOff []string
 	// Changes, if set, is written a JSON line for each value that changes: see Change.
 	Changes io.Writer
 }
@@ -52,6 +57,16 @@ type Plan struct {
 	recipe  *site.Recipe
 	rewrite *rewrite.Rewriter
 	keep    map[string]bool
+	also    []rewrite.Pair
+	copy    bool
+	// rules are those for the rows of a table, rowChanges what came of each.
+	rules      map[tableName][]rowRule
+	rowChanges []*RowChange
+	// domains are what the names of a network's sites become; stays are those that stay.
+	domains map[string]string
+	stays   map[string]bool
+	// notes are for people: what stays as it is, and what could not be done.
+	notes []string
 
 	mu      sync.Mutex
 	columns map[columnName]*Column
@@ -94,12 +109,18 @@ type File struct {
 	Places int    `json:"places"`
 	// Link tells that it is none, but a link to one, and was left.
 	Link bool `json:"link"`
+	// Added tells that the move has written it.
+	Added bool `json:"added"`
 }
 
 // Report is what a move has changed and left, by database, table and column.
 type Report struct {
 	Columns []*Column `json:"columns"`
 	Files   []File    `json:"files"`
+	// Rows are those that were changed for what they are.
+	Rows []RowChange `json:"rows"`
+	// Notes say what stays as it is, and what could not be done.
+	Notes []string `json:"notes"`
 }
 
 // Places is how many places were changed in the database.
@@ -121,7 +142,7 @@ type Change struct {
 
 // New plans a move. An archive that does not say where its site was cannot be moved; nor
 // can one of a kind that is not known how to move.
-func New(h *catalog.Held, to *site.Site, o Options) (*Plan, error) {
+func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan, error) {
 	if !h.Scope.HasFiles() || !h.Scope.HasDatabase() && len(h.Origin.Databases) > 0 {
 		return nil, reason.New(reason.CannotMove, nil, "archive %s holds no whole site (its scope is %s)", h.Name, h.Scope)
 	}
@@ -147,11 +168,24 @@ func New(h *catalog.Held, to *site.Site, o Options) (*Plan, error) {
 			pairs = append(pairs, rewrite.Pair{Old: from, New: now})
 		}
 	}
-	r, err := rewrite.New(rewrite.Options{Pairs: append(pairs, o.Also...), Mail: o.Mail})
-	if err != nil {
+	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, copy: o.Copy,
+		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}}
+	if own, ok := p.ownDatabase(); ok {
+		more, err := p.network(ctx, own)
+		if err == nil {
+			pairs = append(pairs, more...)
+			err = p.ownRows(own, o)
+		}
+		if err != nil {
+			return nil, err
+		}
+	} else if len(o.ExtensionsOff) > 0 {
+		return nil, reason.BadUsage("how extensions of this site are switched off is not known")
+	}
+	var err error
+	if p.rewrite, err = rewrite.New(rewrite.Options{Pairs: append(pairs, o.Also...), Mail: o.Mail}); err != nil {
 		return nil, err
 	}
-	p := &Plan{archive: h, to: to, recipe: to.Recipe, rewrite: r, keep: map[string]bool{}, columns: map[columnName]*Column{}}
 	for _, name := range o.Keep {
 		p.keep[name] = true
 	}
@@ -170,7 +204,7 @@ func (p *Plan) Moving() *restore.Moving {
 func (p *Plan) Report() (Report, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files}
+	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files, Rows: p.changedRows(), Notes: p.notes}
 	slices.SortFunc(r.Columns, func(a, b *Column) int {
 		return cmp.Or(strings.Compare(a.Database, b.Database), strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
 	})
@@ -180,9 +214,12 @@ func (p *Plan) Report() (Report, error) {
 // rows returns who changes the rows of a database.
 func (p *Plan) rows(label string, widths database.Widths) rowvalues.Changer {
 	c := &changer{Plan: p, label: label, widths: widths, keep: maps.Clone(p.keep)}
-	if db, ok := p.to.Database(label); ok && p.recipe != nil {
+	if o, ok := p.ownDatabase(); ok && o.label == label {
 		for _, name := range p.recipe.Move.Keep {
-			c.keep[db.Prefix+name] = true
+			table, column, _ := strings.Cut(name, ".")
+			for _, one := range p.each(o, table) {
+				c.keep[one+"."+column] = true
+			}
 		}
 	}
 	return c
@@ -300,6 +337,11 @@ const longestText = 4 << 20
 
 // staged changes the staged webroot: its settings, and the texts that the recipe names.
 func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
+	if p.copy {
+		if err := p.quiet(tree); err != nil {
+			return fmt.Errorf("keep the copy quiet: %w", err)
+		}
+	}
 	if p.recipe == nil {
 		return nil
 	}
@@ -308,21 +350,88 @@ func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	rel, content, err := p.recipe.Point(site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true}, func(name string) ([]byte, error) {
+	return p.settings(tree)
+}
+
+// settings changes the staged settings.
+func (p *Plan) settings(tree *disk.Root) error {
+	found := func(name string) ([]byte, error) {
 		data, err := read(tree, name)
 		if slices.Contains(append(p.recipe.Settings.Files, p.to.SettingsFile), name) {
 			data, _, _ = p.rewrite.Value(data)
 		}
 		return data, err
-	})
+	}
+	values, err := p.recipe.Values(p.to.Root, p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
 	}
-	was, err := read(tree, rel)
-	if err != nil || string(was) == string(content) {
+	to := site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true,
+		Network: len(p.recipe.Move.Network) > 0, Settings: p.placeIn(values)}
+	if p.copy {
+		p.quietSettings(&to, values)
+	}
+	out, err := p.recipe.Point(to, found)
+	if err != nil {
+		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	was, err := read(tree, out.Rel)
+	if err != nil || string(was) == string(out.Content) {
 		return err
 	}
-	return p.write(tree, rel, content, 1)
+	return p.write(tree, out.Rel, out.Content, 1)
+}
+
+// placeIn are the settings with a host or a path of the old place, and what they become.
+// values gives what they are.
+func (p *Plan) placeIn(values func(name string) (string, bool)) map[string]string {
+	set := map[string]string{}
+	for _, name := range p.recipe.Move.Hosts {
+		was, ok := values(name)
+		bare := strings.TrimPrefix(was, ".")
+		if now, known := p.hostNow(bare); ok && known {
+			set[name] = strings.TrimSuffix(was, bare) + now
+		}
+	}
+	for _, name := range p.recipe.Move.Paths {
+		if was, ok := values(name); ok && strings.HasPrefix(was, "/") {
+			set[name], _ = p.rebased(was)
+		}
+	}
+	return set
+}
+
+// hostNow is what a host becomes, with a port if the old one has it.
+func (p *Plan) hostNow(was string) (string, bool) {
+	from, to := host(p.archive.Origin.Address), host(p.to.Address)
+	if now, ok := p.domains[strings.ToLower(was)]; ok {
+		return now, true
+	}
+	if was != "" && strings.EqualFold(was, from) {
+		return to, true
+	}
+	bare := func(s string) string { h, _, _ := strings.Cut(s, ":"); return h }
+	return bare(to), was != "" && strings.EqualFold(was, bare(from))
+}
+
+// quietSettings adds what keeps a practice copy quiet.
+func (p *Plan) quietSettings(to *site.Pointing, values func(name string) (string, bool)) {
+	if name := p.recipe.SiteTitle.Setting; name != "" {
+		if was, ok := values(name); ok && !strings.HasPrefix(was, copyTitle) {
+			to.Settings[name] = copyTitle + was
+		}
+	}
+	for _, step := range p.recipe.Move.Copy {
+		_, there := values(step.Setting)
+		switch {
+		case there:
+			to.Settings[step.Setting] = step.To
+		case step.Insert != "":
+			to.Insert = append(to.Insert, step.Insert)
+		case step.Setting != "":
+			p.notes = append(p.notes, fmt.Sprintf("%s: not done, for the settings have no %s", step.What, step.Setting))
+		}
+	}
 }
 
 // text changes one text file of the webroot.

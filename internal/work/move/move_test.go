@@ -30,7 +30,7 @@ func held(address string) *catalog.Held {
 func planned(t *testing.T, from, to string, o Options) *Plan {
 	recipe, err := site.RecipeNamed("wordpress")
 	require.NoError(t, err)
-	p, err := New(held(from), &site.Site{Name: "lighthouse", Root: "/srv/lighthouse", Address: to, Recipe: recipe, Databases: []site.Database{{Label: "main", Engine: "mysql", Prefix: "kp_"}}}, o)
+	p, err := New(t.Context(), held(from), &site.Site{Name: "lighthouse", Root: "/srv/lighthouse", Address: to, Recipe: recipe, Databases: []site.Database{{Label: "main", Engine: "mysql", Prefix: "kp_"}}}, o)
 	require.NoError(t, err)
 	return p
 }
@@ -155,10 +155,10 @@ func TestWhatCannotBeMoved(t *testing.T) {
 	} {
 		h := held("https://a.example")
 		spoil(h)
-		_, err := New(h, to, Options{})
+		_, err := New(t.Context(), h, to, Options{})
 		assert.True(t, reason.Is(err, reason.CannotMove), name)
 	}
 	h := held("")
-	_, err := New(h, to, Options{Also: []rewrite.Pair{{Old: "https://a.example", New: "https://b.example"}}})
+	_, err := New(t.Context(), h, to, Options{Also: []rewrite.Pair{{Old: "https://a.example", New: "https://b.example"}}})
 	assert.NoError(t, err, "somebody has said it")
 }

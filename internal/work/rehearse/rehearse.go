@@ -254,16 +254,16 @@ func (j Job) point(ctx context.Context, copied *site.Site) error {
 		return nil
 	}
 	copied.Address = j.Address
-	rel, content, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: j.Address}, site.InFolder(copied.Root))
+	pointed, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: j.Address}, site.InFolder(copied.Root))
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(copied.Root, filepath.FromSlash(rel))
+	file := filepath.Join(copied.Root, filepath.FromSlash(pointed.Rel))
 	info, err := j.Disk.Stat(file)
 	if err != nil {
 		return err
 	}
-	if err := j.Disk.WriteFile(file, content, info.Mode().Perm()); err != nil {
+	if err := j.Disk.WriteFile(file, pointed.Content, info.Mode().Perm()); err != nil {
 		return err
 	}
 	address := copied.Recipe.Address

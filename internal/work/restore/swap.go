@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"revlet/internal/database"
@@ -415,6 +416,10 @@ func (j *Journal) AsidePlaces() []string {
 		}
 	}
 	for _, p := range j.Databases {
+		tables := slices.ContainsFunc(p.Tables, func(m database.TableMove) bool { return m.Aside != "" })
+		if p.Engine == "mysql" && p.Rows == nil && !tables && len(p.Views) == 0 {
+			continue // there was nothing
+		}
 		all = append(all, placeOf(p))
 	}
 	return all

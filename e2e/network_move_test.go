@@ -1,0 +1,184 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// makeNetwork makes a network of sites out of a WordPress at a host: the first, children and
+// friends, and one with a name of its own.
+func makeNetwork(t *testing.T, w *world, host string, names bool) {
+	t.Helper()
+	wp(t, w.path("htdocs"), host, `update_option('home', "http://$argv[1]"); update_option('siteurl', "http://$argv[1]");
+		require_once ABSPATH . 'wp-admin/includes/upgrade.php'; require_once ABSPATH . 'wp-admin/includes/network.php';
+		foreach ($wpdb->tables('ms_global') as $t => $name) { $wpdb->$t = $name; }
+		install_network(); populate_network(1, $argv[1], 'keeper@kestrelpoint.example', 'Kestrel Point', '/', $argv[2] === 'names');`, host, map[bool]string{true: "names", false: "paths"}[names])
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "if ( ! defined( 'ABSPATH'", fmt.Sprintf("define( 'MULTISITE', true ); define( 'SUBDOMAIN_INSTALL', %v ); define( 'DOMAIN_CURRENT_SITE', '%s' ); define( 'PATH_CURRENT_SITE', '/' ); define( 'COOKIE_DOMAIN', '.%s' ); define( 'SITE_ID_CURRENT_SITE', 1 ); define( 'BLOG_ID_CURRENT_SITE', 1 );\nif ( ! defined( 'ABSPATH'", names, host, host)))
+	out := wp(t, w.path("htdocs"), host, `[, $host, $names] = $argv;
+		foreach (['children', 'friends'] as $n) {
+			$id = $names === 'names' ? wpmu_create_blog("$n.$host", '/', "For $n", 1) : wpmu_create_blog($host, "/$n/", "For $n", 1);
+			if (is_wp_error($id)) { echo $id->get_error_message(); continue; }
+			switch_to_blog($id); $u = home_url();
+			update_option('widget_text', [2 => ['title' => 'x', 'text' => "<a href=\"$u/hours\">ö</a>"]]);
+			wp_insert_post(['post_title' => "News for $n", 'post_name' => 'news', 'post_status' => 'publish', 'post_content' => "<a href=\"$u/tour\">tour</a> <a href=\"http://$host/top\">top</a>"]);
+			restore_current_blog();
+		}
+		$id = wpmu_create_blog('oil.example', '/', 'Oil store', 1); if (is_wp_error($id)) echo $id->get_error_message();
+		grant_super_admin(1);`, host, map[bool]string{true: "names", false: "paths"}[names])
+	require.Empty(t, out)
+}
+
+// proveNetwork says what of a network is not as it is to be: its sites with their addresses
+// come as arguments, name=address.
+const proveNetwork = `array_shift($argv); foreach ($argv as $want) {
+	[$title, $u] = explode('=', $want, 2); $found = null;
+	foreach (get_sites() as $s) { if ($s->blogname === $title) $found = $s; }
+	if (!$found) { echo "no site $title\n"; continue; }
+	switch_to_blog($found->blog_id);
+	if (home_url() !== $u || site_url() !== $u || get_option('siteurl') !== $u) echo "$title: ", home_url(), ' ', site_url(), "\n";
+	if ("http://$found->domain" . rtrim($found->path, '/') !== $u) echo "$title: row $found->domain$found->path\n";
+	if (str_starts_with($title, 'For')) {
+		$w = get_option('widget_text'); if ($w[2]['text'] !== "<a href=\"$u/hours\">ö</a>") echo "$title: widget ", serialize($w), "\n";
+		$p = get_posts(['name' => 'news']); if (!$p || strpos($p[0]->post_content, "\"$u/tour\"") === false) echo "$title: post ", $p[0]->post_content ?? '', "\n";
+	}
+	restore_current_blog();
+}
+echo DOMAIN_CURRENT_SITE, ' ', PATH_CURRENT_SITE, ' ', COOKIE_DOMAIN, ' ', get_network()->domain, get_network()->path, ' ', is_super_admin(1) ? 'admin' : '';`
+
+// router serves a WordPress network at a path as its .htaccess would.
+const router = `<?php $base = 'BASE'; $root = 'ROOT'; $p = parse_url($_SERVER['REQUEST_URI'], PHP_URL_PATH);
+$f = preg_match("#^$base/(?:[a-z]+/)?((?:wp-[a-z]+\.php|wp-(?:content|admin|includes)/.*))$#", $p, $m) && is_file("$root/$m[1]") ? $m[1] : 'index.php';
+$_SERVER['SCRIPT_NAME'] = $_SERVER['PHP_SELF'] = "$base/$f"; $_SERVER['SCRIPT_FILENAME'] = "$root/$f"; chdir($root);
+if (str_ends_with($f, '.php')) require "$root/$f"; else readfile("$root/$f");`
+
+// asNetwork serves a network at a path, and returns who asks for its pages.
+func asNetwork(t *testing.T, w *world, root, host, base string) func(path string) (status int, body string) {
+	t.Helper()
+	name := "router-" + strings.Trim(base, "/") + ".php"
+	w.write(name, strings.NewReplacer("BASE", base, "ROOT", root).Replace(router))
+	_, port, named := strings.Cut(host, ":")
+	if !named {
+		port = fmt.Sprint(freePort(t))
+	}
+	ask := func(path string) (int, string) {
+		req, err := http.NewRequest("GET", "http://127.0.0.1:"+port+base+path, nil)
+		require.NoError(t, err)
+		req.Host = host
+		resp, err := http.DefaultTransport.RoundTrip(req)
+		if err != nil {
+			return 0, err.Error()
+		}
+		defer resp.Body.Close()
+		body, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(body)
+	}
+	start(t, func() bool { status, _ := ask("/wp-includes/css/buttons.css"); return status == 200 }, "php", "-S", "127.0.0.1:"+port, "-t", root, w.path(name))
+	return ask
+}
+
+// networkMoved makes a network, takes an archive of it and brings it up elsewhere.
+func networkMoved(t *testing.T, names bool, host, to string, more ...string) (w *world, s *server, out string) {
+	t.Helper()
+	old, s := mariadb(t), ownMariadb(t)
+	db := "network_paths_cms"
+	if names {
+		db = "network_names_cms"
+	}
+	w, _ = wordpressOn(t, old, db)
+	makeNetwork(t, w, host, names)
+	require.NoError(t, os.RemoveAll(w.path("htdocs/.htaccess")))
+	w.write("htdocs/.htaccess", "RewriteEngine On\nRewriteBase /\nRewriteRule ^index\\.php$ - [L]\nRewriteRule ^([_0-9a-zA-Z-]+/)?(wp-(content|admin|includes).*) $2 [L]\nRewriteRule . index.php [L]\n")
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	w.run("backup")
+	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
+	w.write("new.pw", "new\n")
+	r := w.try(append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new/visit"), "--address", to,
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes"}, more...)...)
+	require.Equal(t, 4, r.code, r.out+r.err)
+	return w, s, r.out
+}
+
+func TestANetworkOfSitesBelowPathsMoves(t *testing.T) {
+	t.Parallel()
+	port := freePort(t)
+	host := fmt.Sprintf("lighthouse.example:%d", port)
+	to := "http://" + host + "/visit"
+	w, s, out := networkMoved(t, false, "kestrelpoint.example", to)
+	assert.Contains(t, out, "a site of the network has an address of its own, oil.example/, and keeps it")
+	assert.Contains(t, out, "the path of a site of the network")
+	got := wp(t, w.path("new/visit"), host+"/visit/", proveNetwork, "Kestrel Point Lighthouse Museum="+to, "For children="+to+"/children", "For friends="+to+"/friends", "Oil store=http://oil.example")
+	assert.Equal(t, fmt.Sprintf("%s /visit/ .lighthouse.example %s/visit/ admin", host, host), strings.Replace(got, ".lighthouse.example:"+fmt.Sprint(port), ".lighthouse.example", 1))
+	noOldPlace(t, s, w.path("htdocs"))
+
+	then, now := asNetwork(t, w, w.path("htdocs"), "kestrelpoint.example", ""), asNetwork(t, w, w.path("new/visit"), host, "/visit")
+	for path, words := range map[string]string{"/": "Kestrel Point Lighthouse Museum", "/children/": "For children", "/friends/?p=4": "", "/friends/?s=News": "News for friends", "/children/wp-login.php": "loginform"} {
+		was, _ := then(path)
+		status, body := now(path)
+		assert.Equal(t, was, status, path)
+		assert.Contains(t, body, words, path)
+		assert.NotContains(t, body, "kestrelpoint.example/", path)
+	}
+}
+
+func TestANetworkOfSitesWithNamesMoves(t *testing.T) {
+	t.Parallel()
+	w, s, out := networkMoved(t, true, "kestrelpoint.example", "http://lighthouse.example", "--also", "http://oil.example=http://lamp.example")
+	assert.NotContains(t, out, "and keeps it")
+	assert.NotContains(t, out, "set aside", "there was nothing at the new place")
+	got := wp(t, w.path("new/visit"), "lighthouse.example", proveNetwork, "Kestrel Point Lighthouse Museum=http://lighthouse.example", "For children=http://children.lighthouse.example", "For friends=http://friends.lighthouse.example", "Oil store=http://lamp.example")
+	assert.Equal(t, "lighthouse.example / .lighthouse.example lighthouse.example/ admin", got)
+	noOldPlace(t, s, w.path("htdocs"))
+	// And back again, to where it came from.
+	w.run("backup", "lighthouse")
+	s.exec(t, "CREATE DATABASE other_cms; GRANT ALL ON other_cms.* TO lighthouse@'127.0.0.1'")
+	w.fails(1, []string{"children.lighthouse.example", "without a path"}, "move", "lighthouse", "--to", "other", "--root", w.path("other"), "--address", "http://kestrelpoint.example/x",
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/other_cms", s.port), "--password-file", w.path("new.pw"), "--yes")
+}
+
+// A practice copy sends no mail, runs no tasks, says what it is, and asks search engines to
+// stay away; extensions that are named are not loaded.
+func TestAPracticeCopyOfWordPressKeepsQuiet(t *testing.T) {
+	t.Parallel()
+	old, s := mariadb(t), ownMariadb(t)
+	w, address := wordpressOn(t, old, "practice_cms")
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "<?php", "<?php declare(strict_types=1);"))
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "define( 'DISABLE_WP_CRON', true );", ""))
+	for _, name := range []string{"tides", "lens"} {
+		w.write("htdocs/wp-content/plugins/"+name+"/"+name+".php", "<?php // Plugin Name: "+name+"\nadd_action('init', function () { define('LOADED_"+strings.ToUpper(name)+"', 1); });\n")
+	}
+	w.write("htdocs/wp-content/plugins/single.php", "<?php // Plugin Name: single\n")
+	wp(t, w.path("htdocs"), strings.TrimPrefix(address, "http://"), `update_option('active_plugins', ['lens/lens.php', 'single.php', 'tides/tides.php']);`)
+	w.write("htdocs/robots.txt", "User-agent: *\nAllow: /\n")
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	w.run("backup")
+	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
+	w.write("new.pw", "new\n")
+	args := []string{"move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://practice.example",
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides"}
+	dry := w.run(append(args, "--dry-run")...)
+	for _, words := range []string{"kp_options.option_value", "search engines are asked to stay away", "the title says that it is a copy", "extensions switched off"} {
+		assert.Contains(t, dry, words)
+	}
+	r := w.try(append(args, "--yes")...)
+	require.Equal(t, 4, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "Not switched off in the copy: mail that an extension sends by a service of its own")
+	php := func(script string) string { return wp(t, w.path("practice"), "practice.example", script) }
+	assert.Equal(t, "Copy of Kestrel Point Lighthouse Museum", php(`echo get_option('blogname');`))
+	assert.Equal(t, "0 1", php(`echo get_option('blog_public'), ' ', DISABLE_WP_CRON;`))
+	assert.Equal(t, "lens/lens.php single.php 1-", php(`echo implode(' ', get_option('active_plugins')), ' ', defined('LOADED_LENS'), '-', defined('LOADED_TIDES');`))
+	assert.Equal(t, "not sent, tried 0 times", php(`$n = 0; add_action('wp_mail_failed', function () {});
+		class Tried { public static $n = 0; } add_filter('wp_mail', function ($m) { Tried::$n++; return $m; });
+		add_action('phpmailer_init', function ($m) { $m->Mailer = 'sendmail'; $m->Sendmail = '/nonexistent'; });
+		echo wp_mail('visitor@kestrelpoint.example', 'x', 'y') ? 'sent' : 'not sent', ', tried ', class_exists('PHPMailer\PHPMailer\PHPMailer', false) ? 1 : 0, ' times';`))
+	assert.Contains(t, w.read("practice/robots.txt"), "Disallow: /\n")
+	assert.Contains(t, w.read("htdocs/robots.txt"), "Allow: /\n", "the site itself stays as it is")
+	assert.Equal(t, "Kestrel Point Lighthouse Museum", wp(t, w.path("htdocs"), strings.TrimPrefix(address, "http://"), `echo get_option('blogname');`))
+}

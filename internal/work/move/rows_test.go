@@ -1,0 +1,129 @@
+package move
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/database"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/work/rewrite"
+)
+
+func TestExtensionsAreTakenOut(t *testing.T) {
+	for in, want := range map[string]string{
+		`a:0:{}`:                     `a:0:{}`,
+		`a:1:{i:0;s:9:"tides.php";}`: `a:0:{}`,
+		`a:3:{i:0;s:13:"lens/lens.php";i:1;s:15:"tides/tides.php";i:5;s:9:"other.php";}`: `a:2:{i:0;s:13:"lens/lens.php";i:1;s:9:"other.php";}`,
+		`a:1:{i:0;s:17:"tidesold/main.php";}`:                                            `a:1:{i:0;s:17:"tidesold/main.php";}`,
+	} {
+		out, ok := withoutExtensions([]byte(in), false, []string{"tides"})
+		require.True(t, ok, in)
+		assert.Equal(t, want, string(out))
+	}
+	out, ok := withoutExtensions([]byte(`a:2:{s:15:"tides/tides.php";i:1700000000;s:13:"lens/lens.php";i:2;}`), true, []string{"tides/tides.php"})
+	require.True(t, ok)
+	assert.Equal(t, `a:1:{s:13:"lens/lens.php";i:2;}`, string(out))
+	out, ok = withoutExtensions([]byte(`a:2:{i:0;s:1:"a";i:1;s:1:"b";}`), false, []string{AllExtensions})
+	require.True(t, ok)
+	assert.Equal(t, `a:0:{}`, string(out))
+	for _, other := range []string{"", "x", `a:1:{i:0;i:5;}`, `a:2:{i:0;s:1:"a";}`, `a:1:{i:0;s:1:"a";}x`, `O:1:"X":0:{}`, `a:1:{i:0;a:1:{i:0;s:1:"a";}}`} {
+		_, ok := withoutExtensions([]byte(other), false, []string{AllExtensions})
+		assert.False(t, ok, other)
+	}
+}
+
+// plan is a move of a network between two addresses, as far as rows go.
+func plan(t *testing.T, from, to string, also ...rewrite.Pair) *Plan {
+	recipe, err := site.RecipeNamed("wordpress")
+	require.NoError(t, err)
+	h := held(from)
+	for _, table := range []string{"kp_options", "kp_2_options", "kp_2_posts", "kp_blogs"} {
+		h.Parts = append(h.Parts, archive.Part{Kind: archive.KindRows, Database: "main", Table: table})
+	}
+	return &Plan{archive: h, to: &site.Site{Address: to, Recipe: recipe, Databases: []site.Database{{Label: "main", Engine: "mysql", Prefix: "kp_"}}}, recipe: recipe, also: also,
+		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, columns: map[columnName]*Column{}, keep: map[string]bool{}}
+}
+
+func TestTheNamesOfANetworksSites(t *testing.T) {
+	for _, c := range []struct {
+		from, to, domain, now string
+		pairs                 []rewrite.Pair
+	}{
+		{"https://kestrel.example", "http://lamp.example:81", "kestrel.example", "lamp.example:81", nil},
+		{"https://kestrel.example", "https://lamp.example", "shop.kestrel.example", "shop.lamp.example", []rewrite.Pair{{Old: "https://shop.kestrel.example", New: "https://shop.lamp.example"}}},
+		{"https://www.kestrel.example", "https://www.lamp.example", "shop.kestrel.example", "shop.lamp.example", []rewrite.Pair{{Old: "https://shop.kestrel.example", New: "https://shop.lamp.example"}}},
+		{"https://kestrel.example", "https://lamp.example", "oil.example", "", nil},
+		{"https://kestrel.example", "https://lamp.example", "notkestrel.example", "", nil},
+		{"https://kestrel.example", "https://lamp.example", "mapped.example", "new.example", nil},
+	} {
+		p := plan(t, c.from, c.to, rewrite.Pair{Old: "https://mapped.example", New: "https://new.example"})
+		pairs, err := p.siteOfNetwork(c.domain, "/")
+		require.NoError(t, err)
+		assert.Equal(t, c.pairs, pairs, c.domain)
+		assert.Equal(t, c.now, p.domains[c.domain], c.domain)
+		assert.Equal(t, c.now == "", p.stays[c.domain], c.domain)
+		assert.Len(t, p.notes, map[bool]int{true: 1}[c.now == ""])
+	}
+	p := plan(t, "https://kestrel.example", "https://lamp.example/visit")
+	_, err := p.siteOfNetwork("shop.kestrel.example", "/")
+	assert.True(t, reason.Is(err, reason.CannotMove))
+}
+
+func TestRowsChangeForWhatTheyAre(t *testing.T) {
+	p := plan(t, "https://a.example", "https://b.example")
+	var err error
+	p.rewrite, err = rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: "https://a.example", New: "https://b.example"}}})
+	require.NoError(t, err)
+	o, ok := p.ownDatabase()
+	require.True(t, ok)
+	require.NoError(t, p.ownRows(o, Options{Copy: true, ExtensionsOff: []string{"all"}}))
+	c := p.rows("main", database.Widths{"kp_2_options": {"option_value": {Characters: 12, Bytes: 48}}}).(*changer)
+	assert.True(t, c.Looks("kp_options"))
+	assert.True(t, c.Looks("kp_2_options"), "of each site of a network")
+	assert.False(t, c.Looks("kp_2_posts"))
+	row := func(table, name, value string) (string, bool) {
+		set := c.Row(table, func(column string) ([]byte, bool) {
+			v, ok := map[string]string{"option_name": name, "option_value": value}[column]
+			return []byte(v), ok
+		})
+		v, ok := set["option_value"]
+		return string(v), ok
+	}
+	for _, v := range []struct {
+		table, name, value, want string
+		set                      bool
+	}{
+		{"kp_options", "rewrite_rules", "a:1:{}", "", true},
+		{"kp_options", "rewrite_rules", "", "", false},
+		{"kp_options", "blogname", "Kestrel Point", "Copy of Kestrel Point", true},
+		{"kp_options", "blogname", "Copy of Kestrel Point", "", false},
+		{"kp_2_options", "blogname", "Kestrel Point", "", false},
+		{"kp_2_options", "blogname", "Oil", "Copy of Oil", true},
+		{"kp_options", "blog_public", "1", "0", true},
+		{"kp_options", "blog_public", "0", "", false},
+		{"kp_options", "active_plugins", `a:1:{i:0;s:1:"a";}`, `a:0:{}`, true},
+		{"kp_options", "active_plugins", `broken`, "", false},
+		{"kp_options", "other", "1", "", false},
+	} {
+		got, set := row(v.table, v.name, v.value)
+		assert.Equal(t, v.set, set, v.name+v.value)
+		assert.Equal(t, v.want, got, v.name+v.value)
+	}
+	r, err := p.Report()
+	require.NoError(t, err)
+	var rows, long int64
+	for _, one := range r.Rows {
+		rows, long = rows+one.Rows, long+one.TooLong
+	}
+	assert.Equal(t, [2]int64{5, 1}, [2]int64{rows, long})
+}
+
+func TestAnUnknownKindHasNoExtensions(t *testing.T) {
+	_, err := New(context.Background(), held("https://a.example"), &site.Site{Root: "/srv/x", Address: "https://b.example"}, Options{ExtensionsOff: []string{"all"}})
+	assert.True(t, reason.Is(err, reason.Usage))
+}
