@@ -16,6 +16,9 @@ import (
 // friends, and one with a name of its own.
 func makeNetwork(t *testing.T, w *world, host string, names bool) {
 	t.Helper()
+	w.write("htdocs/wp-content/plugins/tides/tides.php", "<?php // Plugin Name: tides\nadd_action('init', function () { define('LOADED_TIDES', 1); });\n")
+	w.write("htdocs/wp-content/uploads/sites/2/2026/11/boat.jpg", "a boat")
+	w.write("htdocs/wp-content/uploads/sites/3/2026/11/boat.jpg", "another boat")
 	wp(t, w.path("htdocs"), host, `update_option('home', "http://$argv[1]"); update_option('siteurl', "http://$argv[1]");
 		require_once ABSPATH . 'wp-admin/includes/upgrade.php'; require_once ABSPATH . 'wp-admin/includes/network.php';
 		foreach ($wpdb->tables('ms_global') as $t => $name) { $wpdb->$t = $name; }
@@ -27,10 +30,14 @@ func makeNetwork(t *testing.T, w *world, host string, names bool) {
 			if (is_wp_error($id)) { echo $id->get_error_message(); continue; }
 			switch_to_blog($id); $u = home_url();
 			update_option('widget_text', [2 => ['title' => 'x', 'text' => "<a href=\"$u/hours\">ö</a>"]]);
+			$up = wp_upload_dir()['baseurl'];
+			update_option('gallery', ['boats' => ["$up/2026/11/boat.jpg"]]);
 			wp_insert_post(['post_title' => "News for $n", 'post_name' => 'news', 'post_status' => 'publish', 'post_content' => "<a href=\"$u/tour\">tour</a> <a href=\"http://$host/top\">top</a>"]);
 			restore_current_blog();
 		}
 		$id = wpmu_create_blog('oil.example', '/', 'Oil store', 1); if (is_wp_error($id)) echo $id->get_error_message();
+		update_site_option('active_sitewide_plugins', ['tides/tides.php' => 1700000000]);
+		$c = wpmu_create_user('children', 'made-up-pass-1871', 'children@kestrelpoint.example'); add_user_to_blog(2, $c, 'administrator');
 		grant_super_admin(1);`, host, map[bool]string{true: "names", false: "paths"}[names])
 	require.Empty(t, out)
 }
@@ -50,6 +57,7 @@ const proveNetwork = `array_shift($argv); foreach ($argv as $want) {
 	}
 	restore_current_blog();
 }
+foreach (get_sites() as $s) { switch_to_blog($s->blog_id); if (!user_can(1, 'manage_options') || !get_role('editor')) echo "no rights on $s->blogname\n"; restore_current_blog(); }
 echo DOMAIN_CURRENT_SITE, ' ', PATH_CURRENT_SITE, ' ', COOKIE_DOMAIN, ' ', get_network()->domain, get_network()->path, ' ', is_super_admin(1) ? 'admin' : '';`
 
 // router serves a WordPress network at a path as its .htaccess would.
@@ -84,6 +92,9 @@ func asNetwork(t *testing.T, w *world, root, host, base string) func(path string
 	return ask
 }
 
+// neighbours are tables of another site in the new database.
+const neighbours = `USE lighthouse_cms; CREATE TABLE bakery_options (a INT); CREATE TABLE bakery_posts (a INT); CREATE TABLE bakery_users (a INT); INSERT INTO bakery_posts VALUES (1)`
+
 // networkMoved makes a network, takes an archive of it and brings it up elsewhere.
 func networkMoved(t *testing.T, names bool, host, to string, more ...string) (w *world, s *server, out string) {
 	t.Helper()
@@ -99,9 +110,12 @@ func networkMoved(t *testing.T, names bool, host, to string, more ...string) (w 
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	w.run("backup")
 	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
+	s.exec(t, neighbours)
 	w.write("new.pw", "new\n")
-	r := w.try(append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new/visit"), "--address", to,
-		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes"}, more...)...)
+	args := append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new/visit"), "--address", to,
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes"}, more...)
+	w.fails(1, []string{"3 tables of another site", "--anyway"}, args...)
+	r := w.try(append(args, "--anyway")...)
 	require.Equal(t, 4, r.code, r.out+r.err)
 	return w, s, r.out
 }
@@ -128,11 +142,65 @@ func TestANetworkOfSitesBelowPathsMoves(t *testing.T) {
 	}
 }
 
+// proveSubSite says what of a site that was one of a network is not as it is to be.
+const proveSubSite = `[, $u] = $argv;
+if (is_multisite()) echo "a network still\n";
+if (home_url() !== $u || site_url() !== $u || get_option('blogname') !== 'For children') echo home_url(), ' ', get_option('blogname'), "\n";
+$w = get_option('widget_text'); if ($w[2]['text'] !== "<a href=\"$u/hours\">ö</a>") echo serialize($w), "\n";
+$g = get_option('gallery')['boats'][0]; $up = wp_upload_dir();
+if ($g !== "$u/wp-content/uploads/2026/11/boat.jpg" || $up['baseurl'] !== "$u/wp-content/uploads") echo $g, ' ', $up['baseurl'], "\n";
+if (file_get_contents($up['basedir'] . '/2026/11/boat.jpg') !== 'a boat') echo "uploads\n";
+$p = get_page_by_path('news', OBJECT, 'post'); if (strpos($p->post_content, "\"$u/tour\"") === false || strpos($p->post_content, '"http://kestrelpoint.example/top"') === false) echo $p->post_content, "\n";
+$c = wp_authenticate('children', 'made-up-pass-1871'); if (is_wp_error($c) || !user_can($c, 'manage_options')) echo "rights of children\n";
+if (!defined('LOADED_TIDES')) echo "an extension of the network\n";
+if (!get_role('editor')) echo "roles\n";`
+
+func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t)
+	w, _ := wordpressOn(t, s, "network_one_cms")
+	makeNetwork(t, w, "kestrelpoint.example", false)
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	w.run("backup")
+	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
+	w.write("new.pw", "new\n")
+	args := func(site, to string, more ...string) []string {
+		return append([]string{"move", "kestrelpoint", "--to", to, "--root", w.path(to), "--address", "http://children.example",
+			"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes", "--sub-site", site}, more...)
+	}
+	w.fails(2, []string{`no site "gulls"`, "kestrelpoint.example/children/"}, args("gulls", "children")...)
+	w.fails(1, []string{"first site"}, args("/", "children")...)
+	for i, more := range [][]string{nil, {"--prefix", "ch_", "--anyway"}} {
+		to := fmt.Sprintf("children%d", i)
+		if i > 0 {
+			w.run("undo", "children0", "--yes")
+			require.NoError(t, os.RemoveAll(w.path("children0")))
+			w.write("revlet.yaml", strings.Split(w.read("revlet.yaml"), "  children0:")[0])
+		}
+		dry := w.run(append(args("/children/", to, more...), "--dry-run")...)
+		assert.NotContains(t, dry, "kp_3_", "what does not come is not counted")
+		r := w.try(args("children", to, more...)...)
+		require.Equal(t, 4, r.code, r.out+r.err)
+		assert.Empty(t, wp(t, w.path(to), "children.example", proveSubSite, "http://children.example"))
+		prefix := []string{"kp_", "ch_"}[i]
+		for _, table := range s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'lighthouse_cms'") {
+			assert.Regexp(t, "^"+prefix+"[a-z_]+$", table, "no other site's, and none of the network's")
+			assert.NotContains(t, []string{prefix + "blogs", prefix + "site", prefix + "sitemeta"}, table)
+		}
+		assert.NoDirExists(t, w.path(to, "wp-content/uploads/sites"))
+		assert.NoFileExists(t, w.path(to, "wp-content/uploads/2026/11/lens.jpg"), "of the network's first site")
+	}
+}
+
 func TestANetworkOfSitesWithNamesMoves(t *testing.T) {
 	t.Parallel()
-	w, s, out := networkMoved(t, true, "kestrelpoint.example", "http://lighthouse.example", "--also", "http://oil.example=http://lamp.example")
+	w, s, out := networkMoved(t, true, "kestrelpoint.example", "http://lighthouse.example", "--also", "http://oil.example=http://lamp.example", "--prefix", "lh_")
+	assert.Contains(t, out, "kp_… → lh_…")
+	assert.Equal(t, []string{"1"}, s.column(t, "SELECT a FROM lighthouse_cms.bakery_posts"), "what belongs to another site stays")
+	assert.Empty(t, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'lighthouse_cms' AND TABLE_NAME LIKE '%kp\\_%'"))
+	assert.Empty(t, s.column(t, "SELECT CONCAT_WS('=', meta_key, option_name) FROM (SELECT meta_key, NULL AS option_name FROM lighthouse_cms.lh_usermeta UNION SELECT NULL, option_name FROM lighthouse_cms.lh_2_options) AS x WHERE meta_key LIKE 'kp\\_%' OR option_name LIKE 'kp\\_%'"))
 	assert.NotContains(t, out, "and keeps it")
-	assert.NotContains(t, out, "set aside", "there was nothing at the new place")
+	assert.NotContains(t, out, "set aside", "there was nothing of ours at the new place")
 	got := wp(t, w.path("new/visit"), "lighthouse.example", proveNetwork, "Kestrel Point Lighthouse Museum=http://lighthouse.example", "For children=http://children.lighthouse.example", "For friends=http://friends.lighthouse.example", "Oil store=http://lamp.example")
 	assert.Equal(t, "lighthouse.example / .lighthouse.example lighthouse.example/ admin", got)
 	noOldPlace(t, s, w.path("htdocs"))

@@ -31,6 +31,8 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
 			&cli.StringSliceFlag{Name: "stores", Usage: "the `STORE` for its archives; may be given again (default: those of the old site)"},
+			&cli.StringFlag{Name: "prefix", Usage: "what begins the names of its tables, a `TEXT` such as lh_ (default: as it is)"},
+			&cli.StringFlag{Name: "sub-site", Usage: "of a network only the site at this `PATH` or host name, as a site of its own"},
 			&cli.StringSliceFlag{Name: "also", Usage: "a further pair to change, `OLD=NEW`: two addresses with http:// or https://, or two folders"},
 			&cli.StringSliceFlag{Name: "keep", Usage: "a column whose values stay, `TABLE.COLUMN`"},
 			&cli.BoolFlag{Name: "mail-too", Usage: "change the host name in mail addresses, too"},
@@ -56,6 +58,7 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
 	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
 	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
+	o.Prefix, o.SubSite = c.String("prefix"), c.String("sub-site")
 	o.Copy, o.ExtensionsOff = c.Bool("copy"), c.StringSlice("extensions-off")
 	for _, pair := range c.StringSlice("also") {
 		old, now, ok := strings.Cut(pair, "=")

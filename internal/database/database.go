@@ -4,6 +4,7 @@
 package database
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -154,6 +155,10 @@ type Plan struct {
 	// Brought is what a restore has put into the live schema, for postgres: what is there
 	// beside it was made since.
 	Brought []string `json:"brought,omitempty"`
+	// Renamed are tables of the archive that get another name, for mysql; Partial tells that
+	// not all of its tables come.
+	Renamed map[string]string `json:"renamed,omitempty"`
+	Partial bool              `json:"partial,omitempty"`
 	// Tables are the tables that come or go, for mysql.
 	Tables []TableMove `json:"tables,omitempty"`
 	// Views are the live views, which go aside under other names.
@@ -211,6 +216,8 @@ type ForeignKey struct {
 // TableMove is one table of a Plan.
 type TableMove struct {
 	Name string `json:"name"`
+	// From is its name in the archive, where that is another.
+	From string `json:"from,omitempty"`
 	// Staged is its name in the staging place; empty when the archive lacks it.
 	Staged string `json:"staged,omitempty"`
 	// Aside is the name the replaced one gets; empty when there was none.
@@ -263,6 +270,9 @@ type Target interface {
 	AsideSource(ctx context.Context, p *Plan) (Source, error)
 	Close() error
 }
+
+// Archived is the table's name in the archive.
+func (m TableMove) Archived() string { return cmp.Or(m.From, m.Name) }
 
 // ErrChanged is wrapped when a table was altered or dropped between the moment
 // of a snapshot and its being read: a new snapshot is needed.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -227,6 +228,10 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 			return reason.Because(reason.CannotMove, nil, fmt.Errorf("the settings in archive %s cannot be read: %w", h.Name, err))
 		}
 	}
+	own := ""
+	if s.Recipe != nil && len(s.Recipe.Databases) == 1 {
+		own = slices.Collect(maps.Keys(s.Recipe.Databases))[0]
+	}
 	for label, origin := range h.Origin.Databases {
 		i := slices.IndexFunc(s.Databases, func(db site.Database) bool { return db.Label == label })
 		if i < 0 {
@@ -239,7 +244,13 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 		if _, inside := s.Inside(*db); db.Engine != "sqlite" && m.New && m.Entry.Databases[label] == (config.Database{}) || db.Engine == "sqlite" && !inside && m.Entry.Databases[label].SQLite == "" {
 			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
 		}
-		db.Prefix, db.OwnTables = cmp.Or(then[label].Prefix, db.Prefix), then[label].OwnTables
+		if old := then[label].Prefix; old != "" {
+			if !m.New && db.Prefix != "" && m.Order.Prefix == "" && label == own {
+				m.Order.Prefix = db.Prefix // the place has one of its own
+			}
+			db.Prefix = old
+		}
+		db.OwnTables = then[label].OwnTables
 	}
 	if len(s.Checks) == 0 {
 		s.Checks = []config.Check{{Path: "/", Status: 200}}
@@ -353,6 +364,7 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 		if err != nil {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
 		}
+		db.Prefix = cmp.Or(m.Order.Prefix, db.Prefix)
 		mine, err := a.tableNames(ctx, db)
 		if err != nil {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
@@ -390,7 +402,7 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 	}
 	run := history.Run{Site: m.Order.To, Command: "move", Archive: m.Order.Archive.Name}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
-		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Site, Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
+		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Plan.To(), Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
 			State: a.State, Open: a.openTarget, Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
 		return err
 	})

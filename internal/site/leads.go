@@ -113,7 +113,7 @@ func (r *Recipe) pointed(p Pointing, rel string, content []byte, read ReadFunc) 
 		return err
 	}
 	for _, db := range p.Databases {
-		if now, ok := leads[db.Label]; ok && !now.Same(db) {
+		if now, ok := leads[db.Label]; ok && (!now.Same(db) || p.Moved && now.Prefix != db.Prefix) {
 			return fmt.Errorf("%w: its settings lead to %s still", ErrMayLeadElsewhere, now.Where())
 		}
 	}

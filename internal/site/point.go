@@ -150,6 +150,9 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 	case !e.moved || db.Port != defaultPorts[db.Engine]:
 		host = net.JoinHostPort(host, port)
 	}
+	if was, there := e.was.Text(want.Prefix); e.moved && want.Prefix != "" && was != db.Prefix && (there || db.Prefix != want.DefaultPrefix) {
+		e.set(want.Prefix, db.Prefix)
+	}
 	e.set(want.Host, host)
 	e.set(want.Name, db.Name)
 	e.set(want.User, db.User)

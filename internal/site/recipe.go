@@ -65,6 +65,11 @@ type Move struct {
 	Paths []string `yaml:"paths"`
 	// Network are tables with a row for each site of a network.
 	Network []NetworkTable `yaml:"network"`
+	// SubSite says what one site of a network needs to become a site of its own.
+	SubSite SubSiteMove `yaml:"sub_site"`
+	// Prefixed are columns with values that begin with the prefix of the tables; with Is, only
+	// the value that is the prefix and Is.
+	Prefixed []Row `yaml:"prefixed"`
 	// Anew are rows whose value the CMS makes anew when it is empty.
 	Anew []Row `yaml:"anew"`
 	// Afterwards is what a person has to do at the new place.
@@ -82,6 +87,19 @@ type NetworkTable struct {
 	Table  string `yaml:"table"`
 	Domain string `yaml:"domain"`
 	Path   string `yaml:"path"`
+}
+
+// SubSiteMove says what one site of a network needs to become a site of its own: ID is the
+// column with its number, which begins its tables after the prefix. Off are settings that
+// make a network, Users the tables that come although all sites share them. Uploads is where
+// its uploads lie, with {id} for the number, UploadsTo where those of a single site do.
+type SubSiteMove struct {
+	NetworkTable `yaml:",inline"`
+	ID           string   `yaml:"id"`
+	Off          []string `yaml:"off"`
+	Users        []string `yaml:"users"`
+	Uploads      string   `yaml:"uploads"`
+	UploadsTo    string   `yaml:"uploads_to"`
 }
 
 // CopyStep is one thing that is done to a practice copy: a row gets another value, or all

@@ -39,8 +39,16 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 			lines = append(lines, [2]string{"database", to(origin.Where, db.Where()) + ", " + TablesIn(h.Record)})
 		}
 	}
+	for _, db := range m.Plan.To().Databases {
+		if was, ok := m.Site.Database(db.Label); ok && was.Prefix != db.Prefix {
+			lines = append(lines, [2]string{"tables", to(was.Prefix+"…", db.Prefix+"…")})
+		}
+	}
 	for _, pair := range m.Order.Also {
 		lines = append(lines, [2]string{"also", to(pair.Old, pair.New)})
+	}
+	if m.Order.SubSite != "" {
+		lines = append(lines, [2]string{"only", "the site " + Printable(m.Order.SubSite) + " of the network, with its uploads, and all accounts"})
 	}
 	if m.Order.Copy {
 		lines = append(lines, [2]string{"practice", "a copy that keeps quiet; what is not switched off is said in the end"})

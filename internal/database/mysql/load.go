@@ -90,15 +90,20 @@ func moves(p *database.Plan, tables []string, live map[string]*table) []database
 		}
 		return fmt.Sprintf("%s%s_%d", prefix, p.ID, len(all))
 	}
+	comes := map[string]bool{}
 	for _, t := range tables {
 		m := database.TableMove{Name: t, Staged: name(stagePrefix, t)}
-		if live[t] != nil {
-			m.Aside = name(asidePrefix, t)
+		if now, ok := p.Renamed[t]; ok {
+			m.Name, m.From = now, t
 		}
+		if live[m.Name] != nil {
+			m.Aside = name(asidePrefix, m.Name)
+		}
+		comes[m.Name] = true
 		all = append(all, m)
 	}
 	for _, t := range slices.Sorted(mapKeys(live)) {
-		if !slices.Contains(tables, t) && !slices.Contains(p.Stay, t) {
+		if !comes[t] && !slices.Contains(p.Stay, t) {
 			all = append(all, database.TableMove{Name: t, Aside: name(asidePrefix, t)})
 		}
 	}
@@ -161,7 +166,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 
 func staged(p *database.Plan, table string) (string, error) {
 	for _, m := range p.Tables {
-		if m.Name == table && m.Staged != "" {
+		if m.Archived() == table && m.Staged != "" {
 			return m.Staged, nil
 		}
 	}
@@ -178,7 +183,7 @@ func (db *Database) Widths(ctx context.Context, p *database.Plan) (database.Widt
 	defer rows.Close()
 	names := map[string]string{}
 	for _, m := range p.Tables {
-		names[m.Staged] = m.Name
+		names[m.Staged] = m.Archived()
 	}
 	all := database.Widths{}
 	for rows.Next() {
@@ -289,8 +294,8 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, version s
 		stmt = knownEngine(knownCollations(stmt, known, note), engines, note)
 		if table != "" {
 			to, err := staged(p, table)
-			if err != nil && p.Rows != nil {
-				continue // not one of those that are put back
+			if err != nil && (p.Rows != nil || p.Partial) {
+				continue // not one of those that come
 			}
 			if err != nil {
 				return err

@@ -72,8 +72,13 @@ func (p *Plan) addFolder(tree *disk.Root, dir string) error {
 	if err := tree.Mkdir(dir, info.Mode().Perm()); err != nil {
 		return err
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
-		return tree.Lchown(dir, int(st.Uid), int(st.Gid))
+	return owned(tree, dir, info)
+}
+
+// owned gives a path the owner of another, as far as this account may.
+func owned(tree *disk.Root, name string, like fs.FileInfo) error {
+	if st, ok := like.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
+		return tree.Lchown(name, int(st.Uid), int(st.Gid))
 	}
 	return nil
 }

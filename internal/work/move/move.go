@@ -46,6 +46,10 @@ type Options struct {
 	// ExtensionsOff are extensions that are not loaded any more, by their folder or file, or
 	// AllExtensions.
 	ExtensionsOff []string
+	// SubSite names one site of a network, by its path or its host name, which alone comes up.
+	SubSite string
+	// Prefix begins the names of the tables at the new place; empty as it is.
+	Prefix string
 	// Changes, if set, is written a JSON line for each value that changes: see Change.
 	Changes io.Writer
 }
@@ -59,6 +63,12 @@ type Plan struct {
 	keep    map[string]bool
 	also    []rewrite.Pair
 	copy    bool
+	// own is the database that the recipe describes, prefix what begins its tables now.
+	own    own
+	prefix string
+	// from is the old address, sub the one site of a network that comes, if it is one.
+	from string
+	sub  *subSite
 	// rules are those for the rows of a table, rowChanges what came of each.
 	rules      map[tableName][]rowRule
 	rowChanges []*RowChange
@@ -154,12 +164,10 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 	if _, above := h.Origin.Roots[site.AboveLabel]; above {
 		return nil, reason.New(reason.CannotMove, nil, "the settings of archive %s lie beside the webroot, and cannot be moved with it yet", h.Name)
 	}
-	var pairs []rewrite.Pair
-	if from := h.Origin.Address; from != "" && to.Address != "" {
-		pairs = append(pairs, rewrite.Pair{Old: from, New: to.Address})
-	} else if len(o.Also) == 0 {
+	if (h.Origin.Address == "" || to.Address == "") && len(o.Also) == 0 {
 		return nil, reason.New(reason.CannotMove, nil, "archive %s does not say what the site's address was; say what becomes what", h.Name)
 	}
+	var pairs []rewrite.Pair
 	if from := h.Origin.Roots[site.RootLabel]; from != "" {
 		pairs = append(pairs, rewrite.Pair{Old: from, New: to.Root})
 	}
@@ -168,21 +176,16 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 			pairs = append(pairs, rewrite.Pair{Old: from, New: now})
 		}
 	}
-	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, copy: o.Copy,
+	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, from: h.Origin.Address, copy: o.Copy,
 		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}}
-	if own, ok := p.ownDatabase(); ok {
-		more, err := p.network(ctx, own)
-		if err == nil {
-			pairs = append(pairs, more...)
-			err = p.ownRows(own, o)
-		}
-		if err != nil {
-			return nil, err
-		}
-	} else if len(o.ExtensionsOff) > 0 {
-		return nil, reason.BadUsage("how extensions of this site are switched off is not known")
+	more, err := p.known(ctx, o)
+	if err != nil {
+		return nil, err
 	}
-	var err error
+	pairs = append(pairs, more...)
+	if p.from != "" && to.Address != "" {
+		pairs = append(pairs, rewrite.Pair{Old: p.from, New: to.Address})
+	}
 	if p.rewrite, err = rewrite.New(rewrite.Options{Pairs: append(pairs, o.Also...), Mail: o.Mail}); err != nil {
 		return nil, err
 	}
@@ -195,9 +198,40 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 	return p, nil
 }
 
+// known adds what the recipe knows, and returns further pairs.
+func (p *Plan) known(ctx context.Context, o Options) (pairs []rewrite.Pair, err error) {
+	own, ok := p.ownDatabase()
+	if !ok {
+		if len(o.ExtensionsOff) > 0 || o.Prefix+o.SubSite != "" {
+			return nil, reason.BadUsage("which extensions are loaded, what begins the tables and which sites a network has is not known of this kind of site")
+		}
+		return nil, nil
+	}
+	p.own = own
+	if err := p.rename(ctx, own, o.Prefix, o.SubSite != ""); err != nil {
+		return nil, err
+	}
+	if o.SubSite != "" {
+		pairs, err = p.single(ctx, own, o.SubSite)
+	} else {
+		pairs, err = p.network(ctx, own)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return pairs, p.ownRows(own, o)
+}
+
+// To is the site as it is to be.
+func (p *Plan) To() *site.Site { return p.to }
+
 // Moving is what a restore needs to know.
 func (p *Plan) Moving() *restore.Moving {
-	return &restore.Moving{Rows: p.rows, Staged: p.staged}
+	m := &restore.Moving{Rows: p.rows, Staged: p.staged}
+	if p.prefix != "" || p.sub != nil {
+		m.Table = p.table
+	}
+	return m
 }
 
 // Report returns what was changed and left so far.
@@ -214,10 +248,10 @@ func (p *Plan) Report() (Report, error) {
 // rows returns who changes the rows of a database.
 func (p *Plan) rows(label string, widths database.Widths) rowvalues.Changer {
 	c := &changer{Plan: p, label: label, widths: widths, keep: maps.Clone(p.keep)}
-	if o, ok := p.ownDatabase(); ok && o.label == label {
+	if label == p.own.label && p.recipe != nil {
 		for _, name := range p.recipe.Move.Keep {
 			table, column, _ := strings.Cut(name, ".")
-			for _, one := range p.each(o, table) {
+			for _, one := range p.each(p.own, table) {
 				c.keep[one+"."+column] = true
 			}
 		}
@@ -310,6 +344,9 @@ func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
 		if part.Kind != archive.KindRows {
 			continue
 		}
+		if _, comes := p.table(part.Database, part.Table); !comes {
+			continue
+		}
 		engine := p.archive.Origin.Databases[part.Database].Engine
 		err := p.archive.EachStore(func(s store.Named) error {
 			in, err := p.archive.OpenPart(ctx, s, part, pace)
@@ -337,6 +374,11 @@ const longestText = 4 << 20
 
 // staged changes the staged webroot: its settings, and the texts that the recipe names.
 func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
+	if p.sub != nil {
+		if err := p.sub.stage(tree); err != nil {
+			return fmt.Errorf("the uploads of the site: %w", err)
+		}
+	}
 	if p.copy {
 		if err := p.quiet(tree); err != nil {
 			return fmt.Errorf("keep the copy quiet: %w", err)
@@ -371,6 +413,13 @@ func (p *Plan) settings(tree *disk.Root) error {
 	if p.copy {
 		p.quietSettings(&to, values)
 	}
+	if p.sub != nil {
+		for _, name := range p.recipe.Move.SubSite.Off {
+			if _, there := values(name); there {
+				to.Settings[name] = ""
+			}
+		}
+	}
 	out, err := p.recipe.Point(to, found)
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
@@ -403,7 +452,7 @@ func (p *Plan) placeIn(values func(name string) (string, bool)) map[string]strin
 
 // hostNow is what a host becomes, with a port if the old one has it.
 func (p *Plan) hostNow(was string) (string, bool) {
-	from, to := host(p.archive.Origin.Address), host(p.to.Address)
+	from, to := host(p.from), host(p.to.Address)
 	if now, ok := p.domains[strings.ToLower(was)]; ok {
 		return now, true
 	}

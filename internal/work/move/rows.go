@@ -58,10 +58,16 @@ var _ rowvalues.RowChanger = (*changer)(nil)
 
 // Row implements rowvalues.RowChanger.
 func (c *changer) Row(table string, row func(string) ([]byte, bool)) map[string][]byte {
-	var set map[string][]byte
+	set := map[string][]byte{}
 	for _, r := range c.rules[tableName{c.label, table}] {
-		now, ok := r.change(row)
-		if was, there := row(r.count.Column); !ok || there && bytes.Equal(was, now) {
+		own := func(column string) ([]byte, bool) { // what another rule has made of it
+			if v, ok := set[column]; ok && column == r.count.Column {
+				return v, true
+			}
+			return row(column)
+		}
+		now, ok := r.change(own)
+		if was, there := own(r.count.Column); !ok || there && bytes.Equal(was, now) {
 			continue
 		}
 		w := c.widths[table][r.count.Column]
@@ -73,9 +79,6 @@ func (c *changer) Row(table string, row func(string) ([]byte, bool)) map[string]
 		}
 		r.count.Rows++
 		c.mu.Unlock()
-		if set == nil {
-			set = map[string][]byte{}
-		}
 		set[r.count.Column] = now
 	}
 	return set
@@ -144,7 +147,7 @@ func host(address string) string {
 
 // rebased is a path of the old address at the new one.
 func (p *Plan) rebased(path string) (string, bool) {
-	from, to := basePath(p.archive.Origin.Address), basePath(p.to.Address)
+	from, to := basePath(p.from), basePath(p.to.Address)
 	if rest, ok := strings.CutPrefix(path, from); ok {
 		return to + rest, true
 	}
@@ -157,7 +160,7 @@ func (p *Plan) rebased(path string) (string, bool) {
 // network adds what a network of sites needs: pairs for the addresses of sites that have a
 // name of their own below the network's, and rules for the rows that say where each is.
 func (p *Plan) network(ctx context.Context, o own) (pairs []rewrite.Pair, err error) {
-	if len(p.recipe.Move.Network) == 0 || p.archive.Origin.Address == "" || p.to.Address == "" {
+	if len(p.recipe.Move.Network) == 0 || p.from == "" || p.to.Address == "" {
 		return nil, nil
 	}
 	texts, err := compare.TextsOf(ctx, p.archive)
@@ -207,7 +210,7 @@ func (p *Plan) siteOfNetwork(domain, path string) (pairs []rewrite.Pair, err err
 	if len(p.domains)+len(p.stays) > mostSites {
 		return nil, reason.New(reason.CannotMove, nil, "there are more than %d sites in the network", mostSites)
 	}
-	from, to := host(p.archive.Origin.Address), host(p.to.Address)
+	from, to := host(p.from), host(p.to.Address)
 	for _, pair := range p.also {
 		if host(pair.Old) == domain {
 			p.domains[domain] = host(pair.New)
@@ -263,14 +266,36 @@ func withoutExtensions(v []byte, keys bool, names []string) ([]byte, bool) {
 		if slices.Contains(names, AllExtensions) || slices.Contains(names, file) || slices.Contains(names, folder) || slices.Contains(names, strings.TrimSuffix(file, ".php")) {
 			continue
 		}
-		one := fmt.Sprintf("i:%d;s:%d:%q;", len(kept), len(file), "")
-		one = strings.Replace(one, `""`, `"`+file+`"`, 1)
+		one := fmt.Sprintf(`i:%d;s:%d:"%s";`, len(kept), len(file), file)
 		if keys {
 			one = string(m[0])
 		}
 		kept = append(kept, one)
 	}
 	return []byte(fmt.Sprintf("a:%d:{%s}", len(kept), strings.Join(kept, ""))), true
+}
+
+// withExtensions adds extensions to a list of those that are loaded. false is a value of
+// another form.
+func withExtensions(v []byte, more []string) ([]byte, bool) {
+	all, ok := withoutExtensions(v, false, nil)
+	if !ok {
+		return nil, false
+	}
+	var files []string
+	for _, m := range extensionFile.FindAllSubmatch(all, -1) {
+		files = append(files, string(m[1]))
+	}
+	for _, file := range more {
+		if !slices.Contains(files, file) {
+			files = append(files, file)
+		}
+	}
+	var out strings.Builder
+	for i, file := range files {
+		fmt.Fprintf(&out, `i:%d;s:%d:"%s";`, i, len(file), file)
+	}
+	return fmt.Appendf(nil, "a:%d:{%s}", len(files), out.String()), true
 }
 
 // AllExtensions stands, in Options.ExtensionsOff, for every one.

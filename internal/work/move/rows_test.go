@@ -46,7 +46,7 @@ func plan(t *testing.T, from, to string, also ...rewrite.Pair) *Plan {
 		h.Parts = append(h.Parts, archive.Part{Kind: archive.KindRows, Database: "main", Table: table})
 	}
 	return &Plan{archive: h, to: &site.Site{Address: to, Recipe: recipe, Databases: []site.Database{{Label: "main", Engine: "mysql", Prefix: "kp_"}}}, recipe: recipe, also: also,
-		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, columns: map[columnName]*Column{}, keep: map[string]bool{}}
+		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, columns: map[columnName]*Column{}, keep: map[string]bool{}, from: from}
 }
 
 func TestTheNamesOfANetworksSites(t *testing.T) {

@@ -77,6 +77,9 @@ type Job struct {
 type Moving struct {
 	// Rows changes the rows of a database, whose columns are as wide as widths says.
 	Rows func(label string, widths database.Widths) rowvalues.Changer
+	// Table, if set, tells whether a table comes, and under which name. With other engines
+	// than mysql it is not set.
+	Table func(label, table string) (name string, comes bool)
 	// Staged changes the staged webroot. Before it returns without an error, it has made
 	// sure that the settings there lead to the databases of the new place.
 	Staged func(ctx context.Context, tree *disk.Root) error
@@ -241,6 +244,7 @@ func (r *run) prepareDatabases(ctx context.Context) error {
 		} else {
 			plan.Large = r.large(label)
 		}
+		r.rename(plan)
 		r.journal.Databases = append(r.journal.Databases, plan)
 		err := r.journal.save()
 		if err == nil {
@@ -476,11 +480,38 @@ func (r *run) tables(label string) []string {
 	}
 	var names []string
 	for _, p := range r.Archive.Parts {
-		if p.Kind == archive.KindRows && p.Database == label && p.Slice <= 1 {
+		if p.Kind == archive.KindRows && p.Database == label && p.Slice <= 1 && r.comes(label, p.Table) {
 			names = append(names, p.Table)
 		}
 	}
 	return append(names, r.Archive.Origin.Databases[label].Sequences...)
+}
+
+// comes tells whether a table comes to the new place.
+func (r *run) comes(label, table string) bool {
+	if r.Moving == nil || r.Moving.Table == nil {
+		return true
+	}
+	_, comes := r.Moving.Table(label, table)
+	return comes
+}
+
+// rename notes in a plan which tables get another name, or do not come.
+func (r *run) rename(plan *database.Plan) {
+	if r.Moving == nil || r.Moving.Table == nil {
+		return
+	}
+	plan.Renamed = map[string]string{}
+	for _, p := range r.Archive.Parts {
+		if p.Kind != archive.KindRows || p.Database != plan.Label {
+			continue
+		}
+		now, comes := r.Moving.Table(plan.Label, p.Table)
+		plan.Partial = plan.Partial || !comes
+		if comes && now != p.Table {
+			plan.Renamed[p.Table] = now
+		}
+	}
 }
 
 // loadDatabase loads schema, rows and objects into the staging place.
@@ -495,7 +526,7 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 		g, ctx := errgroup.WithContext(ctx)
 		g.SetLimit(target.Lanes())
 		for _, p := range parts {
-			if p.Kind == kind && p.Database == label {
+			if p.Kind == kind && p.Database == label && (kind != database.Rows || r.comes(label, p.Table)) {
 				g.Go(func() error { return r.loadPart(ctx, ix, p, target, plan) })
 			}
 		}
