@@ -113,7 +113,11 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
 		if i == 0 {
 			fmt.Fprintln(a.Out)
 		}
-		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Mind:"), Printable(note))
+		how := ""
+		if note.Host != "" {
+			how = "; --also https://" + Printable(note.Host) + "=… changes it"
+		}
+		fmt.Fprintf(a.Out, "%s %s%s\n", a.Bad("Note:"), Printable(note.Text), how)
 	}
 }
 

@@ -76,7 +76,7 @@ type Plan struct {
 	domains map[string]string
 	stays   map[string]bool
 	// notes are for people: what stays as it is, and what could not be done.
-	notes []string
+	notes []Note
 
 	mu      sync.Mutex
 	columns map[columnName]*Column
@@ -130,7 +130,14 @@ type Report struct {
 	// Rows are those that were changed for what they are.
 	Rows []RowChange `json:"rows"`
 	// Notes say what stays as it is, and what could not be done.
-	Notes []string `json:"notes"`
+	Notes []Note `json:"notes"`
+}
+
+// Note says for people what stays as it is, or could not be done. Host is a host name that
+// stays, and could be given another one.
+type Note struct {
+	Text string `json:"text"`
+	Host string `json:"host,omitempty"`
 }
 
 // Places is how many places were changed in the database.
@@ -478,7 +485,7 @@ func (p *Plan) quietSettings(to *site.Pointing, values func(name string) (string
 		case step.Insert != "":
 			to.Insert = append(to.Insert, step.Insert)
 		case step.Setting != "":
-			p.notes = append(p.notes, fmt.Sprintf("%s: not done, for the settings have no %s", step.What, step.Setting))
+			p.notes = append(p.notes, Note{Text: fmt.Sprintf("%s: not done, for the settings have no %s", step.What, step.Setting)})
 		}
 	}
 }

@@ -232,7 +232,7 @@ func (p *Plan) siteOfNetwork(domain, path string) (pairs []rewrite.Pair, err err
 		pairs = append(pairs, rewrite.Pair{Old: scheme + "://" + domain, New: scheme + "://" + now})
 	default:
 		p.stays[domain] = true
-		p.notes = append(p.notes, fmt.Sprintf("a site of the network has an address of its own, %s%s, and keeps it; --also https://%s=… changes it", domain, path, domain))
+		p.notes = append(p.notes, Note{Host: strings.Clone(domain), Text: fmt.Sprintf("a site of the network has an address of its own, %s%s, and keeps it", domain, path)})
 	}
 	return pairs, nil
 }

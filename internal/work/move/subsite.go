@@ -45,28 +45,9 @@ func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite
 	if err != nil {
 		return nil, err
 	}
-	base, scheme := basePath(p.from), "http"
-	if before, _, ok := strings.Cut(p.from, "://"); ok {
-		scheme = before
-	}
-	wanted := base
-	if name := strings.Trim(typed, "/"); name != "" {
-		wanted += name + "/"
-	}
-	var address string
-	var names []string
-	err = compare.EachRow(ctx, texts, compare.TableName{Database: o.label, Table: o.prefix + of.Table}, o.engine, func(r compare.Row) error {
-		domain, path := strings.ToLower(r[of.Domain]), r[of.Path]
-		if len(names) < 50 {
-			names = append(names, domain+path)
-		}
-		if strings.EqualFold(path, wanted) && domain == host(p.from) || path == base && strings.EqualFold(domain, typed) {
-			s.id, address = strings.Clone(r[of.ID]), scheme+"://"+domain+strings.TrimRight(path, "/")
-		}
-		return nil
-	})
+	address, names, err := s.find(ctx, p, o, typed, texts)
 	if err != nil {
-		return nil, fmt.Errorf("the sites of the network: %w", err)
+		return nil, err
 	}
 	s.prefix = s.id + "_"
 	switch {
@@ -89,8 +70,35 @@ func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite
 		pairs = append(pairs, rewrite.Pair{Old: path.Join(root, uploads), New: path.Join(p.to.Root, of.UploadsTo)})
 	}
 	p.from = address
-	p.notes = append(p.notes, "of the network only this site comes, with all of its accounts; who has no rights on it has none at the new place, and rights on the whole network end")
+	p.notes = append(p.notes, Note{Text: "of the network only this site comes, with all of its accounts; who has no rights on it has none at the new place, and rights on the whole network end"})
 	return pairs, nil
+}
+
+// find looks for the site in the network's table, and returns its address, and the names of
+// some that there are.
+func (s *subSite) find(ctx context.Context, p *Plan, o own, typed string, texts compare.Texts) (address string, names []string, err error) {
+	base, scheme := basePath(p.from), "http"
+	if before, _, ok := strings.Cut(p.from, "://"); ok {
+		scheme = before
+	}
+	wanted := base
+	if name := strings.Trim(typed, "/"); name != "" {
+		wanted += name + "/"
+	}
+	err = compare.EachRow(ctx, texts, compare.TableName{Database: o.label, Table: o.prefix + s.recipe.Table}, o.engine, func(r compare.Row) error {
+		domain, path := strings.ToLower(r[s.recipe.Domain]), r[s.recipe.Path]
+		if len(names) < 50 {
+			names = append(names, domain+path)
+		}
+		if strings.EqualFold(path, wanted) && domain == host(p.from) || path == base && strings.EqualFold(domain, typed) {
+			s.id, address = strings.Clone(r[s.recipe.ID]), scheme+"://"+domain+strings.TrimRight(path, "/")
+		}
+		return nil
+	})
+	if err != nil {
+		err = fmt.Errorf("the sites of the network: %w", err)
+	}
+	return address, names, err
 }
 
 // readExtensions reads which extensions the network loads on every site.
