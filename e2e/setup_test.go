@@ -15,7 +15,7 @@ import (
 // block is the SQL that an error tells an administrator to run.
 func block(t *testing.T, said string) string {
 	t.Helper()
-	_, after, found := strings.Cut(said, "with the password of the site's settings in it:\n")
+	_, after, found := strings.Cut(said, "with the account's password in it:\n")
 	require.True(t, found, said)
 	var lines []string
 	for line := range strings.SplitSeq(strings.TrimSpace(after), "\n") {

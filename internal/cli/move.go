@@ -30,6 +30,9 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
+			&cli.StringFlag{Name: "make-database", Usage: "make database, account and rights if they are missing, as `ADMIN` of the server: root@localhost, root@127.0.0.1:3306; a --password-file that is not there gets a new password"},
+			&cli.StringFlag{Name: "admin-password-file", Usage: "the `FILE` with the administrator's password"},
+			&cli.StringFlag{Name: "php", Usage: "the `PROGRAM` of the PHP that its web server uses, to see whether the site can run there"},
 			&cli.StringSliceFlag{Name: "stores", Usage: "the `STORE` for its archives; may be given again (default: those of the old site)"},
 			&cli.StringFlag{Name: "prefix", Usage: "what begins the names of its tables, a `TEXT` such as lh_ (default: as it is)"},
 			&cli.StringFlag{Name: "sub-site", Usage: "of a network only the site at this `PATH` or host name, as a site of its own"},
@@ -39,7 +42,7 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.BoolFlag{Name: "copy", Usage: "make a practice copy: search engines are kept out, mail and scheduled tasks are off, the title says it"},
 			&cli.StringSliceFlag{Name: "extensions-off", Usage: "do not load the extension `NAME` (its folder), or all; may be given again"},
 			&cli.StringFlag{Name: "changes", Usage: "write every value that changes into `FILE`, a JSON line each"},
-			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is: it is set aside"},
+			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is (it is set aside), or that lacks what the CMS needs"},
 			beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.move,
@@ -58,6 +61,8 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
 	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
 	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
+	o.Look, o.PHP = c.Bool("dry-run"), c.String("php")
+	o.MakeDatabase, o.AdminPasswordFile = c.String("make-database"), c.String("admin-password-file")
 	o.Prefix, o.SubSite = c.String("prefix"), c.String("sub-site")
 	o.Copy, o.ExtensionsOff = c.Bool("copy"), c.StringSlice("extensions-off")
 	for _, pair := range c.StringSlice("also") {
@@ -114,7 +119,7 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 
 func moveJSON(m *jobs.Move, r move.Report) map[string]any {
 	return map[string]any{"archive": m.Order.Archive.Name, "from": m.Order.Archive.Site, "site": m.Order.To, "root": m.Entry.Root, "address": m.Site.Address,
-		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files), "rows_changed": render.NonNil(r.Rows), "notes": render.NonNil(r.Notes), "copy": m.Order.Copy}
+		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files), "rows_changed": render.NonNil(r.Rows), "notes": render.NonNil(r.Notes), "copy": m.Order.Copy, "needs": render.NonNil(m.Needs)}
 }
 
 func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) error {
@@ -132,6 +137,7 @@ func (a *app) reportMove(c *cli.Command, r *jobs.Moved) error {
 	if c.Bool("json") {
 		all := moveJSON(r.Move, r.Report)
 		all["paths"], all["tables"], all["rows"], all["seconds"], all["swap_seconds"] = r.Paths, r.Tables, r.Rows, r.Took.Seconds(), r.Swap.Seconds()
+		all["made"] = render.NonNil(r.Made)
 		all["aside"], all["added"], all["checks"] = render.NonNil(r.Aside), r.Added, render.NonNil(r.Answers)
 		if err := a.PrintJSON(all); err != nil {
 			return err

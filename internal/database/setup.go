@@ -22,8 +22,7 @@ type Setup struct {
 	Charset, Collation string
 }
 
-// Placeholder stands for the password in Setup.SQL: it is in the site's settings, and
-// not shown.
+// Placeholder stands for the password in Setup.SQL: it is not shown.
 const Placeholder = "THE-PASSWORD"
 
 // SQL is one block of statements that makes database, account and rights. It can be run
@@ -31,6 +30,27 @@ const Placeholder = "THE-PASSWORD"
 func (s Setup) SQL() string {
 	if s.Engine == "postgres" {
 		return s.postgres()
+	}
+	lines := []string{s.CreateDatabase()}
+	for _, account := range s.Accounts() {
+		lines = append(lines, "CREATE USER IF NOT EXISTS "+account+" IDENTIFIED BY '"+Placeholder+"'",
+			"ALTER USER "+account+" IDENTIFIED BY '"+Placeholder+"'")
+		lines = append(lines, s.Grants(account)...)
+	}
+	return strings.Join(lines, ";\n") + ";"
+}
+
+// CreateDatabase is the statement that makes the database.
+func (s Setup) CreateDatabase() string {
+	if s.Engine == "postgres" {
+		make := "CREATE DATABASE " + quoted(s.Name, `"`) + " OWNER " + quoted(s.User, `"`) + " TEMPLATE template0"
+		if s.Charset != "" {
+			make += " ENCODING " + pgLiteral(s.Charset)
+		}
+		if s.Collation != "" {
+			make += " LC_COLLATE " + pgLiteral(s.Collation) + " LC_CTYPE " + pgLiteral(s.Collation)
+		}
+		return make
 	}
 	make := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s", quoted(s.Name, "`"))
 	if plainWord(s.Charset) {
@@ -40,21 +60,36 @@ func (s Setup) SQL() string {
 			make += " COLLATE " + s.Collation
 		}
 	}
-	lines := []string{make}
-	// In a GRANT, _ and % of a database's name are patterns.
-	place := strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(quoted(s.Name, "`"))
-	for _, host := range s.hosts() {
-		account := literal(s.User) + "@" + literal(host)
-		lines = append(lines, "CREATE USER IF NOT EXISTS "+account+" IDENTIFIED BY '"+Placeholder+"'",
-			"ALTER USER "+account+" IDENTIFIED BY '"+Placeholder+"'",
-			"GRANT ALL PRIVILEGES ON "+place+".* TO "+account,
-			"GRANT ALL PRIVILEGES ON `rv\\_%`.* TO "+account)
-	}
-	return strings.Join(lines, ";\n") + ";"
+	return make
 }
 
-// hosts are what a server may take the machine for that this program runs on.
-func (s Setup) hosts() []string {
+// Accounts are the account as a MySQL server takes it, from each place that this machine
+// may seem to be.
+func (s Setup) Accounts() (all []string) {
+	for _, host := range s.Hosts() {
+		all = append(all, literal(s.User)+"@"+literal(host))
+	}
+	return all
+}
+
+// Grants are the statements that give an account of Accounts its rights. In a GRANT, _ and %
+// of a database's name are patterns.
+func (s Setup) Grants(account string) []string {
+	place := strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(quoted(s.Name, "`"))
+	return []string{"GRANT ALL PRIVILEGES ON " + place + ".* TO " + account, "GRANT ALL PRIVILEGES ON `rv\\_%`.* TO " + account}
+}
+
+// CreateAccount is the statement that makes an account of Accounts, or for postgres the
+// account, with a password.
+func (s Setup) CreateAccount(account, password string) string {
+	if s.Engine == "postgres" {
+		return "CREATE ROLE " + quoted(s.User, `"`) + " LOGIN PASSWORD " + pgLiteral(password)
+	}
+	return "CREATE USER " + account + " IDENTIFIED BY " + literal(password)
+}
+
+// Hosts are what a server may take the machine for that this program runs on.
+func (s Setup) Hosts() []string {
 	switch ip := net.ParseIP(s.Host); {
 	case s.Host == "" || s.Host == "localhost":
 		return []string{"localhost"}
@@ -75,18 +110,19 @@ func (s Setup) hosts() []string {
 
 func (s Setup) postgres() string {
 	role := quoted(s.User, `"`)
-	lines := []string{
-		"DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = " + literal(s.User) + ") THEN CREATE ROLE " + role + "; END IF; END $$",
+	return strings.Join([]string{
+		"DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = " + pgLiteral(s.User) + ") THEN CREATE ROLE " + role + "; END IF; END $$",
 		"ALTER ROLE " + role + " LOGIN PASSWORD '" + Placeholder + "'",
+		s.CreateDatabase(),
+	}, ";\n") + ";"
+}
+
+// pgLiteral writes a text for PostgreSQL, whatever it takes a backslash for.
+func pgLiteral(text string) string {
+	if !strings.Contains(text, `\`) {
+		return "'" + strings.ReplaceAll(text, "'", "''") + "'"
 	}
-	make := "CREATE DATABASE " + quoted(s.Name, `"`) + " OWNER " + role + " TEMPLATE template0"
-	if s.Charset != "" {
-		make += " ENCODING " + literal(s.Charset)
-	}
-	if s.Collation != "" {
-		make += " LC_COLLATE " + literal(s.Collation) + " LC_CTYPE " + literal(s.Collation)
-	}
-	return strings.Join(append(lines, make), ";\n") + ";"
+	return "E" + literal(text)
 }
 
 func quoted(name, quote string) string {

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,11 +18,13 @@ import (
 
 	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
+	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
+	"revlet/internal/site/engine"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/move"
 	"revlet/internal/work/restore"
@@ -39,6 +42,14 @@ type MoveOrder struct {
 	Databases    []string
 	PasswordFile string
 	Stores       []string
+	// MakeDatabase is an administrator of the database server, as user@host:port or
+	// user@/socket, who makes databases and accounts that are missing; AdminPasswordFile
+	// holds his password.
+	MakeDatabase, AdminPasswordFile string
+	// PHP is the program of the PHP that the new place's web server uses.
+	PHP string
+	// Look tells that nothing is to be done, not even a new password.
+	Look bool
 	move.Options
 	// Anyway takes a place at which something is: it is set aside.
 	Anyway bool
@@ -54,6 +65,12 @@ type Move struct {
 	New   bool
 	// Replaces says in words what is at the new place.
 	Replaces []string
+	// Makes are the databases that have to be made first.
+	Makes []site.Database
+	// Needs are what the CMS needs, and whether the new place has it.
+	Needs []Requirement
+	// servers are the versions of the database servers, by label.
+	servers map[string]string
 	// Beside says what is there too, and stays: it belongs to another site.
 	Beside []string
 }
@@ -66,12 +83,17 @@ type Moved struct {
 	// Added is what was added to the configuration, Answers what the new place answers.
 	Added   string
 	Answers []check.Result
+	// Made says what was made on the database server, in words.
+	Made []string
 }
 
 // PlanMove makes sure that an archive can come up where it is to, and that nothing else is
 // there. Nothing is changed.
 func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
-	m := &Move{Order: o}
+	m := &Move{Order: o, servers: map[string]string{}}
+	if err := a.newPasswordFile(&m.Order); err != nil {
+		return nil, err
+	}
 	if err := a.entryFor(m); err != nil {
 		return nil, err
 	}
@@ -84,9 +106,29 @@ func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
 	if err := a.vacant(ctx, m); err != nil {
 		return nil, err
 	}
+	if err := a.needs(ctx, m); err != nil {
+		return nil, err
+	}
 	var err error
 	m.Plan, err = move.New(ctx, o.Archive, m.Site, o.Options)
 	return m, err
+}
+
+// newPasswordFile writes a random password for an account that is to be made into a file
+// that is not there yet.
+func (a *Agent) newPasswordFile(o *MoveOrder) error {
+	if o.MakeDatabase == "" || o.PasswordFile == "" {
+		return nil
+	}
+	there, err := a.Disk.Exists(o.PasswordFile)
+	if err != nil || there {
+		return err
+	}
+	if o.Look {
+		o.PasswordFile = ""
+		return nil
+	}
+	return a.Disk.WriteFile(o.PasswordFile, []byte(rand.Text()+"\n"), 0o600)
 }
 
 // entryFor finds the new site's entry, or makes one.
@@ -344,6 +386,16 @@ func (a *Agent) identity(ctx context.Context, db site.Database) string {
 	return id
 }
 
+// serverOf is the version of a database's server; empty if it cannot be asked.
+func (a *Agent) serverOf(ctx context.Context, db site.Database) string {
+	target, err := a.openTarget(ctx, db, sqlite.FileMode{}, "")
+	if err != nil {
+		return ""
+	}
+	defer target.Close()
+	return target.Info().Version
+}
+
 // vacant refuses a place at which something is, unless it is to be set aside.
 func (a *Agent) vacant(ctx context.Context, m *Move) error {
 	foreign := false
@@ -361,9 +413,14 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 		all := db
 		all.Prefix, all.OwnTables = "", nil
 		tables, err := a.tableNames(ctx, all)
-		if err != nil {
-			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
+		if errors.Is(err, database.ErrNotSetUp) && m.Order.MakeDatabase != "" {
+			m.Makes = append(m.Makes, db)
+			continue
 		}
+		if err != nil {
+			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), restore.NotSetUp(db, m.Order.Archive.Origin.Databases[db.Label], err))
+		}
+		m.servers[db.Label] = a.serverOf(ctx, db)
 		db.Prefix = cmp.Or(m.Order.Prefix, db.Prefix)
 		mine, err := a.tableNames(ctx, db)
 		if err != nil {
@@ -402,6 +459,9 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 	}
 	run := history.Run{Site: m.Order.To, Command: "move", Archive: m.Order.Archive.Name}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
+		if r.Made, err = a.makeDatabases(ctx, m); err != nil {
+			return err
+		}
 		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Plan.To(), Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
 			State: a.State, Open: a.openTarget, Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
 		return err
@@ -418,6 +478,43 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 	}
 	r.Answers = a.checkRestored(ctx, m.Site)
 	return r, nil
+}
+
+// makeDatabases makes what is missing on the database server of the new place. What was
+// made stays, whatever comes of the move.
+func (a *Agent) makeDatabases(ctx context.Context, m *Move) (made []string, err error) {
+	for _, db := range m.Makes {
+		admin, err := site.Described(map[string]config.Database{"admin": adminOf(db, m.Order)})
+		if err != nil {
+			return made, reason.BadUsage("%s is no administrator of a database server: %w", m.Order.MakeDatabase, err)
+		}
+		if db.Password == "" {
+			return made, reason.BadUsage("account %s is to be made, and has no password; name a file that holds it, or one that is to be written", db.User)
+		}
+		as := admin["admin"]
+		as.TLS = db.TLS
+		origin := m.Order.Archive.Origin.Databases[db.Label]
+		more, err := engine.Make(ctx, as, db, db.Setup(origin.Charset, origin.Collation))
+		made = append(made, more...)
+		if err != nil {
+			if len(made) > 0 {
+				err = fmt.Errorf("%w (made before, and left: %s)", err, strings.Join(made, ", "))
+			}
+			return made, err
+		}
+	}
+	return made, nil
+}
+
+// adminOf is how an administrator reaches the server of a database.
+func adminOf(db site.Database, o MoveOrder) config.Database {
+	c := config.Database{PasswordFile: o.AdminPasswordFile}
+	if db.Engine == "postgres" {
+		c.Postgres = o.MakeDatabase + "/postgres"
+	} else {
+		c.MySQL = o.MakeDatabase + "/mysql"
+	}
+	return c
 }
 
 // addEntry writes the new site into the configuration: what is interrupted is found by it.

@@ -44,6 +44,8 @@ type Recipe struct {
 	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
+	// Needs says where the CMS declares what it needs.
+	Needs NeedsSource `yaml:"needs"`
 	// SiteTitle says where the site's own title stands.
 	SiteTitle TitleSource `yaml:"site_title"`
 	// Accounts says where the CMS keeps its accounts.

@@ -252,6 +252,15 @@ func (s *Site) OtherSettings() []string {
 	return all
 }
 
+// Setup is what a server's administrator has to make for a database.
+func (db Database) Setup(charset, collation string) database.Setup {
+	host := db.Host
+	if db.Socket != "" {
+		host = ""
+	}
+	return database.Setup{Engine: db.Engine, Host: host, Port: db.Port, User: db.User, Name: db.Name, Charset: charset, Collation: collation}
+}
+
 // Described turns databases written in the configuration into their parts, by
 // label.
 func Described(all map[string]config.Database) (map[string]Database, error) {

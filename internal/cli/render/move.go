@@ -14,20 +14,22 @@ import (
 // Line prints one line.
 func (a *Printer) Line(text string) { fmt.Fprintln(a.Out, text) }
 
+// arrow says what becomes what.
+func arrow(from, now string) string {
+	if from == "" {
+		return now
+	}
+	return Printable(from) + " → " + Printable(now)
+}
+
 // ShowMovePlan says from where to where a site is moved.
 func (a *Printer) ShowMovePlan(m *jobs.Move) {
 	h := m.Order.Archive
 	fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold(fmt.Sprintf("Bring %s up as %s", h.Site, m.Order.To)), h.Name)
-	to := func(from, now string) string {
-		if from == "" {
-			return now
-		}
-		return Printable(from) + " → " + Printable(now)
-	}
 	lines := [][2]string{
 		{"taken", fmt.Sprintf("%s (%s)", When(h.Taken), a.Age(h.Taken))},
-		{"webroot", to(h.Origin.Roots[site.RootLabel], m.Entry.Root)},
-		{"address", to(h.Origin.Address, m.Site.Address)},
+		{"webroot", arrow(h.Origin.Roots[site.RootLabel], m.Entry.Root)},
+		{"address", arrow(h.Origin.Address, m.Site.Address)},
 	}
 	for _, db := range m.Site.Databases {
 		origin, held := h.Origin.Databases[db.Label]
@@ -36,16 +38,22 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 		case held && inside:
 			lines = append(lines, [2]string{"database", Printable(rel) + " in the webroot, " + TablesIn(h.Record)})
 		case held:
-			lines = append(lines, [2]string{"database", to(origin.Where, db.Where()) + ", " + TablesIn(h.Record)})
+			lines = append(lines, [2]string{"database", arrow(origin.Where, db.Where()) + ", " + TablesIn(h.Record)})
 		}
 	}
+	a.Facts(append(lines, a.placeLines(m)...))
+	fmt.Fprintln(a.Out)
+}
+
+// placeLines say what is special about a move, and what there is at its new place.
+func (a *Printer) placeLines(m *jobs.Move) (lines [][2]string) {
 	for _, db := range m.Plan.To().Databases {
 		if was, ok := m.Site.Database(db.Label); ok && was.Prefix != db.Prefix {
-			lines = append(lines, [2]string{"tables", to(was.Prefix+"…", db.Prefix+"…")})
+			lines = append(lines, [2]string{"tables", arrow(was.Prefix+"…", db.Prefix+"…")})
 		}
 	}
 	for _, pair := range m.Order.Also {
-		lines = append(lines, [2]string{"also", to(pair.Old, pair.New)})
+		lines = append(lines, [2]string{"also", arrow(pair.Old, pair.New)})
 	}
 	if m.Order.SubSite != "" {
 		lines = append(lines, [2]string{"only", "the site " + Printable(m.Order.SubSite) + " of the network, with its uploads, and all accounts"})
@@ -57,11 +65,24 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 	for _, what := range m.Replaces {
 		lines = append(lines, [2]string{"set aside", what})
 	}
+	for _, n := range m.Needs {
+		verdict := n.Verdict
+		if verdict != jobs.NeedMet {
+			verdict = a.Bad(verdict)
+		}
+		has := ""
+		if n.Has != "" {
+			has = "; there: " + Printable(n.Has)
+		}
+		lines = append(lines, [2]string{"needs", fmt.Sprintf("%s %s: %s%s", n.What, Printable(n.Wants), verdict, has)})
+	}
+	for _, db := range m.Makes {
+		lines = append(lines, [2]string{"is made", "database " + Printable(db.Name) + " and account " + Printable(db.User) + ", by " + Printable(m.Order.MakeDatabase)})
+	}
 	for _, what := range m.Beside {
 		lines = append(lines, [2]string{"stays", what})
 	}
-	a.Facts(lines)
-	fmt.Fprintln(a.Out)
+	return lines
 }
 
 // columnsShown is how many columns are listed.
@@ -185,6 +206,9 @@ func (a *Printer) ShowMoved(r *jobs.Moved) {
 		{"files", Count(r.Paths, "path", "paths") + ", each digest checked"},
 		{"database", fmt.Sprintf("%s, %s", Count(int64(r.Tables), "table", "tables"), Count(r.Rows, "row", "rows"))},
 		{"took", fmt.Sprintf("%s, of which the exchange %s", Took(r.Took), Took(r.Swap))},
+	}
+	for _, one := range r.Made {
+		lines = append(lines, [2]string{"made", Printable(one)})
 	}
 	for _, one := range r.Answers {
 		lines = append(lines, [2]string{"check", a.Checked(one)})

@@ -77,7 +77,21 @@ func isCode(err error, codes ...uint16) bool {
 }
 
 // Open connects and looks at the database.
-func Open(ctx context.Context, c Config) (_ *Database, err error) {
+func Open(ctx context.Context, c Config) (*Database, error) {
+	pool, err := c.pool()
+	if err != nil {
+		return nil, err
+	}
+	db := &Database{c: c, pool: pool}
+	if err := db.look(ctx); err != nil {
+		_ = db.pool.Close()
+		return nil, c.explain(err)
+	}
+	return db, nil
+}
+
+// pool is for connections, and makes none yet.
+func (c Config) pool() (_ *sql.DB, err error) {
 	dc := driver.NewConfig()
 	dc.User, dc.Passwd, dc.DBName = c.User, c.Password, c.Name
 	dc.Net, dc.Addr = "tcp", c.where()
@@ -95,12 +109,7 @@ func Open(ctx context.Context, c Config) (_ *Database, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
-	db := &Database{c: c, pool: sql.OpenDB(guardedConnector{connector})}
-	if err := db.look(ctx); err != nil {
-		_ = db.pool.Close()
-		return nil, c.explain(err)
-	}
-	return db, nil
+	return sql.OpenDB(guardedConnector{connector}), nil
 }
 
 func (db *Database) look(ctx context.Context) error {

@@ -90,6 +90,10 @@ const (
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
 	ServerSetup Reason = "server-setup"
+	// NeedsNotMet: the new place lacks what a CMS needs.
+	NeedsNotMet Reason = "needs-not-met"
+	// AccountTaken: an account that is to be made is there, with another password.
+	AccountTaken Reason = "account-taken"
 	// ComesWhole: a database can only be restored as a whole.
 	ComesWhole Reason = "comes-whole"
 	// PathNotHeld and TableNotHeld: "archive" does not hold what is wanted.

@@ -102,6 +102,24 @@ func Run(ctx context.Context, address string, c config.Check, broken []string) R
 	return r
 }
 
+// Get fetches a page of the site at address, from the machine at if it is named. A status
+// other than 200 is an error.
+func Get(ctx context.Context, address, path, at string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(address, "/")+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := client(config.Check{At: at}).Do(req)
+	if err != nil {
+		return nil, errors.New(plain(err))
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("it answers %d", resp.StatusCode)
+	}
+	return io.ReadAll(io.LimitReader(resp.Body, longest))
+}
+
 // plain leaves out what the address has said already.
 func plain(err error) string {
 	var outer *url.Error

@@ -59,6 +59,15 @@ func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.Fil
 	}
 }
 
+// Make makes a database, its account and its rights, as an administrator of the server. It
+// returns what it has made, in words, also with an error.
+func Make(ctx context.Context, admin, db site.Database, s database.Setup) (made []string, err error) {
+	if db.Engine == "postgres" {
+		return postgres.Make(ctx, postgresConfig(admin), postgresConfig(db), s)
+	}
+	return mysql.Make(ctx, mysqlConfig(admin), mysqlConfig(db), s)
+}
+
 // Statements cuts SQL text, as Revlet writes it for a make of database, into
 // statements.
 func Statements(make string, r io.Reader) ([]string, error) {

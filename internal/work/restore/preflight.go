@@ -244,7 +244,7 @@ func (r *run) openTargets(ctx context.Context) error {
 		}
 		target, err := r.Open(ctx, db, mode, beside)
 		if err != nil {
-			return notSetUp(db, origin, err)
+			return NotSetUp(db, origin, err)
 		}
 		if !inside || !r.Files || r.Rows != nil {
 			r.journal.access(db)
@@ -301,17 +301,13 @@ func (r *run) makeScratch() (err error) {
 	return err
 }
 
-// notSetUp adds to an error about a server that lacks something what its administrator
+// NotSetUp adds to an error about a server that lacks something what its administrator
 // has to run.
-func notSetUp(db site.Database, origin archive.DBOrigin, err error) error {
+func NotSetUp(db site.Database, origin archive.DBOrigin, err error) error {
 	if !errors.Is(err, database.ErrNotSetUp) {
 		return err
 	}
-	host := db.Host
-	if db.Socket != "" {
-		host = ""
-	}
-	s := database.Setup{Engine: db.Engine, Host: host, Port: db.Port, User: db.User, Name: db.Name, Charset: origin.Charset, Collation: origin.Collation}
+	s := db.Setup(origin.Charset, origin.Collation)
 	return reason.Because(reason.ServerSetup, reason.Names{"sql": s.SQL()}, err)
 }
 

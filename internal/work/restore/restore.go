@@ -250,7 +250,7 @@ func (r *run) prepareDatabases(ctx context.Context) error {
 		if err == nil {
 			err = target.Prepare(ctx, plan, r.tables(label))
 			if db, ok := r.Site.Database(label); ok {
-				err = notSetUp(db, r.Archive.Origin.Databases[label], err)
+				err = NotSetUp(db, r.Archive.Origin.Databases[label], err)
 			}
 		}
 		if err == nil {

@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// plainSite is a site without a CMS, with a database of an engine, and an archive of it.
+func plainSite(t *testing.T, engine, where, passwordFile string) *world {
+	t.Helper()
+	w := newWorld(t)
+	w.write("htdocs/index.html", "a page")
+	w.write("db.pw", "made up")
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    address: https://kestrelpoint.example\n    stores: [here]\n    recipe: none\n    databases: {main: {%s: %q%s}}\n", engine, where, passwordFile))
+	w.run("backup")
+	return w
+}
+
+// A server without the database and the account is told what to make, or has it made; an
+// account that is there keeps its password.
+func TestAMoveMakesItsDatabase(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t)
+	s.exec(t, "CREATE DATABASE museum_cms CHARACTER SET latin1 COLLATE latin1_german1_ci; CREATE TABLE museum_cms.pages (id INT PRIMARY KEY, text VARCHAR(80)); INSERT INTO museum_cms.pages VALUES (1, 'https://kestrelpoint.example/Grüße'); CREATE USER keeper@'127.0.0.1' IDENTIFIED BY 'made up'; GRANT ALL ON museum_cms.* TO keeper@'127.0.0.1'; CREATE USER poor@'127.0.0.1' IDENTIFIED BY 'x', poor@'localhost' IDENTIFIED BY 'x'")
+	w := plainSite(t, "mysql", fmt.Sprintf("keeper@127.0.0.1:%d/museum_cms", s.port), ", password_file: ./db.pw")
+	args := func(to, db string, more ...string) []string {
+		return append([]string{"move", "kestrelpoint", "--to", to, "--root", w.path(to), "--address", "https://" + to + ".example",
+			"--database", fmt.Sprintf("mysql: %s@127.0.0.1:%d/%s", to, s.port, db), "--password-file", w.path(to + ".pw"), "--yes"}, more...)
+	}
+	text := func(db string) string { return strings.Join(s.column(t, "SELECT text FROM "+db+".pages"), " ") }
+
+	w.write("one.pw", "made up\n")
+	r := w.fails(1, []string{"run this as the server's administrator"}, args("one", "one_cms")...)
+	assert.NotContains(t, r.err, "made up", "no secrets are shown")
+	assert.NotContains(t, w.read("revlet.yaml"), "one:")
+	s.exec(t, block(t, r.err))
+	w.fails(4, []string{"Came up"}, args("one", "one_cms")...)
+	assert.Equal(t, "https://one.example/Grüße", text("one_cms"))
+
+	admin := []string{"--make-database", "root@" + s.socket}
+	out := w.run(append(args("two", "two_100%", admin...), "--dry-run")...)
+	assert.Contains(t, out, "database two_100% and account two, by root@")
+	assert.NoFileExists(t, w.path("two.pw"), "a dry run writes nothing")
+	assert.Empty(t, s.column(t, "SELECT User FROM mysql.user WHERE User = 'two'"))
+	out = w.fails(4, []string{"made", "database two_100%", "account 'two'@'127.0.0.1'"}, args("two", "two_100%", admin...)...).out
+	password := strings.TrimSpace(w.read("two.pw"))
+	assert.GreaterOrEqual(t, len(password), 26)
+	assert.NotContains(t, out, password)
+	info, err := os.Stat(w.path("two.pw"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	assert.Equal(t, "https://two.example/Grüße", text("`two_100%`"))
+	assert.Equal(t, []string{"latin1_german1_ci"}, s.column(t, "SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = 'two_100%'"))
+	assert.Empty(t, s.column(t, "SELECT GRANTEE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE LIKE '''two''%' AND PRIVILEGE_TYPE <> 'USAGE'"), "rights on its own database alone")
+
+	// An account that others use keeps its password, and its database.
+	s.exec(t, "CREATE USER three@'127.0.0.1' IDENTIFIED BY 'of another site'")
+	hash := s.column(t, "SELECT authentication_string FROM mysql.user WHERE User = 'three'")
+	w.write("three.pw", "something else\n")
+	w.fails(1, []string{`has an account "three" already`, "name another account"}, args("three", "three_cms", admin...)...)
+	assert.Equal(t, hash, s.column(t, "SELECT authentication_string FROM mysql.user WHERE User = 'three'"))
+	assert.Empty(t, s.column(t, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = 'three_cms'"), "nothing was made")
+	w.write("three.pw", "of another site\n")
+	w.fails(4, []string{"rights of 'three'@'127.0.0.1'"}, args("three", "three_cms", admin...)...)
+	assert.Equal(t, "https://three.example/Grüße", text("three_cms"))
+
+	w.write("wrong.pw", "wrong\n")
+	w.write("poor.pw", "x\n")
+	for name, c := range map[string]struct {
+		words []string
+		more  []string
+	}{
+		"a password that is wrong":        {[]string{"refuses user"}, []string{"--make-database", fmt.Sprintf("keeper@127.0.0.1:%d", s.port), "--admin-password-file", w.path("wrong.pw")}},
+		"an administrator without rights": {[]string{"poor"}, []string{"--make-database", fmt.Sprintf("poor@127.0.0.1:%d", s.port), "--admin-password-file", w.path("poor.pw")}},
+	} {
+		w.fails(1, c.words, args("four", "four_cms", c.more...)...)
+		assert.NoDirExists(t, w.path("four"), name)
+		assert.NotContains(t, w.read("revlet.yaml"), "four:", name)
+	}
+	w.fails(2, []string{"no administrator"}, args("four", "four_cms", "--make-database", "root")...)
+}
+
+func TestAMoveMakesItsDatabaseOnPostgres(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	s.exec(t, "postgres", "CREATE ROLE keeper LOGIN")
+	s.exec(t, "postgres", "CREATE DATABASE museum OWNER keeper TEMPLATE template0 ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C'")
+	s.exec(t, "museum", "SET ROLE keeper; CREATE TABLE pages (id int PRIMARY KEY, text text); INSERT INTO pages VALUES (1, 'https://kestrelpoint.example/x')")
+	w := plainSite(t, "postgres", fmt.Sprintf("keeper@127.0.0.1:%d/museum", s.Port), "")
+	w.write("new.pw", `it's "new" \ $x`)
+	args := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example",
+		"--database", fmt.Sprintf("postgres: lighthouse@127.0.0.1:%d/lighthouse", s.Port), "--password-file", w.path("new.pw"), "--yes"}
+	w.fails(1, []string{"run this as the server's administrator", "CREATE ROLE"}, args...)
+	w.fails(4, []string{"made", "database lighthouse"}, append(args, "--make-database", fmt.Sprintf("postgres@127.0.0.1:%d", s.Port))...)
+	conn, err := s.Root(t.Context(), "lighthouse")
+	require.NoError(t, err)
+	defer conn.Close(t.Context())
+	var owner, encoding, text string
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT pg_get_userbyid(datdba), pg_encoding_to_char(encoding), (SELECT text FROM pages) FROM pg_database WHERE datname = 'lighthouse'").Scan(&owner, &encoding, &text))
+	assert.Equal(t, []string{"lighthouse", "LATIN1", "https://lighthouse.example/x"}, []string{owner, encoding, text})
+	var super bool
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT rolsuper OR rolcreatedb OR rolcreaterole FROM pg_roles WHERE rolname = 'lighthouse'").Scan(&super))
+	assert.False(t, super)
+}
