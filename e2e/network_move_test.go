@@ -224,23 +224,39 @@ func TestAPracticeCopyOfWordPressKeepsQuiet(t *testing.T) {
 	}
 	w.write("htdocs/wp-content/plugins/single.php", "<?php // Plugin Name: single\n")
 	wp(t, w.path("htdocs"), strings.TrimPrefix(address, "http://"), `update_option('active_plugins', ['lens/lens.php', 'single.php', 'tides/tides.php']);`)
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "$table_prefix", "define( 'AUTH_KEY', 'old key' ); define( 'NONCE_SALT', 'old salt' );\n$table_prefix"))
+	require.NoError(t, os.Rename(w.path("htdocs/wp-config.php"), w.path("wp-config.php")))
 	w.write("htdocs/robots.txt", "User-agent: *\nAllow: /\n")
+	w.write("htdocs/museum.sql.gz", "left behind")
+	w.write("htdocs/backup.zip", "left behind")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	w.run("backup")
 	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
 	w.write("new.pw", "new\n")
 	args := []string{"move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://practice.example",
-		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides"}
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides", "--new-keys", "--changes", w.path("changes")}
 	w.write("old-php", "#!/bin/sh\necho '{\"php\":\"5.3.29\",\"modules\":[\"mysqli\"]}'\n")
 	require.NoError(t, os.Chmod(w.path("old-php"), 0o755))
 	w.fails(1, []string{"lacks what WordPress 6.", "PHP (wanted: 5.6.20 or newer; there: 5.3.29", "--php"}, append(args, "--yes", "--php", w.path("old-php"))...)
 	assert.NoDirExists(t, w.path("practice"))
+	assert.NoFileExists(t, w.path("changes"))
 	dry := w.run(append(args, "--dry-run")...)
 	for _, words := range []string{"PHP 5.6.20 or newer: met", "modules of PHP mysqli: met", "database server 5.0 or newer: met", "kp_options.option_value", "search engines are asked to stay away", "the title says that it is a copy", "extensions switched off"} {
 		assert.Contains(t, dry, words)
 	}
-	r := w.try(append(args, "--yes")...)
+	assert.FileExists(t, w.path("changes"))
+	w.fails(2, []string{"is there already"}, append(args, "--yes")...)
+	above := w.read("wp-config.php")
+	r := w.try(append(args[:len(args)-2:len(args)-2], "--yes")...)
 	require.Equal(t, 4, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "museum.sql.gz (11 B)")
+	assert.NoFileExists(t, w.path("practice/museum.sql.gz"))
+	assert.Contains(t, r.out, "anybody can download it; look whether that is meant: backup.zip (11 B)")
+	assert.FileExists(t, w.path("practice/backup.zip"))
+	assert.Contains(t, r.out, "wp-config.php lay above the old webroot, and lies in the new one")
+	assert.Equal(t, above, w.read("wp-config.php"), "the old site's settings lie above the new webroot, too, and stay")
+	assert.NotContains(t, w.read("practice/wp-config.php"), "old key")
+	assert.NotContains(t, w.read("practice/wp-config.php"), "old salt")
 	assert.Contains(t, r.out, "Not switched off in the copy: mail that an extension sends by a service of its own")
 	php := func(script string) string { return wp(t, w.path("practice"), "practice.example", script) }
 	assert.Equal(t, "Copy of Kestrel Point Lighthouse Museum", php(`echo get_option('blogname');`))

@@ -41,6 +41,7 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.BoolFlag{Name: "mail-too", Usage: "change the host name in mail addresses, too"},
 			&cli.BoolFlag{Name: "copy", Usage: "make a practice copy: search engines are kept out, mail and scheduled tasks are off, the title says it"},
 			&cli.StringSliceFlag{Name: "extensions-off", Usage: "do not load the extension `NAME` (its folder), or all; may be given again"},
+			&cli.BoolFlag{Name: "new-keys", Usage: "give the settings new secret keys, which ends all sessions of the archive"},
 			&cli.StringFlag{Name: "changes", Usage: "write every value that changes into `FILE`, a JSON line each"},
 			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is (it is set aside), or that lacks what the CMS needs"},
 			beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
@@ -64,6 +65,7 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	o.Look, o.PHP = c.Bool("dry-run"), c.String("php")
 	o.MakeDatabase, o.AdminPasswordFile = c.String("make-database"), c.String("admin-password-file")
 	o.Prefix, o.SubSite = c.String("prefix"), c.String("sub-site")
+	o.NewKeys = c.Bool("new-keys")
 	o.Copy, o.ExtensionsOff = c.Bool("copy"), c.StringSlice("extensions-off")
 	for _, pair := range c.StringSlice("also") {
 		old, now, ok := strings.Cut(pair, "=")
@@ -82,10 +84,10 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 	}
 	defer done()
 	if file := c.String("changes"); file != "" {
-		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
+		if _, err := os.Lstat(file); err == nil {
+			return usageError("%s is there already", file)
 		}
+		f := &lateFile{name: file}
 		defer func() { err = errors.Join(err, f.Close()) }()
 		o.Changes = f
 	}
@@ -115,6 +117,30 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 		return err
 	}
 	return a.reportMove(c, r)
+}
+
+// lateFile is a new file that is made when something is written to it.
+type lateFile struct {
+	name string
+	f    *os.File
+}
+
+// Write implements io.Writer.
+func (l *lateFile) Write(p []byte) (n int, err error) {
+	if l.f == nil {
+		if l.f, err = os.OpenFile(l.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+			return 0, err
+		}
+	}
+	return l.f.Write(p)
+}
+
+// Close closes the file, if it was made.
+func (l *lateFile) Close() error {
+	if l.f == nil {
+		return nil
+	}
+	return l.f.Close()
 }
 
 func moveJSON(m *jobs.Move, r move.Report) map[string]any {

@@ -249,8 +249,9 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	if err != nil {
 		return err
 	}
+	read := move.FromArchive(ctx, h)
 	fromArchive := func(rel string) ([]byte, error) {
-		data, err := h.ReadFile(ctx, site.RootLabel+"/"+rel)
+		data, err := read(rel)
 		data, _, _ = folders.Value(data)
 		return data, err
 	}

@@ -65,6 +65,8 @@ type Move struct {
 	// path of its address.
 	Hosts []string `yaml:"hosts"`
 	Paths []string `yaml:"paths"`
+	// Keys are settings with secret keys, on which sessions depend.
+	Keys []string `yaml:"keys"`
 	// Network are tables with a row for each site of a network.
 	Network []NetworkTable `yaml:"network"`
 	// SubSite says what one site of a network needs to become a site of its own.

@@ -10,6 +10,7 @@ package move
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -50,6 +51,8 @@ type Options struct {
 	SubSite string
 	// Prefix begins the names of the tables at the new place; empty as it is.
 	Prefix string
+	// NewKeys has the settings get new secret keys, which ends all sessions.
+	NewKeys bool
 	// Changes, if set, is written a JSON line for each value that changes: see Change.
 	Changes io.Writer
 }
@@ -63,6 +66,7 @@ type Plan struct {
 	keep    map[string]bool
 	also    []rewrite.Pair
 	copy    bool
+	newKeys bool
 	// own is the database that the recipe describes, prefix what begins its tables now.
 	own    own
 	prefix string
@@ -168,9 +172,6 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 			return nil, reason.New(reason.CannotMove, nil, "archive %s was made by hand, and its SQL cannot be rewritten yet: restore it at the new place, take an archive there, and move that", h.Name)
 		}
 	}
-	if _, above := h.Origin.Roots[site.AboveLabel]; above {
-		return nil, reason.New(reason.CannotMove, nil, "the settings of archive %s lie beside the webroot, and cannot be moved with it yet", h.Name)
-	}
 	if (h.Origin.Address == "" || to.Address == "") && len(o.Also) == 0 {
 		return nil, reason.New(reason.CannotMove, nil, "archive %s does not say what the site's address was; say what becomes what", h.Name)
 	}
@@ -183,7 +184,7 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 			pairs = append(pairs, rewrite.Pair{Old: from, New: now})
 		}
 	}
-	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, from: h.Origin.Address, copy: o.Copy,
+	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, from: h.Origin.Address, copy: o.Copy, newKeys: o.NewKeys,
 		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}}
 	more, err := p.known(ctx, o)
 	if err != nil {
@@ -380,7 +381,10 @@ func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
 const longestText = 4 << 20
 
 // staged changes the staged webroot: its settings, and the texts that the recipe names.
-func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
+func (p *Plan) staged(ctx context.Context, tree *disk.Root) error {
+	if err := p.leftovers(tree); err != nil {
+		return fmt.Errorf("what was left in the webroot: %w", err)
+	}
 	if p.sub != nil {
 		if err := p.sub.stage(tree); err != nil {
 			return fmt.Errorf("the uploads of the site: %w", err)
@@ -398,6 +402,9 @@ func (p *Plan) staged(_ context.Context, tree *disk.Root) error {
 		if err := p.text(tree, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("%s: %w", name, err)
 		}
+	}
+	if err := p.bringDown(ctx, tree); err != nil {
+		return fmt.Errorf("the settings from above the webroot: %w", err)
 	}
 	return p.settings(tree)
 }
@@ -420,6 +427,9 @@ func (p *Plan) settings(tree *disk.Root) error {
 	if p.copy {
 		p.quietSettings(&to, values)
 	}
+	if p.newKeys {
+		p.freshKeys(&to, values)
+	}
 	if p.sub != nil {
 		for _, name := range p.recipe.Move.SubSite.Off {
 			if _, there := values(name); there {
@@ -436,6 +446,20 @@ func (p *Plan) settings(tree *disk.Root) error {
 		return err
 	}
 	return p.write(tree, out.Rel, out.Content, 1)
+}
+
+// freshKeys adds new secret keys.
+func (p *Plan) freshKeys(to *site.Pointing, values func(name string) (string, bool)) {
+	n := 0
+	for _, name := range p.recipe.Move.Keys {
+		if _, there := values(name); there {
+			to.Settings[name] = rand.Text() + rand.Text() + rand.Text()
+			n++
+		}
+	}
+	if n == 0 {
+		p.notes = append(p.notes, Note{Text: "no secret keys were found in the settings; those of the old place, if there are any, stay"})
+	}
 }
 
 // placeIn are the settings with a host or a path of the old place, and what they become.

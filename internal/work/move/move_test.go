@@ -150,7 +150,6 @@ func TestWhatCannotBeMoved(t *testing.T) {
 		"files alone":        func(h *catalog.Held) { h.Scope = archive.Files },
 		"a database alone":   func(h *catalog.Held) { h.Scope = archive.Database },
 		"made by hand":       func(h *catalog.Held) { h.Parts = []archive.Part{{Kind: archive.KindDump, Database: "main"}} },
-		"settings beside":    func(h *catalog.Held) { h.Origin.Roots[site.AboveLabel] = "/srv" },
 		"an unknown address": func(h *catalog.Held) { h.Origin.Address = "" },
 	} {
 		h := held("https://a.example")
