@@ -108,3 +108,46 @@ func TestAMoveMakesItsDatabaseOnPostgres(t *testing.T) {
 	require.NoError(t, conn.QueryRow(t.Context(), "SELECT rolsuper OR rolcreatedb OR rolcreaterole FROM pg_roles WHERE rolname = 'lighthouse'").Scan(&super))
 	assert.False(t, super)
 }
+
+// A CMS that Revlet does not know moves by a recipe of one's own, as an example in
+// docs/RECIPES.md has it.
+func TestAMoveByARecipeOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	s := mariadb(t)
+	docs, err := os.ReadFile("../docs/RECIPES.md")
+	require.NoError(t, err)
+	_, recipe, found := strings.Cut(string(docs), "## An example\n\n```yaml\n")
+	require.True(t, found)
+	recipe, _, _ = strings.Cut(recipe, "```")
+	for _, db := range []string{"tides_old", "tides_new"} {
+		s.exec(t, fmt.Sprintf("CREATE DATABASE %s; CREATE USER %s@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON %s.* TO %s@'127.0.0.1'", db, db, db, db))
+		t.Cleanup(func() { s.exec(t, fmt.Sprintf("DROP DATABASE %s; DROP USER %s@'127.0.0.1'", db, db)) })
+	}
+	s.exec(t, `USE tides_old; CREATE TABLE td_tide (id INT PRIMARY KEY); CREATE TABLE td_port (name VARCHAR(40) PRIMARY KEY, value TEXT); CREATE TABLE td_keeper (id INT PRIMARY KEY, login VARCHAR(40), mail VARCHAR(80), hash VARCHAR(80), role VARCHAR(10));
+		INSERT INTO td_port VALUES ('address', 'https://kestrelpoint.example'); INSERT INTO td_keeper VALUES (1, 'keeper', '', 'x', 'admin'), (2, 'reader', '', 'x', '')`)
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("tides.yaml", recipe)
+	w.write("htdocs/tides.php", "<?php const TIDES_VERSION = '2.1';\n")
+	w.write("htdocs/config.php", fmt.Sprintf("<?php\ndefine('DB_HOST', '127.0.0.1:%d');\ndefine('DB', 'tides_old');\ndefine('DB_USER', 'tides_old');\ndefine('DB_PASSWORD', 'x');\ndefine('MAIL', true);\n$prefix = 'td_';\n", s.port))
+	w.write("htdocs/cache/x", "again")
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: ./tides.yaml, stores: [here], schedule: [], address: \"https://kestrelpoint.example\"}\n")
+	w.run("backup")
+	assert.Contains(t, w.run("show", "kestrelpoint"), "tides 2.1")
+	assert.Equal(t, []accountLine{{Key: "1", Name: "keeper", Administrator: true}}, accountsOf(w, "--archive", "kestrelpoint"))
+	w.write("new.pw", "x")
+	r := w.try("move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example", "--copy", "--prefix", "lh_",
+		"--database", fmt.Sprintf("mysql: tides_new@127.0.0.1:%d/tides_new", s.port), "--password-file", w.path("new.pw"), "--yes")
+	require.Equal(t, 4, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "draw the charts anew")
+	assert.NoFileExists(t, w.path("new/cache/x"))
+	config := w.read("new/config.php")
+	for _, words := range []string{"'DB', 'tides_new'", "'MAIL', '0'", "$prefix = 'lh_'"} {
+		assert.Contains(t, config, words)
+	}
+	assert.Equal(t, []string{"https://lighthouse.example"}, s.column(t, "SELECT value FROM tides_new.lh_port"))
+	assert.Contains(t, w.read("revlet.yaml"), "tides.yaml", "the new entry names the recipe, too")
+	w.run("backup", "lighthouse")
+	require.NoError(t, os.Chmod(w.path("tides.yaml"), 0o666))
+	w.fails(1, []string{"others may change it"}, "backup", "lighthouse")
+}

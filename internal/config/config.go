@@ -62,7 +62,8 @@ type Site struct {
 	// Roots are further folders that belong to the site, by name.
 	Roots   map[string]string `yaml:"roots"`
 	Address string            `yaml:"address"`
-	Recipe  string            `yaml:"recipe"`
+	// Recipe is auto, none, the name of a recipe, or the file of one.
+	Recipe string `yaml:"recipe"`
 	// Settings is the site's settings file relative to the webroot, where one
 	// installation holds several sites.
 	Settings  string              `yaml:"settings"`
@@ -525,6 +526,9 @@ func (s *Site) settleSigners() error {
 // roots completes a site's folders and makes sure that none lies in another.
 func (s settler) roots(name, where string, one *Site) error {
 	one.Root = absolute(s.base, one.Root)
+	if strings.HasSuffix(one.Recipe, ".yaml") {
+		one.Recipe = absolute(s.base, one.Recipe)
+	}
 	for _, label := range sortedKeys(one.Roots) {
 		folder := absolute(s.base, one.Roots[label])
 		if !ValidName(label) || label == "webroot" || label == "above" || label == "database" {

@@ -47,7 +47,7 @@ func (a *Agent) Accounts(ctx context.Context, name, archive string, all bool) ([
 	if h.Site != name {
 		return nil, reason.BadUsage("%s is an archive of %s, not of %s", h.Name, h.Site, name)
 	}
-	recipe, err := recipeOf(h)
+	recipe, err := a.recipeOf(h)
 	if err != nil {
 		return nil, err
 	}

@@ -408,7 +408,7 @@ type Contents struct {
 
 // Show sums up what an archive holds.
 func (a *Agent) Show(ctx context.Context, h *catalog.Held) (*Contents, error) {
-	components, tables, err := summarise(ctx, h)
+	components, tables, err := a.summarise(ctx, h)
 	if err != nil {
 		return nil, err
 	}
@@ -424,11 +424,8 @@ func (a *Agent) Show(ctx context.Context, h *catalog.Held) (*Contents, error) {
 }
 
 // summarise reads the list into sums by component and by table.
-func summarise(ctx context.Context, h *catalog.Held) ([]Component, []TableRows, error) {
-	var recipe *site.Recipe
-	if h.Origin.Recipe != "" {
-		recipe, _ = site.RecipeNamed(h.Origin.Recipe) // unknown: everything is "other"
-	}
+func (a *Agent) summarise(ctx context.Context, h *catalog.Held) ([]Component, []TableRows, error) {
+	recipe, _ := a.recipeOf(h) // unknown: everything is "other"
 	sums := map[string]*Component{}
 	var order []string
 	rows := map[string]*TableRows{}

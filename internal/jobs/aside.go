@@ -67,7 +67,7 @@ func (a *Agent) newestAside(name string) (*restore.Aside, error) {
 // compareAside tells how the files that are set aside differ from an archive; touched is
 // as compare.Job.ReadTouched.
 func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restore.Aside, touched bool) (*compare.Report, error) {
-	recipe, err := recipeOf(h)
+	recipe, err := a.recipeOf(h)
 	if err != nil {
 		return nil, err
 	}

@@ -47,7 +47,7 @@ func (a *Agent) Comparison(ctx context.Context, typed, other string, before time
 		if c.Other, err = a.FindOpen(ctx, other, time.Time{}, Need{}); err != nil {
 			return nil, err
 		}
-		if c.Recipe, err = recipeOf(h); err != nil {
+		if c.Recipe, err = a.recipeOf(h); err != nil {
 			return nil, err
 		}
 		c.B = compare.Archive{Held: c.Other}
@@ -123,10 +123,22 @@ func (a *Agent) Trace(ctx context.Context, job compare.Job, name string, r *comp
 	return r.CleanArchive(archives), err
 }
 
-// recipeOf is the recipe of an archive's site; an unknown one knows nothing.
-func recipeOf(h *catalog.Held) (*site.Recipe, error) {
+// recipeOf is the recipe of an archive's site: one that Revlet brings, or the one whose file
+// the site's entry names.
+func (a *Agent) recipeOf(h *catalog.Held) (*site.Recipe, error) {
 	if h.Origin.Recipe == "" || h.Origin.Recipe == "none" {
 		return nil, nil
+	}
+	files := []string{a.Config.Sites[h.Site].Recipe}
+	for _, cfg := range a.Config.Sites { // a copy that was moved has it, too
+		files = append(files, cfg.Recipe)
+	}
+	for _, file := range files {
+		if site.IsRecipeFile(file) {
+			if r, err := site.ReadRecipe(file); err == nil && r.Name == h.Origin.Recipe {
+				return r, nil
+			}
+		}
 	}
 	return site.RecipeNamed(h.Origin.Recipe)
 }

@@ -179,12 +179,20 @@ func (a *Agent) entryFor(m *Move) error {
 	if len(stores) == 0 {
 		return reason.BadUsage("say in which store archives of %s are to be held", o.To)
 	}
-	m.Entry = config.Site{Root: root, Address: address, Recipe: cmp.Or(from.Origin.Recipe, "none"), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
+	m.Entry = config.Site{Root: root, Address: address, Recipe: a.recipeFor(from), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
 	if _, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: "/x", New: root}, {Old: "http://x.example", New: address}}}); err != nil {
 		return reason.BadUsage("%w", err)
 	}
 	m.Entry.Databases, err = moveDatabases(o)
 	return err
+}
+
+// recipeFor is the recipe of an archive's site as an entry names it.
+func (a *Agent) recipeFor(h *catalog.Held) string {
+	if name := a.Config.Sites[h.Site].Recipe; site.IsRecipeFile(name) {
+		return name
+	}
+	return cmp.Or(h.Origin.Recipe, "none")
 }
 
 // siteAddress makes an address that somebody typed plain: a host in small letters, without
@@ -249,7 +257,11 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	if err != nil {
 		return err
 	}
-	read := move.FromArchive(ctx, h)
+	recipe, err := a.recipeOf(h)
+	if err != nil {
+		return reason.Because(reason.CannotMove, nil, err)
+	}
+	read := move.FromArchive(ctx, h, recipe)
 	fromArchive := func(rel string) ([]byte, error) {
 		data, err := read(rel)
 		data, _, _ = folders.Value(data)
@@ -271,6 +283,20 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 			return reason.Because(reason.CannotMove, nil, fmt.Errorf("the settings in archive %s cannot be read: %w", h.Name, err))
 		}
 	}
+	if err := m.matchDatabases(s, then); err != nil {
+		return err
+	}
+	if len(s.Checks) == 0 {
+		s.Checks = []config.Check{{Path: "/", Status: 200}}
+	}
+	m.Site = s
+	return nil
+}
+
+// matchDatabases makes sure that each database of the archive has its like at the new place,
+// and has the site's own tables be known by what the settings of the archive say, then.
+func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error {
+	h := m.Order.Archive
 	own := ""
 	if s.Recipe != nil && len(s.Recipe.Databases) == 1 {
 		own = slices.Collect(maps.Keys(s.Recipe.Databases))[0]
@@ -295,10 +321,6 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 		}
 		db.OwnTables = then[label].OwnTables
 	}
-	if len(s.Checks) == 0 {
-		s.Checks = []config.Check{{Path: "/", Status: 200}}
-	}
-	m.Site = s
 	return nil
 }
 
@@ -533,7 +555,9 @@ func (a *Agent) addEntry(m *Move, r *Moved) (undo func() error, err error) {
 				entry.Databases = databases
 			}
 		}
-		entry.Recipe = "auto"
+		if !site.IsRecipeFile(entry.Recipe) {
+			entry.Recipe = "auto"
+		}
 	}
 	path := a.Config.Path
 	before, err := a.Disk.ReadFile(path)

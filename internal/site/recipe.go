@@ -311,7 +311,7 @@ func RecipeNamed(name string) (*Recipe, error) {
 		}
 		names = append(names, r.Name)
 	}
-	return nil, fmt.Errorf("there is no recipe %q; the recipes are auto, none, %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("there is no recipe %q; the recipes are auto, none, %s, and the file of one of your own, such as ./%s.yaml", name, strings.Join(names, ", "), name)
 }
 
 // Recognise returns the recipe whose files the webroot holds, or nil.

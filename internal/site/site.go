@@ -134,10 +134,12 @@ func Open(name string, c config.Site) (*Site, error) {
 func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
 	var err error
-	switch c.Recipe {
-	case "", "auto":
+	switch {
+	case c.Recipe == "" || c.Recipe == "auto":
 		s.Recipe, err = Recognise(read)
-	case "none":
+	case c.Recipe == "none":
+	case IsRecipeFile(c.Recipe):
+		s.Recipe, err = ReadRecipe(c.Recipe)
 	default:
 		s.Recipe, err = RecipeNamed(c.Recipe)
 	}

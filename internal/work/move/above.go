@@ -18,10 +18,10 @@ import (
 
 // FromArchive reads the files of the webroot in an archive, with settings of above as if
 // they lay in it.
-func FromArchive(ctx context.Context, h *catalog.Held) site.ReadFunc {
+func FromArchive(ctx context.Context, h *catalog.Held, r *site.Recipe) site.ReadFunc {
 	return func(rel string) ([]byte, error) {
 		data, err := h.ReadFile(ctx, site.RootLabel+"/"+rel)
-		if errors.Is(err, fs.ErrNotExist) && fromAbove(h, rel) {
+		if errors.Is(err, fs.ErrNotExist) && fromAbove(h, r, rel) {
 			return h.ReadFile(ctx, site.AboveLabel+"/"+rel)
 		}
 		return data, err
@@ -29,18 +29,17 @@ func FromArchive(ctx context.Context, h *catalog.Held) site.ReadFunc {
 }
 
 // fromAbove tells whether a file of the webroot may have lain above it.
-func fromAbove(h *catalog.Held, rel string) bool {
+func fromAbove(h *catalog.Held, r *site.Recipe, rel string) bool {
 	if _, above := h.Origin.Roots[site.AboveLabel]; !above {
 		return false
 	}
-	r, err := site.RecipeNamed(h.Origin.Recipe)
-	return err == nil && slices.Contains(r.Settings.Files, "../"+rel)
+	return r != nil && slices.Contains(r.Settings.Files, "../"+rel)
 }
 
 // bringDown writes settings of above into the staged webroot, if there are none.
 func (p *Plan) bringDown(ctx context.Context, tree *disk.Root) error {
 	for _, name := range p.recipe.Settings.Files {
-		if !fromAbove(p.archive, name) {
+		if !fromAbove(p.archive, p.recipe, name) {
 			continue
 		}
 		if _, err := tree.Lstat(name); !errors.Is(err, fs.ErrNotExist) {
