@@ -151,7 +151,7 @@ func TestAccountsOfJoomlaOnPostgres(t *testing.T) {
 	for _, file := range []string{"libraries/src/Version.php", "administrator/index.php", "includes/framework.php"} {
 		w.write("htdocs/"+file, "<?php const MAJOR_VERSION = 5; const MINOR_VERSION = 1; const PATCH_VERSION = 2;")
 	}
-	w.write("htdocs/configuration.php", fmt.Sprintf("<?php\nclass JConfig {\n\tpublic $dbtype = 'pgsql';\n\tpublic $host = '127.0.0.1:%d';\n\tpublic $db = 'joomla';\n\tpublic $user = 'joomla';\n\tpublic $password = 'x';\n\tpublic $dbprefix = 'jm_';\n\tpublic $sitename = 'Kestrel Point';\n}\n", s.Port))
+	w.write("htdocs/configuration.php", fmt.Sprintf("<?php\nclass JConfig {\n\tpublic $dbtype = 'pgsql';\n\tpublic $host = '127.0.0.1:%d';\n\tpublic $db = 'joomla';\n\tpublic $user = 'joomla';\n\tpublic $password = 'x';\n\tpublic $dbprefix = 'jm_';\n\tpublic $sitename = 'Kestrel Point';\n\tpublic $live_site = 'https://kestrelpoint.example';\n\tpublic $secret = 'old';\n\tpublic $mailonline = true;\n\tpublic $robots = '';\n\tpublic $tmp_path = '%s/tmp';\n}\n", s.Port, w.path("htdocs")))
 	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, stores: [here], recipe: auto}\n")
 	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
 	w.run("backup")
@@ -169,6 +169,17 @@ func TestAccountsOfJoomlaOnPostgres(t *testing.T) {
 	require.NoError(t, conn.QueryRow(t.Context(), "SELECT string_agg(userid::text, ',') FROM jm_session").Scan(&left))
 	assert.Equal(t, "44", left, "its sessions are ended, and no others")
 	w.fails(1, []string{"title of site kestrelpoint is not kept in its database"}, "accounts", "title", "kestrelpoint", "x", "--yes")
+
+	// And it moves: PHP itself reads its settings.
+	s.exec(t, "postgres", "CREATE ROLE lighthouse LOGIN")
+	s.exec(t, "postgres", "CREATE DATABASE lighthouse OWNER lighthouse")
+	r := w.try("move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example", "--copy", "--new-keys",
+		"--database", fmt.Sprintf("postgres: lighthouse@127.0.0.1:%d/lighthouse", s.Port), "--yes")
+	require.Equal(t, 4, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "Without rows, for the CMS makes them anew: jm_session (2 rows)")
+	out, err := exec.Command("php", "-r", "require $argv[1]; $c = new JConfig; echo json_encode([$c->db, $c->user, $c->live_site, $c->sitename, $c->robots, (bool)$c->mailonline, $c->tmp_path, $c->secret !== 'old'], JSON_UNESCAPED_SLASHES);", "--", w.path("new/configuration.php")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, fmt.Sprintf(`["lighthouse","lighthouse","https://lighthouse.example","Copy of Kestrel Point","noindex, nofollow",false,"%s/tmp",true]`, w.path("new")), string(out))
 }
 
 func TestAccountsOfDrupalOnSQLite(t *testing.T) {

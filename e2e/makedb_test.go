@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 
@@ -150,4 +151,68 @@ func TestAMoveByARecipeOfOnesOwn(t *testing.T) {
 	w.run("backup", "lighthouse")
 	require.NoError(t, os.Chmod(w.path("tides.yaml"), 0o666))
 	w.fails(1, []string{"others may change it"}, "backup", "lighthouse")
+}
+
+// A MediaWiki, by its schema as far as addresses stand in it, moves to another server, name
+// and path; PHP itself reads its settings.
+func TestAMediaWikiMoves(t *testing.T) {
+	t.Parallel()
+	need(t, "php")
+	s := mariadb(t)
+	for _, db := range []string{"wiki_old", "wiki_new"} {
+		s.exec(t, fmt.Sprintf("CREATE DATABASE %s; CREATE USER %s@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON %s.* TO %s@'127.0.0.1'", db, db, db, db))
+		t.Cleanup(func() { s.exec(t, fmt.Sprintf("DROP DATABASE %s; DROP USER %s@'127.0.0.1'", db, db)) })
+	}
+	s.exec(t, "USE wiki_old; "+wikiTables+`;
+		CREATE TABLE wk_text (old_id INT UNSIGNED PRIMARY KEY, old_text MEDIUMBLOB NOT NULL, old_flags TINYBLOB NOT NULL);
+		CREATE TABLE wk_externallinks (el_id INT UNSIGNED PRIMARY KEY, el_to BLOB NOT NULL);
+		CREATE TABLE wk_objectcache (keyname VARBINARY(255) PRIMARY KEY, value MEDIUMBLOB);
+		CREATE TABLE wk_page_props (pp_page INT, pp_propname VARBINARY(60), pp_value BLOB, PRIMARY KEY (pp_page, pp_propname));
+		INSERT INTO wk_text VALUES (1, 'See [https://kestrelpoint.example/wiki/Lamp the lamp] and [https://kestrelpoint.example/shop the shop]', 'utf-8');
+		INSERT INTO wk_externallinks VALUES (1, 'https://kestrelpoint.example/wiki/Lamp');
+		INSERT INTO wk_objectcache VALUES ('wk:pcache', 'https://kestrelpoint.example/wiki/'), ('wk:b', 'x');
+		INSERT INTO wk_page_props VALUES (1, 'data', 'a:1:{s:3:"url";s:38:"https://kestrelpoint.example/wiki/Lamp";}')`)
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	for _, file := range []string{"includes/WebStart.php", "load.php"} {
+		w.write("htdocs/wiki/"+file, "<?php")
+	}
+	w.write("htdocs/wiki/includes/Defines.php", "<?php define( 'MW_VERSION', '1.39.17' );")
+	w.write("htdocs/wiki/composer.json", `{"require": {"php": ">=7.4.3", "ext-mbstring": "*"}}`)
+	w.write("htdocs/wiki/images/lens.png", "a lens")
+	w.write("htdocs/wiki/LocalSettings.php", fmt.Sprintf(`<?php
+# This file was made by the installer.
+if ( !defined( 'MEDIAWIKI' ) ) { exit; }
+$wgSitename = "Kestrel Point";
+$wgScriptPath = "/wiki";
+$wgServer = "https://kestrelpoint.example";
+$wgResourceBasePath = $wgScriptPath;
+$wgArticlePath = "$wgScriptPath/\$1";
+$wgLogos = [ '1x' => "$wgResourceBasePath/resources/assets/wiki.png" ];
+$wgEnableEmail = true;
+$wgEmergencyContact = "keeper@kestrelpoint.example";
+$wgDBtype = "mysql";
+$wgDBserver = "127.0.0.1:%d";
+$wgDBname = "wiki_old";
+$wgDBuser = "wiki_old";
+$wgDBpassword = "x";
+$wgDBprefix = "wk_";
+$wgSecretKey = "0123";
+`, s.port))
+	w.run("adopt", "htdocs/wiki", "--name", "kestrelpoint", "--store", "./archives")
+	assert.Contains(t, w.read("revlet.yaml"), "https://kestrelpoint.example/wiki", "the address has its path")
+	w.run("backup")
+	w.write("new.pw", "x")
+	r := w.try("move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example", "--copy", "--new-keys",
+		"--database", fmt.Sprintf("mysql: wiki_new@127.0.0.1:%d/wiki_new", s.port), "--password-file", w.path("new.pw"), "--yes")
+	require.Equal(t, 4, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "PHP 7.4.3 or newer: met")
+	assert.Contains(t, r.out, "Without rows, for the CMS makes them anew: wk_objectcache (2 rows)")
+	out, err := exec.Command("php", "-r", "define('MEDIAWIKI', 1); require $argv[1]; echo json_encode([$wgServer, $wgScriptPath, $wgArticlePath, $wgLogos['1x'], $wgSitename, (bool)$wgEnableEmail, $wgJobRunRate, $wgDefaultRobotPolicy, $wgDBname, $wgSecretKey !== '0123'], JSON_UNESCAPED_SLASHES);", "--", w.path("new/LocalSettings.php")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, `["https://lighthouse.example","","/$1","/resources/assets/wiki.png","Copy of Kestrel Point",false,0,"noindex,nofollow","wiki_new",true]`, string(out))
+	assert.Equal(t, []string{"See [https://lighthouse.example/Lamp the lamp] and [https://kestrelpoint.example/shop the shop]"}, s.column(t, "SELECT CAST(old_text AS CHAR) FROM wiki_new.wk_text"), "what is beside the wiki stays where it is")
+	assert.Equal(t, []string{`a:1:{s:3:"url";s:31:"https://lighthouse.example/Lamp";}`}, s.column(t, "SELECT CAST(pp_value AS CHAR) FROM wiki_new.wk_page_props"))
+	assert.Empty(t, s.column(t, "SELECT keyname FROM wiki_new.wk_objectcache"))
+	assert.Equal(t, "a lens", w.read("new/images/lens.png"))
 }

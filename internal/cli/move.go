@@ -145,7 +145,7 @@ func (l *lateFile) Close() error {
 
 func moveJSON(m *jobs.Move, r move.Report) map[string]any {
 	return map[string]any{"archive": m.Order.Archive.Name, "from": m.Order.Archive.Site, "site": m.Order.To, "root": m.Entry.Root, "address": m.Site.Address,
-		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files), "rows_changed": render.NonNil(r.Rows), "notes": render.NonNil(r.Notes), "copy": m.Order.Copy, "needs": render.NonNil(m.Needs)}
+		"replaces": render.NonNil(m.Replaces), "beside": render.NonNil(m.Beside), "columns": render.NonNil(r.Columns), "files": render.NonNil(r.Files), "rows_changed": render.NonNil(r.Rows), "emptied": render.NonNil(r.Emptied), "notes": render.NonNil(r.Notes), "copy": m.Order.Copy, "needs": render.NonNil(m.Needs)}
 }
 
 func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) error {

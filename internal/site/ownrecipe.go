@@ -143,6 +143,11 @@ func (r *Recipe) checkPatterns() error {
 		}
 		globs = append(globs, c.Paths...)
 	}
+	for _, name := range r.Move.Empty {
+		if _, err := path.Match(name, ""); err != nil {
+			return fmt.Errorf("`move: {empty: …}`: %q: %w", name, err)
+		}
+	}
 	for _, g := range globs {
 		if !doublestar.ValidatePattern(g) || path.IsAbs(g) {
 			return fmt.Errorf("%q is no pattern for paths in the webroot", g)

@@ -70,18 +70,18 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (out Pointed, err error) {
 		if u, err := url.Parse(p.Address); err == nil {
 			address = u.Scheme + "://" + u.Host
 			if was, there := s.Text(name); there || u.Path != "" {
-				edit.set(name, slashed(strings.TrimRight(u.Path, "/"), was))
+				edit.setAlong(name, slashed(strings.TrimRight(u.Path, "/"), was))
 			}
 		}
 	}
 	for _, name := range append([]string{r.Address.Setting}, r.Address.Settings...) {
 		if _, there := s.Text(name); name != "" && there {
-			edit.set(name, address)
+			edit.setAlong(name, address)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Settings)) {
 		if _, there := s.Text(name); there {
-			edit.set(name, p.Settings[name])
+			edit.setAlong(name, p.Settings[name])
 		} else {
 			out.Missing = append(out.Missing, name)
 		}
@@ -159,13 +159,19 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 	e.set(want.Password, db.Password)
 }
 
-func (e *edit) set(name, value string) {
+// set changes a setting, and nothing else.
+func (e *edit) set(name, value string) { e.setBy(phpliteral.Set, name, value) }
+
+// setAlong changes a setting, and what is put together of it.
+func (e *edit) setAlong(name, value string) { e.setBy(phpliteral.SetAlong, name, value) }
+
+func (e *edit) setBy(how func(src, path, value string, o phpliteral.Options) (string, error), name, value string) {
 	if e.err != nil {
 		return
 	}
 	if e.syntax == "php" {
 		var text string
-		if text, e.err = phpliteral.Set(e.text, name, value, phpliteral.Options{Dir: e.dir}); e.err == nil {
+		if text, e.err = how(e.text, name, value, phpliteral.Options{Dir: e.dir}); e.err == nil {
 			e.text = text
 		}
 		return

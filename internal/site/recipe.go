@@ -76,6 +76,9 @@ type Move struct {
 	Prefixed []Row `yaml:"prefixed"`
 	// Anew are rows whose value the CMS makes anew when it is empty.
 	Anew []Row `yaml:"anew"`
+	// Empty are tables, as patterns without prefix, that come without their rows: caches, and
+	// sessions of the old place.
+	Empty []string `yaml:"empty"`
 	// Afterwards is what a person has to do at the new place.
 	Afterwards []string `yaml:"afterwards"`
 	// Copy are steps that keep a practice copy quiet, NotInCopy what none of them does.

@@ -129,6 +129,13 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
 		}
 		fmt.Fprintf(a.Out, "  %s  %s\n", Printable(f.Path), what)
 	}
+	if len(r.Emptied) > 0 {
+		var all []string
+		for _, t := range r.Emptied[:min(len(r.Emptied), columnsShown)] {
+			all = append(all, fmt.Sprintf("%s (%s)", Printable(t.Table), Count(t.Rows, "row", "rows")))
+		}
+		fmt.Fprintf(a.Out, "\nWithout rows, for the CMS makes them anew: %s\n", strings.Join(all, ", "))
+	}
 	a.showLeft(r)
 	for i, note := range r.Notes {
 		if i == 0 {

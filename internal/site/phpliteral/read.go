@@ -109,9 +109,11 @@ type reader struct {
 	toks  []token
 	pos   int
 	depth int
-	// blocks are how many braces are open; conditional are the constants whose
-	// definition depends on a condition.
+	// blocks are how many braces are open; bodies tells of each whether it is not the body of
+	// a class, and loose how many are not; conditional are the constants whose definition depends on a condition.
 	blocks      int
+	bodies      []bool
+	loose       int
 	conditional map[string]bool
 	o           Options
 	f           *File
@@ -165,8 +167,18 @@ func (r *reader) statement() {
 		switch {
 		case r.is("{"):
 			r.blocks++
+			r.bodies = append(r.bodies, !r.classBody())
+			if r.bodies[len(r.bodies)-1] {
+				r.loose++
+			}
 		case r.is("}"):
 			r.blocks--
+			if n := len(r.bodies); n > 0 {
+				if r.bodies[n-1] {
+					r.loose--
+				}
+				r.bodies = r.bodies[:n-1]
+			}
 		}
 		r.pos++
 	}
@@ -219,7 +231,44 @@ func (r *reader) underCondition(at int) bool {
 	return !(before.kind == kPunct && strings.Contains(";}", before.text)) && !strings.HasPrefix(before.text, "<?")
 }
 
+// classBody tells whether the brace at the current token begins the body of a class.
+func (r *reader) classBody() bool {
+	for i := r.pos - 1; i >= 0; i-- {
+		t := r.toks[i]
+		if t.kind == kPunct && strings.Contains(";{}", t.text) {
+			return false
+		}
+		if t.kind == kWord && strings.EqualFold(t.text, "class") {
+			return true
+		}
+	}
+	return false
+}
+
+// mayNotRun tells whether the assignment at a token is one that may not run, or that is not
+// about a variable of the file: it stands in a block, or right after a condition.
+func (r *reader) mayNotRun(at int) bool {
+	if r.loose > 0 {
+		return true
+	}
+	if at == 0 {
+		return false
+	}
+	t := r.toks[at-1]
+	return t.kind == kPunct && t.text == ")" || t.kind == kWord && strings.EqualFold(t.text, "else")
+}
+
+// decided is what a variable may be after an assignment: if that may not run, and something
+// else was assigned before, only running the file would tell.
+func decided(was any, set bool, v any, mayNotRun bool) any {
+	if mayNotRun && set && !reflect.DeepEqual(was, v) {
+		return Unknown{}
+	}
+	return v
+}
+
 func (r *reader) assignment() {
+	mayNotRun := r.mayNotRun(r.pos)
 	name := r.take().text
 	var keys []any
 	for r.accept("[") {
@@ -248,12 +297,28 @@ func (r *reader) assignment() {
 		case defaulting && set && old != nil:
 			return
 		}
-		r.f.Variables[name] = v
+		r.f.Variables[name] = decided(old, set, v, mayNotRun)
 		return
 	}
 	if !appending {
-		r.f.Variables[name] = put(r.f.Variables[name], keys, v)
+		was, set := inside(r.f.Variables[name], keys)
+		r.f.Variables[name] = put(r.f.Variables[name], keys, decided(was, set, v, mayNotRun))
 	}
+}
+
+// inside is a value deep inside an array.
+func inside(in any, keys []any) (any, bool) {
+	for _, key := range keys {
+		a, ok := in.(Array)
+		k, named := text(key)
+		if !ok || key == nil || !named {
+			return nil, false
+		}
+		if in, ok = a[k]; !ok {
+			return nil, false
+		}
+	}
+	return in, true
 }
 
 // put sets a value deep inside an array, making arrays on the way.

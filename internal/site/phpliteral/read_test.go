@@ -171,3 +171,50 @@ func TestSetTakesWordsForValues(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "<?php define('WP_CRON', '1'); $x = trueish;", out)
 }
+
+func TestSetAlongTakesWhatIsPutTogetherOfIt(t *testing.T) {
+	const src = "<?php $base = '/wiki'; $res = $base; $logo = \"$res/x.png\"; define('HOST', 'a.example'); define('URL', 'https://' . HOST);"
+	out, err := SetAlong(src, "$base", "/visit", Options{})
+	require.NoError(t, err)
+	v, _ := Read(out, Options{}).Text("$logo")
+	assert.Equal(t, "/visit/x.png", v)
+	out, err = SetAlong(src, "HOST", "b.example", Options{})
+	require.NoError(t, err)
+	v, _ = Read(out, Options{}).Text("URL")
+	assert.Equal(t, "https://b.example", v)
+	_, err = Set(src, "$base", "/visit", Options{})
+	assert.ErrorIs(t, err, ErrNotPlain, "Set changes nothing else")
+	for _, src := range []string{"<?php $base = f();", "<?php $base = '/a' . '/b';", "<?php if ($x) { $base = '/a'; } else { $base = '/b'; }"} {
+		_, err := SetAlong(src, "$base", "/visit", Options{})
+		assert.ErrorIs(t, err, ErrNotPlain, src)
+	}
+}
+
+// What is assigned twice, and the second time in a block that may not run, is not known: a
+// copy that took the one for the other would lead to what is live.
+func TestAVariableThatDependsOnAConditionIsNotKnown(t *testing.T) {
+	for src, want := range map[string]string{
+		"$a = 'x'; if ($c) { $a = 'y'; }":                             "",
+		"if ($c) { $a = 'x'; } else { $a = 'y'; }":                    "",
+		"if ($c) $a = 'x'; else $a = 'y';":                            "",
+		"$a = 'x'; function f() { $a = 'y'; }":                        "",
+		"$a = 'x'; if ($c) { $a = 'x'; }":                             "x",
+		"if ($c) { $a = 'x'; }":                                       "x",
+		"if ($c) { $a = 'x'; } $a = 'y';":                             "y",
+		"$a = 'x'; $a = 'y';":                                         "y",
+		"class C { public $a = 'x'; public ?string $b = 'y'; }":       "x",
+		"final class C extends D { var $a = 'x'; } if (1) { $b; }":    "x",
+		"switch ($h) { case 1: $a = 'x'; break; default: $a = 'y'; }": "",
+	} {
+		got, ok := Read("<?php "+src, Options{}).Text("$a")
+		assert.Equal(t, want != "", ok, src)
+		assert.Equal(t, want, got, src)
+	}
+	f := Read("<?php $d['a']['n'] = 'x'; $d['a']['m'] = 'z'; if ($c) { $d['a']['n'] = 'y'; $d['b']['n'] = 'w'; }", Options{})
+	_, ok := f.Text("$d.a.n")
+	assert.False(t, ok)
+	for path, want := range map[string]string{"$d.a.m": "z", "$d.b.n": "w"} {
+		got, _ := f.Text(path)
+		assert.Equal(t, want, got)
+	}
+}

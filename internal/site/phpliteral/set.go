@@ -20,7 +20,7 @@ func Set(src, path, value string, o Options) (string, error) {
 		return src, nil
 	}
 	for _, t := range tokens(src) {
-		word := t.kind == kWord && slices.Contains([]string{"true", "false", "null"}, strings.ToLower(t.text))
+		word := t.kind == kWord && isWordValue(t.text)
 		if t.kind != kString && t.kind != kNumber && !word || t.to <= t.from {
 			continue
 		}
@@ -30,6 +30,53 @@ func Set(src, path, value string, o Options) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%s: %w", path, ErrNotPlain)
+}
+
+// SetAlong is Set for a variable or constant of which others may be put together: these
+// change with it. It takes the one place where the value is assigned as a literal.
+func SetAlong(src, path, value string, o Options) (string, error) {
+	if now, ok := Read(src, o).Text(path); ok && now == value {
+		return src, nil
+	}
+	at, n := token{}, 0
+	toks := tokens(src)
+	for i := range toks {
+		if t, ok := assigned(toks[i:], path); ok {
+			at, n = t, n+1
+		}
+	}
+	if n == 1 && at.to > at.from {
+		changed := src[:at.from] + quoted(value) + src[at.to:]
+		if now, ok := Read(changed, o).Text(path); ok && now == value {
+			return changed, nil
+		}
+	}
+	return Set(src, path, value, o)
+}
+
+// assigned is the literal that is given to a variable, or to a constant by define, at the
+// beginning of some tokens.
+func assigned(toks []token, path string) (literal token, ok bool) {
+	is := func(i int, k kind, text string) bool { return i < len(toks) && toks[i].kind == k && toks[i].text == text }
+	at, end := 2, ";"
+	name, variable := strings.CutPrefix(path, "$")
+	switch {
+	case variable && is(0, kVar, name) && is(1, kPunct, "="):
+	case !variable && len(toks) > 0 && toks[0].kind == kWord && strings.EqualFold(toks[0].text, "define") && is(1, kPunct, "(") && is(2, kString, path) && is(3, kPunct, ","):
+		at, end = 4, ")"
+	default:
+		return token{}, false
+	}
+	if !is(at+1, kPunct, end) {
+		return token{}, false
+	}
+	t := toks[at]
+	return t, t.kind == kString || t.kind == kNumber || t.kind == kWord && isWordValue(t.text)
+}
+
+// isWordValue tells whether a word is a value by itself.
+func isWordValue(text string) bool {
+	return slices.Contains([]string{"true", "false", "null"}, strings.ToLower(text))
 }
 
 // Insert adds a statement at the beginning of a file: after the mark that begins PHP, and

@@ -133,8 +133,17 @@ type Report struct {
 	Files   []File    `json:"files"`
 	// Rows are those that were changed for what they are.
 	Rows []RowChange `json:"rows"`
+	// Emptied are the tables that come without their rows.
+	Emptied []Emptied `json:"emptied"`
 	// Notes say what stays as it is, and what could not be done.
 	Notes []Note `json:"notes"`
+}
+
+// Emptied is a table that comes without its rows, for the CMS makes them anew.
+type Emptied struct {
+	Database string `json:"database"`
+	Table    string `json:"table"`
+	Rows     int64  `json:"rows"`
 }
 
 // Note says for people what stays as it is, or could not be done. Host is a host name that
@@ -235,7 +244,7 @@ func (p *Plan) To() *site.Site { return p.to }
 
 // Moving is what a restore needs to know.
 func (p *Plan) Moving() *restore.Moving {
-	m := &restore.Moving{Rows: p.rows, Staged: p.staged}
+	m := &restore.Moving{Rows: p.rows, Staged: p.staged, Empty: p.empty}
 	if p.prefix != "" || p.sub != nil {
 		m.Table = p.table
 	}
@@ -246,7 +255,7 @@ func (p *Plan) Moving() *restore.Moving {
 func (p *Plan) Report() (Report, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files, Rows: p.changedRows(), Notes: p.notes}
+	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files, Rows: p.changedRows(), Emptied: p.emptied(), Notes: p.notes}
 	slices.SortFunc(r.Columns, func(a, b *Column) int {
 		return cmp.Or(strings.Compare(a.Database, b.Database), strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
 	})
@@ -352,7 +361,7 @@ func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
 		if part.Kind != archive.KindRows {
 			continue
 		}
-		if _, comes := p.table(part.Database, part.Table); !comes {
+		if _, comes := p.table(part.Database, part.Table); !comes || p.empty(part.Database, part.Table) {
 			continue
 		}
 		engine := p.archive.Origin.Databases[part.Database].Engine

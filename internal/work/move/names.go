@@ -2,10 +2,12 @@ package move
 
 import (
 	"context"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/work/compare"
@@ -80,6 +82,33 @@ func (p *Plan) onlyTables(ctx context.Context, label string) error {
 		}
 	}
 	return nil
+}
+
+// empty tells whether a table comes without its rows.
+func (p *Plan) empty(label, name string) bool {
+	if p.recipe == nil || label != p.own.label {
+		return false
+	}
+	rest, ok := strings.CutPrefix(name, p.own.prefix)
+	return ok && slices.ContainsFunc(p.recipe.Move.Empty, func(pattern string) bool {
+		match, err := path.Match(pattern, rest)
+		return err == nil && match
+	})
+}
+
+// emptied are the tables that come without rows, with the rows that they had.
+func (p *Plan) emptied() (all []Emptied) {
+	for _, part := range p.archive.Parts {
+		if part.Kind != archive.KindRows || part.Entries == 0 || !p.empty(part.Database, part.Table) {
+			continue
+		}
+		if n := len(all); n > 0 && all[n-1].Table == part.Table && all[n-1].Database == part.Database {
+			all[n-1].Rows += part.Entries
+			continue
+		}
+		all = append(all, Emptied{part.Database, part.Table, part.Entries})
+	}
+	return all
 }
 
 // table is the name that a table of the archive gets; false if it does not come.

@@ -80,6 +80,8 @@ type Moving struct {
 	// Table, if set, tells whether a table comes, and under which name. With other engines
 	// than mysql it is not set.
 	Table func(label, table string) (name string, comes bool)
+	// Empty tells whether a table comes without its rows.
+	Empty func(label, table string) bool
 	// Staged changes the staged webroot. Before it returns without an error, it has made
 	// sure that the settings there lead to the databases of the new place.
 	Staged func(ctx context.Context, tree *disk.Root) error
@@ -496,6 +498,11 @@ func (r *run) comes(label, table string) bool {
 	return comes
 }
 
+// empty tells whether a table comes to the new place without its rows.
+func (r *run) empty(label, table string) bool {
+	return r.Moving != nil && r.Moving.Empty != nil && r.Moving.Empty(label, table)
+}
+
 // rename notes in a plan which tables get another name, or do not come.
 func (r *run) rename(plan *database.Plan) {
 	if r.Moving == nil || r.Moving.Table == nil {
@@ -526,7 +533,7 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 		g, ctx := errgroup.WithContext(ctx)
 		g.SetLimit(target.Lanes())
 		for _, p := range parts {
-			if p.Kind == kind && p.Database == label && (kind != database.Rows || r.comes(label, p.Table)) {
+			if p.Kind == kind && p.Database == label && (kind != database.Rows || r.comes(label, p.Table) && !r.empty(label, p.Table)) {
 				g.Go(func() error { return r.loadPart(ctx, ix, p, target, plan) })
 			}
 		}
