@@ -57,7 +57,9 @@ func SetAlong(src, path, value string, o Options) (string, error) {
 // assigned is the literal that is given to a variable, or to a constant by define, at the
 // beginning of some tokens.
 func assigned(toks []token, path string) (literal token, ok bool) {
-	is := func(i int, k kind, text string) bool { return i < len(toks) && toks[i].kind == k && toks[i].text == text }
+	is := func(i int, k kind, text string) bool {
+		return i < len(toks) && toks[i].kind == k && toks[i].text == text
+	}
 	at, end := 2, ";"
 	name, variable := strings.CutPrefix(path, "$")
 	switch {
