@@ -90,7 +90,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -316,6 +316,28 @@ func (d *demoRun) loseMachine(ctx context.Context) error {
 		return err
 	}
 	return d.ask(ctx, http.StatusOK)
+}
+
+// practiceOnACopy brings the newest archive up at another address, to try things on.
+func (d *demoRun) practiceOnACopy(ctx context.Context) error {
+	d.title("A copy to practise on comes up elsewhere, and the site is not asked")
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	copied := filepath.Join(d.dir, "practice")
+	go func() { _ = serve(ctx, listener, lampblack.Handler(copied)) }()
+	address := "http://" + listener.Addr().String()
+	if err := d.run(ctx, 0, "--quiet", "move", "kestrelpoint", "--to", "practice", "--root", "practice", "--address", address, "--copy", "--yes", "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(d.dir, "practice.pw"), []byte("a lamp to try on\n"), 0o600); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "accounts", "practice"); err != nil {
+		return err
+	}
+	return d.run(ctx, 0, "accounts", "password", "practice", "keeper", "--password-file", "practice.pw", "--yes")
 }
 
 func largest(dir string) (string, error) {

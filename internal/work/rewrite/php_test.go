@@ -134,6 +134,11 @@ func inItsOwnWords(in []byte) bool {
 			return false
 		}
 	}
+	// A name that is followed by an escape, and stands in no address with escapes, gets a
+	// path that the escape then belongs to.
+	if bytes.Contains(lower, []byte("example%")) && bytes.Count(lower, []byte("example%")) != bytes.Count(lower, []byte("%2f%2fkestrelpoint.example%")) {
+		return false
+	}
 	return bytes.Count(in, []byte("kestrelpoint.example")) == bytes.Count(lower, []byte("kestrelpoint")) && bytes.Count(in, []byte("https")) == bytes.Count(lower, []byte("https"))
 }
 
