@@ -37,6 +37,10 @@ func (r *reader) mysqlLine(in *bufio.Reader) error {
 		r.buf = append(r.buf, r.line[from:]...)
 		r.out = r.buf
 	}
+	if len(r.queue) > 0 {
+		r.queue = append(r.queue, piece{text: r.buf})
+		r.out, r.buf, r.line, r.scratch = nil, nil, nil, nil
+	}
 	return nil
 }
 
@@ -69,7 +73,7 @@ func (r *reader) mysqlFields() error {
 				f.value = bytes.Clone(v)
 			}
 		} else if _, text, ok := bytes.Cut(literal, []byte{'\''}); ok {
-			f.value = bytes.Clone(r.unescapeMySQL(text[:len(text)-1]))
+			f.value = unescapeMySQL(nil, text[:len(text)-1])
 		}
 		r.fields = append(r.fields, f)
 	})
@@ -81,24 +85,35 @@ func (r *reader) mysqlLiteral(i int) (end int, ok bool) {
 		i += len("_utf8mb4")
 	}
 	if i < len(r.line) && r.line[i] == '\'' {
-		for i++; i < len(r.line); {
-			quote := bytes.IndexByte(r.line[i:], '\'')
-			if quote < 0 {
-				return i, false
-			}
-			escape := bytes.IndexByte(r.line[i:i+quote], '\\')
-			if escape < 0 {
-				return i + quote + 1, true
-			}
-			i += escape + 2
-		}
-		return i, false
+		return r.mysqlText(i + 1)
 	}
 	from := i
 	for i < len(r.line) && r.line[i] != ',' && r.line[i] != ')' && r.line[i] != '\'' {
 		i++
 	}
 	return i, i > from
+}
+
+// mysqlText tells where a text ends that begins at i, behind its quote. A quote that was
+// found is not looked for again at each escape before it.
+func (r *reader) mysqlText(i int) (end int, ok bool) {
+	for quote := -1; ; {
+		if quote < i {
+			at := -1
+			if i < len(r.line) {
+				at = bytes.IndexByte(r.line[i:], '\'')
+			}
+			if at < 0 {
+				return i, false
+			}
+			quote = i + at
+		}
+		escape := bytes.IndexByte(r.line[i:quote], '\\')
+		if escape < 0 {
+			return quote + 1, true
+		}
+		i += escape + 2
+	}
 }
 
 // mysqlValue writes what stands from `from` on up to the literal from i to end, and the
@@ -123,23 +138,27 @@ func (r *reader) mysqlValue(i, end, from, column int) int {
 		return from
 	case !other:
 		text = text[:len(text)-1]
+		inPlace := false
 		if bytes.IndexByte(text, '\\') >= 0 {
 			if !r.c.Mentions(text) {
 				return from
 			}
-			text = r.unescapeMySQL(text)
+			if inPlace = len(text) > large; inPlace {
+				text = unescapeMySQL(text[:0], text)
+			} else {
+				r.scratch = unescapeMySQL(r.scratch[:0], text)
+				text = r.scratch
+			}
 		}
-		if now, other = r.changed(column, text); !other {
+		if now, other = r.changed(column, text); !other && !inPlace {
 			return from
 		}
 	}
 	r.buf = append(append(append(r.buf, r.line[from:i]...), before...), '\'')
-	for _, c := range now {
-		if e := escapedMySQL[c]; e != 0 {
-			r.buf = append(r.buf, '\\', e)
-		} else {
-			r.buf = append(r.buf, c)
-		}
+	if len(now) > large {
+		r.long(now)
+	} else {
+		r.buf = escapeMySQL(r.buf, now)
 	}
 	r.buf = append(r.buf, '\'')
 	return end
@@ -160,15 +179,27 @@ var plainMySQL = func() (plain [256]byte) {
 	return plain
 }()
 
-func (r *reader) unescapeMySQL(text []byte) []byte {
-	r.scratch = r.scratch[:0]
+// escapeMySQL appends a text to a buffer as it is written.
+func escapeMySQL(to, text []byte) []byte {
+	for _, c := range text {
+		if e := escapedMySQL[c]; e != 0 {
+			to = append(to, '\\', e)
+		} else {
+			to = append(to, c)
+		}
+	}
+	return to
+}
+
+// unescapeMySQL appends a text without its escapes to a buffer, which may be its own.
+func unescapeMySQL(to, text []byte) []byte {
 	for i := 0; i < len(text); i++ {
 		c := text[i]
 		if c == '\\' && i+1 < len(text) {
 			i++
 			c = plainMySQL[text[i]]
 		}
-		r.scratch = append(r.scratch, c)
+		to = append(to, c)
 	}
-	return r.scratch
+	return to
 }

@@ -73,6 +73,8 @@ type reader struct {
 	// out is what was not given yet.
 	out, buf []byte
 	err      error
+	// queue is what follows out of a row with a long value.
+	queue []piece
 	// table and columns are those of the rows that come.
 	table   string
 	columns []string
@@ -96,10 +98,14 @@ func (r *reader) fill(err error) error {
 // Read implements io.Reader.
 func (r *reader) Read(p []byte) (int, error) {
 	for len(r.out) == 0 {
+		if len(r.queue) > 0 {
+			r.piece()
+			continue
+		}
 		if r.err != nil {
 			return 0, r.err
 		}
-		r.buf = r.buf[:0]
+		r.buf = reused(r.buf)
 		r.err = r.next()
 	}
 	n := copy(p, r.out)
@@ -107,9 +113,49 @@ func (r *reader) Read(p []byte) (int, error) {
 	return n, nil
 }
 
+// piece is a share of a row: text as it is, or a value that is still to be escaped.
+type piece struct {
+	text, value []byte
+}
+
+// atOnce is how much of a long value is escaped at a time.
+const atOnce = 64 << 10
+
+// piece puts the next share of the queue into out.
+func (r *reader) piece() {
+	p := &r.queue[0]
+	if len(p.value) == 0 {
+		r.out = p.text
+		*p = piece{} // nothing of it is held any more
+		r.queue = r.queue[1:]
+		return
+	}
+	n := min(len(p.value), atOnce)
+	r.scratch = escapeMySQL(r.scratch[:0], p.value[:n])
+	r.out, p.value = r.scratch, p.value[n:]
+}
+
+// long queues what was written of a row so far, and a value that follows it.
+func (r *reader) long(value []byte) {
+	r.queue = append(r.queue, piece{text: r.buf}, piece{value: value})
+	r.buf = nil
+}
+
+// large is the length from which on room for a row is given back, and values are changed
+// where they lie.
+const large = 4 << 20
+
+// reused is room for another row.
+func reused(b []byte) []byte {
+	if cap(b) > large {
+		return nil
+	}
+	return b[:0]
+}
+
 // read reads a whole line with its end.
 func (r *reader) read(in *bufio.Reader) error {
-	r.line = r.line[:0]
+	r.line, r.scratch = reused(r.line), reused(r.scratch)
 	for {
 		chunk, err := in.ReadSlice('\n')
 		r.line = append(r.line, chunk...)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/database"
+	"revlet/internal/database/sqltext/sqltexttest"
 )
 
 // swap changes one text into another, and remembers what it was asked.
@@ -186,5 +187,30 @@ func TestARowIsChangedByItsOtherValues(t *testing.T) {
 		require.NoError(t, err, engine)
 		assert.Equal(t, c.out, out, engine)
 		assert.Equal(t, []string{"1|it's\n|OLD|NULL", "-2|OLD|NULL|NULL", "3|it's\n|O|NULL"}, b.seen, engine)
+	}
+}
+
+func TestRowsAreReadInTimeThatGrowsWithTheirLength(t *testing.T) {
+	for engine, frame := range map[string]func(text string) string{
+		"mysql": func(text string) string {
+			return "INSERT INTO `t` (`a`) VALUES\n('" + strings.NewReplacer("'", "\\'", "\n", "\\n", `\`, `\\`).Replace(text) + "');\n"
+		},
+		"postgres": func(text string) string {
+			return "COPY \"t\" (\"a\") FROM stdin;\n" + strings.NewReplacer("\n", `\n`, `\`, `\\`, "\t", `\t`).Replace(text) + "\n\\.\n"
+		},
+		"sqlite": func(text string) string {
+			return "INSERT INTO \"t\" (\"a\") VALUES\n('" + strings.ReplaceAll(text, "'", "''") + "');\n"
+		},
+	} {
+		for _, whole := range []bool{true, false} {
+			sqltexttest.Linear(t, func(text string) {
+				if whole {
+					text = frame(text)
+				}
+				r, err := NewReader(engine, strings.NewReader(text), &byRow{swap: swap{old: "OLD", new: "NEW"}})
+				require.NoError(t, err)
+				_, _ = io.Copy(io.Discard, r)
+			})
+		}
 	}
 }

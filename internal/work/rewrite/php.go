@@ -20,11 +20,14 @@ type php struct {
 	frozen, collided bool
 }
 
+// spare is by how much a value may grow before it is copied once more.
+const spare = 1 << 10
+
 // serialised changes a value that begins like one that PHP has serialised. One that does
 // not end like one stays as it is.
 func (j *job) serialised(v []byte, depth int) []byte {
 	before := *j
-	p := &php{job: j, in: v, depth: depth}
+	p := &php{job: j, in: v, depth: depth, out: make([]byte, 0, len(v)+spare)}
 	ok := p.value()
 	if p.collided {
 		*j = before
@@ -64,7 +67,7 @@ func (p *php) value() bool {
 		return p.scalar(kind) && p.copy(from)
 	case 's':
 		text, ok := p.quoted()
-		return ok && p.take(";") && p.string(text)
+		return ok && p.take(";") && p.string(from, text)
 	case 'S', 'E':
 		return p.opaque(kind) && p.copy(from)
 	case 'a':
@@ -78,13 +81,22 @@ func (p *php) value() bool {
 	return false
 }
 
-// string writes a text, for the new place.
-func (p *php) string(text []byte) bool {
-	text = p.job.value(text, p.depth)
+// string writes a text that was read since from, for the new place; one that does not change
+// as it is.
+func (p *php) string(from int, text []byte) bool {
+	count := p.n
+	if text = p.job.value(text, p.depth); p.n == count {
+		return p.copy(from)
+	}
+	p.write(text)
+	return true
+}
+
+// write writes a text with its length.
+func (p *php) write(text []byte) {
 	p.out = append(p.out, "s:"...)
 	p.out = strconv.AppendInt(p.out, int64(len(text)), 10)
 	p.out = append(append(append(p.out, `:"`...), text...), `";`...)
-	return true
 }
 
 // copy writes what was read since from as it is.
@@ -219,10 +231,13 @@ func (p *php) key(keys map[string]bool) bool {
 	if keys == nil {
 		return p.copy(from)
 	}
-	at := len(p.out)
-	p.string(key)
-	written := string(p.out[at:])
-	p.collided = p.collided || keys[written]
-	keys[written] = true
+	now := string(p.job.value(key, p.depth))
+	if now == string(key) {
+		p.copy(from)
+	} else {
+		p.write([]byte(now))
+	}
+	p.collided = p.collided || keys[now]
+	keys[now] = true
 	return !p.collided
 }

@@ -3,9 +3,11 @@ package rewrite
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"revlet/internal/database/sqltext/sqltexttest"
 )
 
 func rewriter(t testing.TB, pairs ...string) *Rewriter {
@@ -240,5 +242,20 @@ func TestWhatIsNoPair(t *testing.T) {
 		r := rewriter(t, in, want)
 		out, _, _ := r.Value([]byte("https://kestrelpoint.example/x"))
 		assert.Equal(t, "https://b.example/x", string(out))
+	}
+}
+
+func TestValuesAreChangedInTimeThatGrowsWithTheirLength(t *testing.T) {
+	there := rewriter(t, museum, "https://lighthouse.example/visit")
+	pieces := []string{"s:1:\"", "a:1:{", "a:1:{i:0;", "O:1:\"x\":1:{", "{\"a\":", "[", "\"", "\\", "\\\\\"", "\\u0022", "%22", "%3A%2F%2F", "s:9:\"", "s%3A9%3A%22", "&quot;", "://", "//", "kestrelpoint.example", "x.kestrelpoint.example ",
+		"a@kestrelpoint.example ", museum + " ", "kestrelpoint.", "i:0;", "b:1;", "\n", "[\"" + museum + "\"],", "C:1:\"x\":1:{", "www.", "https:", "https%3A"}
+	sqltexttest.Linear(t, func(text string) { there.Value([]byte(text + museum)) })
+	for _, p := range pieces {
+		for _, frame := range [][2]string{{"", ""}, {museum, museum}, {"{\"u\":\"" + museum + "\",\"v\":\"", "\"}"}, {"a:1:{i:0;s:131072:\"", "\";}" + museum}} {
+			text := frame[0] + strings.Repeat(p, (128<<10)/len(p)) + frame[1]
+			begun := time.Now()
+			there.Value([]byte(text))
+			assert.Less(t, time.Since(begun), 2*time.Second, "%q in %q", p, frame)
+		}
 	}
 }

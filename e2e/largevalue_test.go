@@ -1,0 +1,32 @@
+package e2e
+
+import (
+	"fmt"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A value of 64 MB, serialised by PHP and with addresses in it, moves in bounded memory.
+func TestALargeValueMovesInBoundedMemory(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
+	t.Parallel()
+	s := ownMariadb(t)
+	s.exec(t, "SET GLOBAL max_allowed_packet = 1073741824")
+	s.exec(t, "CREATE DATABASE museum_cms; CREATE TABLE museum_cms.options (id INT PRIMARY KEY, v LONGTEXT); CREATE USER keeper@'127.0.0.1' IDENTIFIED BY 'made up'; GRANT ALL ON museum_cms.* TO keeper@'127.0.0.1'; CREATE DATABASE new_cms; GRANT ALL ON new_cms.* TO keeper@'127.0.0.1'")
+	const part = 1 << 20
+	s.exec(t, fmt.Sprintf(`INSERT INTO museum_cms.options SELECT 1, CONCAT('a:2:{i:0;s:%d:"', REPEAT('the lamp\n burns "all" night; ', %d), '";i:1;s:30:"https://kestrelpoint.example/x";}')`, 64*part/29*29, 64*part/29))
+	w := plainSite(t, "mysql", fmt.Sprintf("keeper@127.0.0.1:%d/museum_cms", s.port), ", password_file: ./db.pw")
+	cmd := w.command("move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example",
+		"--database", fmt.Sprintf("mysql: keeper@127.0.0.1:%d/new_cms", s.port), "--password-file", w.path("db.pw"), "--yes")
+	out, _ := cmd.CombinedOutput()
+	require.Equal(t, 4, cmd.ProcessState.ExitCode(), string(out))
+	assert.Equal(t, []string{`:28:"https://lighthouse.example/x";}`}, s.column(t, "SELECT RIGHT(v, 36) FROM new_cms.options"))
+	assert.Equal(t, s.column(t, "SELECT LENGTH(v) - 2 FROM museum_cms.options"), s.column(t, "SELECT LENGTH(v) FROM new_cms.options"))
+	peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
+	assert.Less(t, peak, int64(340)) // 297 to 300 as measured
+}
