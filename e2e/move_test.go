@@ -134,6 +134,38 @@ func TestWordPressMoves(t *testing.T) {
 	w.fails(4, nil, append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--yes"}, args[len(args)-4:]...)...)
 	w.fails(4, []string{"set aside", "which is not empty"}, "move", "kestrelpoint", "--to", "lighthouse", "--yes")
 	assert.Empty(t, wp(t, w.path("new/visit"), fmt.Sprintf("lighthouse.example:%d", port), proveContent, to, w.path("new/visit"), w.path("htdocs")))
+	handMadeMoves(t, w, old, s)
+}
+
+// handMadeMoves brings up what somebody has packed and exported of the old site, as that of an
+// account that may, or may not, make databases to stage in.
+func handMadeMoves(t *testing.T, w *world, old, s *server) {
+	t.Helper()
+	handMade(t, w.path("htdocs"), w.path("site.zip"), "public_html/")
+	sh(t, fmt.Sprintf("cd %s && mariadb-dump --no-defaults -uroot --socket=%s museum_cms > dump.sql", w.dir, old.socket))
+	var all struct{ Archives []struct{ Name string } }
+	w.run("import", "site.zip", "dump.sql", "--site", "kestrelpoint")
+	w.json(&all, "archives", "kestrelpoint")
+	for _, one := range []string{"apart", "beside"} {
+		s.exec(t, fmt.Sprintf("CREATE DATABASE %s_cms; CREATE USER %s@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON %s_cms.* TO %s@'127.0.0.1'", one, one, one, one))
+		if one == "apart" {
+			s.exec(t, "GRANT ALL ON `rv\\_%`.* TO apart@'127.0.0.1'")
+		}
+		w.write("x.pw", "x\n")
+		host := one + ".example"
+		args := []string{"move", all.Archives[0].Name, "--to", one, "--root", w.path(one), "--address", "http://" + host,
+			"--database", fmt.Sprintf("mysql: %s@127.0.0.1:%d/%s_cms", one, s.port, one), "--password-file", w.path("x.pw")}
+		assert.Contains(t, w.run(append(args, "--dry-run")...), "made by hand")
+		w.fails(1, []string{"keep their names"}, append(args, "--yes", "--prefix", "lh_")...)
+		r := w.try(append(args, "--yes")...)
+		require.Equal(t, 4, r.code, r.out+r.err)
+		assert.Contains(t, r.out, "kp_options.option_value")
+		assert.Empty(t, wp(t, w.path(one), host, proveContent, "http://"+host, w.path(one), w.path("htdocs")))
+		assert.Empty(t, s.column(t, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'rv\\_new%'"))
+		spooled, err := filepath.Glob(w.path("state/spool/*/*"))
+		require.NoError(t, err)
+		assert.Empty(t, spooled, "nothing stays of what passed through")
+	}
 }
 
 // guids are addresses by which feeds know posts.

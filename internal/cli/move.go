@@ -154,7 +154,7 @@ func (a *app) reportMoveCount(c *cli.Command, m *jobs.Move, report move.Report) 
 		all["dry_run"] = true
 		return a.PrintJSON(all)
 	}
-	a.ShowMoveReport(report, true)
+	a.ShowMoveReport(report, true, m.Plan.Dumped())
 	a.Line("\nDry run: nothing was changed.")
 	return nil
 }

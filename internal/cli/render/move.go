@@ -89,8 +89,8 @@ func (a *Printer) placeLines(m *jobs.Move) (lines [][2]string) {
 const columnsShown = 25
 
 // ShowMoveReport says what a move changes, or has changed, and what names the old place
-// still.
-func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
+// still. dumped tells that the values of a copy made by hand are not known ahead.
+func (a *Printer) ShowMoveReport(r move.Report, ahead, dumped bool) {
 	var rows [][]string
 	more := 0
 	for _, c := range r.Columns {
@@ -106,7 +106,9 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead bool) {
 	if ahead {
 		did = "would change"
 	}
-	if len(rows) == 0 {
+	if len(rows) == 0 && ahead && dumped {
+		fmt.Fprintln(a.Out, "The copy was made by hand: which values change is known once it is moved.")
+	} else if len(rows) == 0 {
 		fmt.Fprintln(a.Out, "No value of the database names the old place.")
 	} else {
 		fmt.Fprintf(a.Out, "%s in the database %s:\n\n", Count(r.Places(), "place", "places"), did)
@@ -206,7 +208,7 @@ func (a *Printer) showLeft(r move.Report) {
 // ShowMoved says what came of a move, and what is left for a person.
 func (a *Printer) ShowMoved(r *jobs.Moved) {
 	m := r.Move
-	a.ShowMoveReport(r.Report, false)
+	a.ShowMoveReport(r.Report, false, false)
 	answers := len(r.Answers) > 0 && check.Worst(r.Answers).OK()
 	fmt.Fprintf(a.Out, "\n%s %s as %s\n\n", a.Good("Came up:"), m.Order.Archive.Name, a.Bold(m.Order.To))
 	lines := [][2]string{

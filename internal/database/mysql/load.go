@@ -324,9 +324,15 @@ func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table strin
 	if err != nil {
 		return 0, err
 	}
+	return insertRows(ctx, conn, table, to, r)
+}
+
+// insertRows puts rows of a table, as Dump has written them, into a table that may have
+// another name.
+func insertRows(ctx context.Context, conn *sql.Conn, table, to string, r io.Reader) (int64, error) {
 	head := "INSERT INTO " + quote(to)
 	var count int64
-	err = rowStatements(r, func(s rowStatement) error {
+	err := rowStatements(r, func(s rowStatement) error {
 		stmt := s.text()
 		if len(stmt) < 200 && sessionStatement.Match(stmt) && !unsafeMode.Match(stmt) {
 			_, err := conn.ExecContext(ctx, string(stmt))

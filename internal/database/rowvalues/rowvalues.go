@@ -42,6 +42,27 @@ type RowChanger interface {
 	Row(table string, value func(column string) ([]byte, bool)) map[string][]byte
 }
 
+// Named changes rows as another Changer does for a table of the name Table, whatever they
+// are called in the text.
+type Named struct {
+	Changer
+	Table string
+}
+
+// Value implements Changer.
+func (n Named) Value(_, column string, v []byte) []byte { return n.Changer.Value(n.Table, column, v) }
+
+// Looks implements RowChanger.
+func (n Named) Looks(string) bool {
+	c, ok := n.Changer.(RowChanger)
+	return ok && c.Looks(n.Table)
+}
+
+// Row implements RowChanger.
+func (n Named) Row(_ string, value func(column string) ([]byte, bool)) map[string][]byte {
+	return n.Changer.(RowChanger).Row(n.Table, value)
+}
+
 // ErrForm is wrapped by errors about rows that are not in the form that Revlet writes.
 var ErrForm = fmt.Errorf("%w: rows in another form than Revlet writes them", database.ErrForeignSQL)
 

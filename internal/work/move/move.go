@@ -176,10 +176,8 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 	if !h.Scope.HasFiles() || !h.Scope.HasDatabase() && len(h.Origin.Databases) > 0 {
 		return nil, reason.New(reason.CannotMove, nil, "archive %s holds no whole site (its scope is %s)", h.Name, h.Scope)
 	}
-	for label := range h.Origin.Databases {
-		if h.HasDump(label) {
-			return nil, reason.New(reason.CannotMove, nil, "archive %s was made by hand, and its SQL cannot be rewritten yet: restore it at the new place, take an archive there, and move that", h.Name)
-		}
+	if err := handMade(h, o); err != nil {
+		return nil, err
 	}
 	if (h.Origin.Address == "" || to.Address == "") && len(o.Also) == 0 {
 		return nil, reason.New(reason.CannotMove, nil, "archive %s does not say what the site's address was; say what becomes what", h.Name)
@@ -213,6 +211,32 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 		p.changes = json.NewEncoder(o.Changes)
 	}
 	return p, nil
+}
+
+// handMade refuses what cannot be done with a copy that was made by hand, whose tables are
+// not known before it is loaded.
+func handMade(h *catalog.Held, o Options) error {
+	for label, origin := range h.Origin.Databases {
+		switch {
+		case !h.HasDump(label):
+		case origin.Engine != "mysql":
+			return reason.New(reason.CannotMove, nil, "archive %s was made by hand, and its %s database cannot be rewritten: restore it at the new place, take an archive there, and move that", h.Name, origin.Engine)
+		case o.Prefix+o.SubSite != "":
+			return reason.New(reason.CannotMove, nil, "archive %s was made by hand: its tables keep their names, and all of them come", h.Name)
+		}
+	}
+	return nil
+}
+
+// Dumped tells whether the rows of a database are those of a copy that was made by hand,
+// which are not counted before it is moved.
+func (p *Plan) Dumped() bool {
+	for label := range p.archive.Origin.Databases {
+		if p.archive.HasDump(label) {
+			return true
+		}
+	}
+	return false
 }
 
 // known adds what the recipe knows, and returns further pairs.
@@ -430,6 +454,13 @@ func (p *Plan) settings(tree *disk.Root) error {
 	values, err := p.recipe.Values(p.to.Root, p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	if p.Dumped() {
+		for _, name := range p.recipe.Settings.Network {
+			if v, ok := values(name); ok && v != "" && v != "0" {
+				return reason.New(reason.CannotMove, nil, "archive %s was made by hand, and is of a network of sites (%s), whose tables are not known", p.archive.Name, name)
+			}
+		}
 	}
 	to := site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true,
 		Network: len(p.recipe.Move.Network) > 0, Settings: p.placeIn(values)}

@@ -147,9 +147,12 @@ func TestSettingsAndTextsOfTheStagedTree(t *testing.T) {
 func TestWhatCannotBeMoved(t *testing.T) {
 	to := &site.Site{Name: "lighthouse", Root: "/srv/lighthouse", Address: "https://b.example"}
 	for name, spoil := range map[string]func(h *catalog.Held){
-		"files alone":        func(h *catalog.Held) { h.Scope = archive.Files },
-		"a database alone":   func(h *catalog.Held) { h.Scope = archive.Database },
-		"made by hand":       func(h *catalog.Held) { h.Parts = []archive.Part{{Kind: archive.KindDump, Database: "main"}} },
+		"files alone":      func(h *catalog.Held) { h.Scope = archive.Files },
+		"a database alone": func(h *catalog.Held) { h.Scope = archive.Database },
+		"made by hand": func(h *catalog.Held) {
+			h.Parts = []archive.Part{{Kind: archive.KindDump, Database: "main"}}
+			h.Origin.Databases = map[string]archive.DBOrigin{"main": {Engine: "postgres"}}
+		},
 		"an unknown address": func(h *catalog.Held) { h.Origin.Address = "" },
 	} {
 		h := held("https://a.example")

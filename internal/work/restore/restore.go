@@ -27,6 +27,7 @@ import (
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/store"
@@ -561,6 +562,9 @@ func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part
 		}
 		defer p.Close()
 		rows, err := loader.LoadDump(ctx, plan, p)
+		if err == nil {
+			err = r.changeDumped(ctx, target, plan)
+		}
 		if err != nil {
 			return fmt.Errorf("database %s: %w", plan.Label, err)
 		}
@@ -612,6 +616,39 @@ func (r *run) moved(ctx context.Context, target database.Target, plan *database.
 		}
 	}
 	return rowvalues.NewReader(plan.Engine, content, r.Moving.Rows(plan.Label, widths))
+}
+
+// stagedChanger is a database that can change the rows of what another program has written, once
+// it is staged.
+type stagedChanger interface {
+	ChangeStaged(ctx context.Context, p *database.Plan, d *disk.Disk, dir string, change func(table string, rows io.Reader) (io.Reader, error)) error
+}
+
+// changeDumped changes the rows of a database that another program has written for the new
+// place, if there is one.
+func (r *run) changeDumped(ctx context.Context, target database.Target, plan *database.Plan) error {
+	if r.Moving == nil {
+		return nil
+	}
+	changer, ok := target.(stagedChanger)
+	if !ok {
+		return reason.New(reason.CannotMove, nil, "the rows of a %s database that another program has written cannot be changed", plan.Engine)
+	}
+	dir, err := r.State.Spool(r.Site.Name + "-move")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = r.disk.RemoveAll(dir) }()
+	var widths database.Widths
+	if m, ok := target.(measured); ok {
+		if widths, err = m.Widths(ctx, plan); err != nil {
+			return err
+		}
+	}
+	c := r.Moving.Rows(plan.Label, widths)
+	return changer.ChangeStaged(ctx, plan, r.disk, dir, func(table string, rows io.Reader) (io.Reader, error) {
+		return rowvalues.NewReader(plan.Engine, rows, rowvalues.Named{Changer: c, Table: table})
+	})
 }
 
 func (r *run) loadWhole(ctx context.Context, ix *catalog.Index, part archive.Part, target database.Target, plan *database.Plan) error {
