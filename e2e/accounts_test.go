@@ -23,10 +23,10 @@ func accountsOf(w *world, args ...string) []accountLine {
 	return list.Accounts
 }
 
-// WordPress itself lets in whoever has the new password, and nobody who was in before.
-func TestAccountsOfWordPress(t *testing.T) {
-	t.Parallel()
-	w, s, address := wordpress(t, "accounts_cms")
+// accountsOfWordPress sees to it that WordPress itself lets in whoever has the new password,
+// and nobody who was in before.
+func accountsOfWordPress(t *testing.T, w *world, s *server, address string) {
+	t.Helper()
 	host := strings.TrimPrefix(address, "http://")
 	php := func(script string, args ...string) string { return wp(t, w.path("htdocs"), host, script, args...) }
 	letsIn := func(user, password string) bool {
@@ -43,7 +43,7 @@ func TestAccountsOfWordPress(t *testing.T) {
 	assert.Equal(t, []accountLine{keeper, {Key: "2", Name: "reader", Mail: "reader@kestrelpoint.example"}}, accountsOf(w, "--archive", "kestrelpoint", "--all"))
 
 	sessions := func() []string {
-		return s.column(t, "SELECT user_id FROM accounts_cms.kp_usermeta WHERE meta_key = 'session_tokens'")
+		return s.column(t, "SELECT user_id FROM practice_cms.kp_usermeta WHERE meta_key = 'session_tokens'")
 	}
 	require.Len(t, sessions(), 1)
 	const old, fresh = "made-up-pass-1871", `the "lamp" o'f 1871 \ $1`
@@ -71,7 +71,7 @@ func TestAccountsOfWordPress(t *testing.T) {
 	w.fails(2, []string{"no account of kestrelpoint was changed"}, "accounts", "undo", "kestrelpoint", "--yes")
 
 	w.run("accounts", "mail", "kestrelpoint", "keeper", "lamp@kestrelpoint.example", "--yes")
-	s.exec(t, "UPDATE accounts_cms.kp_users SET user_email = 'other@kestrelpoint.example' WHERE ID = 1")
+	s.exec(t, "UPDATE practice_cms.kp_users SET user_email = 'other@kestrelpoint.example' WHERE ID = 1")
 	w.fails(1, []string{"changed again since"}, "accounts", "undo", "kestrelpoint", "--yes")
 	assert.Equal(t, "other@kestrelpoint.example", accountsOf(w)[0].Mail, "what others changed stays")
 	w.write("short.pw", "short\n")
@@ -95,8 +95,9 @@ func TestAccountsOfWordPress(t *testing.T) {
 		})
 	}
 	// Another database in the settings, since the last backup, waits for a person.
-	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "'DB_NAME', 'accounts_cms'", "'DB_NAME', 'somebody_elses'"))
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "'DB_NAME', 'practice_cms'", "'DB_NAME', 'somebody_elses'"))
 	w.fails(1, []string{"another database"}, "accounts", "password", "kestrelpoint", "keeper", "--password-file", w.path("new.pw"), "--yes")
+	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "'DB_NAME', 'somebody_elses'", "'DB_NAME', 'practice_cms'"))
 }
 
 // joomlaTables, drupalTables and wikiTables are what accounts take of the schemas of those

@@ -124,7 +124,7 @@ func TestWordPressMoves(t *testing.T) {
 	}
 	assert.Contains(t, settings, "kp_")
 	assert.Equal(t, "RewriteEngine On\nRewriteBase /visit/\nRewriteRule . /visit/index.php [L]\n# "+to+"/x\n", w.read("new/visit/.htaccess"))
-	noOldPlace(t, s, w.path("htdocs"))
+	noOldPlace(t, s, "lighthouse_cms", w.path("htdocs"))
 	answersAsNew(t, w, port)
 
 	w.run("undo", "lighthouse", "--yes")
@@ -172,9 +172,9 @@ func handMadeMoves(t *testing.T, w *world, old, s *server) {
 var guids = regexp.MustCompile(`https?://([a-z]+\.)?kestrelpoint\.example(/[a-z]+)?/(\?(p|page_id)=\d+|[0-9/]+/[a-z-]+/)?',`)
 
 // noOldPlace makes sure that the new database has the old place only where it is to.
-func noOldPlace(t *testing.T, s *server, root string) {
+func noOldPlace(t *testing.T, s *server, db, root string) {
 	t.Helper()
-	dump, err := exec.Command("mariadb-dump", "--no-defaults", "-uroot", "--socket="+s.socket, "--skip-extended-insert", "--complete-insert", "lighthouse_cms").Output()
+	dump, err := exec.Command("mariadb-dump", "--no-defaults", "-uroot", "--socket="+s.socket, "--skip-extended-insert", "--complete-insert", db).Output()
 	require.NoError(t, err)
 	for line := range strings.Lines(string(dump)) {
 		rest := strings.NewReplacer("@kestrelpoint.example", "", root+"-old", "").Replace(line)
@@ -374,5 +374,5 @@ func TestAPostgresSiteMoves(t *testing.T) {
 	assert.Contains(t, w.read("revlet.yaml"), fmt.Sprintf("quay@127.0.0.1:%d/quay", s.Port), "nothing else says where its database is")
 	w.run("backup", "lighthouse")
 	w.fails(1, []string{"is the database of site"}, "move", "kestrelpoint", "--to", "third", "--root", "third", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@localhost:%d/quay", s.Port), "--anyway", "--yes")
-	w.fails(1, []string{"has 1 tables"}, "move", "kestrelpoint", "--to", "third", "--root", "third", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@127.0.0.1:%d/wanted", s.Port), "--yes")
+	w.fails(1, []string{"has 1 table"}, "move", "kestrelpoint", "--to", "third", "--root", "third", "--address", "http://127.0.0.1:1", "--database", fmt.Sprintf("postgres: quay@127.0.0.1:%d/wanted", s.Port), "--yes")
 }

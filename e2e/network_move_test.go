@@ -93,27 +93,33 @@ func asNetwork(t *testing.T, w *world, root, host, base string) func(path string
 }
 
 // neighbours are tables of another site in the new database.
-const neighbours = `USE lighthouse_cms; CREATE TABLE bakery_options (a INT); CREATE TABLE bakery_posts (a INT); CREATE TABLE bakery_users (a INT); INSERT INTO bakery_posts VALUES (1)`
+const neighbours = `CREATE TABLE bakery_options (a INT); CREATE TABLE bakery_posts (a INT); CREATE TABLE bakery_users (a INT); INSERT INTO bakery_posts VALUES (1)`
+
+// newDatabase makes a database on a server, and its account, whose password lies in new.pw.
+func newDatabase(t *testing.T, w *world, s *server, name string) {
+	t.Helper()
+	s.exec(t, fmt.Sprintf("CREATE DATABASE %s; CREATE USER %s@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON %s.* TO %s@'127.0.0.1'", name, name, name, name))
+	t.Cleanup(func() { s.exec(t, fmt.Sprintf("DROP DATABASE IF EXISTS %s; DROP USER %s@'127.0.0.1'", name, name)) })
+	w.write("new.pw", "new\n")
+}
 
 // networkMoved makes a network, takes an archive of it and brings it up elsewhere.
 func networkMoved(t *testing.T, names bool, host, to string, more ...string) (w *world, s *server, out string) {
 	t.Helper()
-	old, s := mariadb(t), ownMariadb(t)
-	db := "network_paths_cms"
+	db := "network_paths"
 	if names {
-		db = "network_names_cms"
+		db = "network_names"
 	}
-	w, _ = wordpressOn(t, old, db)
+	w, s, _ = wordpress(t, db)
 	makeNetwork(t, w, host, names)
 	require.NoError(t, os.RemoveAll(w.path("htdocs/.htaccess")))
 	w.write("htdocs/.htaccess", "RewriteEngine On\nRewriteBase /\nRewriteRule ^index\\.php$ - [L]\nRewriteRule ^([_0-9a-zA-Z-]+/)?(wp-(content|admin|includes).*) $2 [L]\nRewriteRule . index.php [L]\n")
 	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	w.run("backup")
-	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
-	s.exec(t, neighbours)
-	w.write("new.pw", "new\n")
+	newDatabase(t, w, s, db+"_new")
+	s.exec(t, "USE "+db+"_new; "+neighbours)
 	args := append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new/visit"), "--address", to,
-		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes"}, more...)
+		"--database", fmt.Sprintf("mysql: %s_new@127.0.0.1:%d/%s_new", db, s.port, db), "--password-file", w.path("new.pw"), "--yes"}, more...)
 	w.fails(1, []string{"3 tables of another site", "--anyway"}, args...)
 	r := w.try(append(args, "--anyway")...)
 	require.Equal(t, 4, r.code, r.out+r.err)
@@ -130,7 +136,7 @@ func TestANetworkOfSitesBelowPathsMoves(t *testing.T) {
 	assert.Contains(t, out, "the path of a site of the network")
 	got := wp(t, w.path("new/visit"), host+"/visit/", proveNetwork, "Kestrel Point Lighthouse Museum="+to, "For children="+to+"/children", "For friends="+to+"/friends", "Oil store=http://oil.example")
 	assert.Equal(t, fmt.Sprintf("%s /visit/ .lighthouse.example %s/visit/ admin", host, host), strings.Replace(got, ".lighthouse.example:"+fmt.Sprint(port), ".lighthouse.example", 1))
-	noOldPlace(t, s, w.path("htdocs"))
+	noOldPlace(t, s, "network_paths_new", w.path("htdocs"))
 
 	then, now := asNetwork(t, w, w.path("htdocs"), "kestrelpoint.example", ""), asNetwork(t, w, w.path("new/visit"), host, "/visit")
 	for path, words := range map[string]string{"/": "Kestrel Point Lighthouse Museum", "/children/": "For children", "/friends/?p=4": "", "/friends/?s=News": "News for friends", "/children/wp-login.php": "loginform"} {
@@ -140,6 +146,7 @@ func TestANetworkOfSitesBelowPathsMoves(t *testing.T) {
 		assert.Contains(t, body, words, path)
 		assert.NotContains(t, body, "kestrelpoint.example/", path)
 	}
+	oneSiteMoves(t, w, s)
 }
 
 // proveSubSite says what of a site that was one of a network is not as it is to be.
@@ -155,18 +162,14 @@ $c = wp_authenticate('children', 'made-up-pass-1871'); if (is_wp_error($c) || !u
 if (!defined('LOADED_TIDES')) echo "an extension of the network\n";
 if (!get_role('editor')) echo "roles\n";`
 
-func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
-	t.Parallel()
-	s := ownMariadb(t)
-	w, _ := wordpressOn(t, s, "network_one_cms")
-	makeNetwork(t, w, "kestrelpoint.example", false)
-	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
-	w.run("backup")
-	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
-	w.write("new.pw", "new\n")
+// oneSiteMoves brings one site of the network up as a site of its own, with the prefix of the
+// network's tables and with another.
+func oneSiteMoves(t *testing.T, w *world, s *server) {
+	t.Helper()
+	newDatabase(t, w, s, "network_one")
 	args := func(site, to string, more ...string) []string {
 		return append([]string{"move", "kestrelpoint", "--to", to, "--root", w.path(to), "--address", "http://children.example",
-			"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--yes", "--sub-site", site}, more...)
+			"--database", fmt.Sprintf("mysql: network_one@127.0.0.1:%d/network_one", s.port), "--password-file", w.path("new.pw"), "--yes", "--sub-site", site}, more...)
 	}
 	w.fails(2, []string{`no site "gulls"`, "kestrelpoint.example/children/"}, args("gulls", "children")...)
 	w.fails(1, []string{"first site"}, args("/", "children")...)
@@ -183,7 +186,7 @@ func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
 		require.Equal(t, 4, r.code, r.out+r.err)
 		assert.Empty(t, wp(t, w.path(to), "children.example", proveSubSite, "http://children.example"))
 		prefix := []string{"kp_", "ch_"}[i]
-		for _, table := range s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'lighthouse_cms'") {
+		for _, table := range s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'network_one'") {
 			assert.Regexp(t, "^"+prefix+"[a-z_]+$", table, "no other site's, and none of the network's")
 			assert.NotContains(t, []string{prefix + "blogs", prefix + "site", prefix + "sitemeta"}, table)
 		}
@@ -196,27 +199,27 @@ func TestANetworkOfSitesWithNamesMoves(t *testing.T) {
 	t.Parallel()
 	w, s, out := networkMoved(t, true, "kestrelpoint.example", "http://lighthouse.example", "--also", "http://oil.example=http://lamp.example", "--prefix", "lh_")
 	assert.Contains(t, out, "kp_… → lh_…")
-	assert.Equal(t, []string{"1"}, s.column(t, "SELECT a FROM lighthouse_cms.bakery_posts"), "what belongs to another site stays")
-	assert.Empty(t, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'lighthouse_cms' AND TABLE_NAME LIKE '%kp\\_%'"))
-	assert.Empty(t, s.column(t, "SELECT CONCAT_WS('=', meta_key, option_name) FROM (SELECT meta_key, NULL AS option_name FROM lighthouse_cms.lh_usermeta UNION SELECT NULL, option_name FROM lighthouse_cms.lh_2_options) AS x WHERE meta_key LIKE 'kp\\_%' OR option_name LIKE 'kp\\_%'"))
+	assert.Equal(t, []string{"1"}, s.column(t, "SELECT a FROM network_names_new.bakery_posts"), "what belongs to another site stays")
+	assert.Empty(t, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'network_names_new' AND TABLE_NAME LIKE '%kp\\_%'"))
+	assert.Empty(t, s.column(t, "SELECT CONCAT_WS('=', meta_key, option_name) FROM (SELECT meta_key, NULL AS option_name FROM network_names_new.lh_usermeta UNION SELECT NULL, option_name FROM network_names_new.lh_2_options) AS x WHERE meta_key LIKE 'kp\\_%' OR option_name LIKE 'kp\\_%'"))
 	assert.NotContains(t, out, "and keeps it")
 	assert.NotContains(t, out, "set aside", "there was nothing of ours at the new place")
 	got := wp(t, w.path("new/visit"), "lighthouse.example", proveNetwork, "Kestrel Point Lighthouse Museum=http://lighthouse.example", "For children=http://children.lighthouse.example", "For friends=http://friends.lighthouse.example", "Oil store=http://lamp.example")
 	assert.Equal(t, "lighthouse.example / .lighthouse.example lighthouse.example/ admin", got)
-	noOldPlace(t, s, w.path("htdocs"))
+	noOldPlace(t, s, "network_names_new", w.path("htdocs"))
 	// And back again, to where it came from.
 	w.run("backup", "lighthouse")
-	s.exec(t, "CREATE DATABASE other_cms; GRANT ALL ON other_cms.* TO lighthouse@'127.0.0.1'")
+	newDatabase(t, w, s, "network_other")
 	w.fails(1, []string{"children.lighthouse.example", "without a path"}, "move", "lighthouse", "--to", "other", "--root", w.path("other"), "--address", "http://kestrelpoint.example/x",
-		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/other_cms", s.port), "--password-file", w.path("new.pw"), "--yes")
+		"--database", fmt.Sprintf("mysql: network_other@127.0.0.1:%d/network_other", s.port), "--password-file", w.path("new.pw"), "--yes")
 }
 
 // A practice copy sends no mail, runs no tasks, says what it is, and asks search engines to
 // stay away; extensions that are named are not loaded.
 func TestAPracticeCopyOfWordPressKeepsQuiet(t *testing.T) {
 	t.Parallel()
-	old, s := mariadb(t), ownMariadb(t)
-	w, address := wordpressOn(t, old, "practice_cms")
+	w, s, address := wordpress(t, "practice_cms")
+	accountsOfWordPress(t, w, s, address)
 	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "<?php", "<?php declare(strict_types=1);"))
 	w.write("htdocs/wp-config.php", replaceOnce(t, w.read("htdocs/wp-config.php"), "define( 'DISABLE_WP_CRON', true );", ""))
 	for _, name := range []string{"tides", "lens"} {
@@ -229,12 +232,10 @@ func TestAPracticeCopyOfWordPressKeepsQuiet(t *testing.T) {
 	w.write("htdocs/robots.txt", "User-agent: *\nAllow: /\n")
 	w.write("htdocs/museum.sql.gz", "left behind")
 	w.write("htdocs/backup.zip", "left behind")
-	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 	w.run("backup")
-	s.exec(t, "CREATE DATABASE lighthouse_cms; CREATE USER lighthouse@'127.0.0.1' IDENTIFIED BY 'new'; GRANT ALL ON lighthouse_cms.* TO lighthouse@'127.0.0.1'")
-	w.write("new.pw", "new\n")
+	newDatabase(t, w, s, "practice_new")
 	args := []string{"move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://practice.example",
-		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides", "--new-keys", "--changes", w.path("changes")}
+		"--database", fmt.Sprintf("mysql: practice_new@127.0.0.1:%d/practice_new", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides", "--new-keys", "--changes", w.path("changes")}
 	w.write("old-php", "#!/bin/sh\necho '{\"php\":\"5.3.29\",\"modules\":[\"mysqli\"]}'\n")
 	require.NoError(t, os.Chmod(w.path("old-php"), 0o755))
 	w.fails(1, []string{"lacks what WordPress 6.", "PHP (wanted: 5.6.20 or newer; there: 5.3.29", "--php"}, append(args, "--yes", "--php", w.path("old-php"))...)

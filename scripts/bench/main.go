@@ -30,6 +30,7 @@ var (
 	offsite = flag.Bool("offsite", true, "also the next archive, two stores, sshd")
 	local   = flag.Bool("local", true, "first archive, verify, restore")
 	bad     = flag.Bool("badday", true, "compare, guard, swap window")
+	moves   = flag.Bool("moving", true, "a move, beside a restore")
 	keep    = flag.String("dir", "", "working folder (default: a temporary one)")
 )
 
@@ -86,6 +87,11 @@ func run(ctx context.Context) error {
 	}
 	if *bad {
 		if err := b.badDay(); err != nil {
+			return err
+		}
+	}
+	if *moves {
+		if err := b.moving(); err != nil {
 			return err
 		}
 	}

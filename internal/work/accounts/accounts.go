@@ -173,30 +173,41 @@ func meant(one Account, typed string) int {
 	return len(meanings)
 }
 
-// Find returns the account of a site that somebody means.
+// Find returns the account of a site that somebody means. Anybody may have registered under
+// the mail address of an administrator: where a name and an address lead to two accounts,
+// neither is taken.
 func Find(all []Account, name, typed string) (Account, error) {
 	best := len(meanings)
-	var found []Account
+	var found, also []Account
 	for _, one := range all {
 		switch how := meant(one, typed); {
 		case how == len(meanings):
+			continue
 		case how < best:
 			best, found = how, []Account{one}
 		case how == best:
 			found = append(found, one)
 		}
+		if byName(one, typed) {
+			also = append(also, one)
+		}
 	}
-	switch len(found) {
-	case 0:
+	switch {
+	case len(found) == 0:
 		return Account{}, reason.New(reason.NoSuchAccount, reason.Names{"site": name}, "%s has no account %q", name, typed)
-	case 1:
+	case len(found) == 1 && len(also) < 2:
 		return found[0], nil
 	}
 	var keys []string
-	for _, one := range found {
-		keys = append(keys, one.Key)
+	for _, one := range also {
+		keys = append(keys, fmt.Sprintf("%s (%s)", one.Key, one.Name))
 	}
-	return Account{}, reason.BadUsage("%d accounts are called %q; say which by its number: %s", len(found), typed, strings.Join(keys, ", "))
+	return Account{}, reason.BadUsage("%d accounts are called %q; say which by its number: %s", len(also), typed, strings.Join(keys, ", "))
+}
+
+// byName tells whether an account's name or mail address was typed, in whatever letters.
+func byName(one Account, typed string) bool {
+	return strings.EqualFold(one.Name, typed) || one.Mail != "" && strings.EqualFold(one.Mail, typed)
 }
 
 // Reset are the edits that give an account another value in a column of the table of

@@ -69,7 +69,10 @@ func TestWhichAccountIsMeant(t *testing.T) {
 		assert.True(t, Means(one, typed))
 	}
 	_, err = Find(all, "kestrelpoint", "reader@kestrelpoint.example")
-	assert.ErrorContains(t, err, "4, 2", "two accounts with that address")
+	assert.ErrorContains(t, err, "4 (eve), 2 (reader)", "two accounts with that address")
+	registered := append(all, Account{Key: "9", Name: "Keeper@kestrelpoint.example"})
+	_, err = Find(registered, "kestrelpoint", "keeper@kestrelpoint.example")
+	assert.ErrorContains(t, err, "1 (keeper), 9", "somebody has registered under the keeper's address")
 	_, err = Find(all, "kestrelpoint", "keep")
 	assert.True(t, reason.Is(err, reason.NoSuchAccount))
 	_, err = Find(all, "kestrelpoint", "")

@@ -257,6 +257,9 @@ func (p *Plan) known(ctx context.Context, o Options) (pairs []rewrite.Pair, err 
 	} else {
 		pairs, err = p.network(ctx, own)
 	}
+	if err == nil && (p.prefix != "" || p.sub != nil) {
+		err = p.distinct()
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -419,7 +422,7 @@ func (p *Plan) staged(ctx context.Context, tree *disk.Root) error {
 		return fmt.Errorf("what was left in the webroot: %w", err)
 	}
 	if p.sub != nil {
-		if err := p.sub.stage(tree); err != nil {
+		if err := p.sub.stage(p, tree); err != nil {
 			return fmt.Errorf("the uploads of the site: %w", err)
 		}
 	}

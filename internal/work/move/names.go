@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/reason"
@@ -80,6 +81,28 @@ func (p *Plan) onlyTables(ctx context.Context, label string) error {
 		if m := otherObjects.FindString(stmt); m != "" {
 			return reason.New(reason.CannotMove, nil, "the database of archive %s has views, triggers, routines or foreign keys, which name its tables: %.80q…", p.archive.Name, strings.TrimSpace(stmt))
 		}
+	}
+	return nil
+}
+
+// longestName is how many characters the name of a table may have.
+const longestName = 64
+
+// distinct refuses names that two tables would get, or that no table can have.
+func (p *Plan) distinct() error {
+	from := map[string]string{}
+	for _, t := range p.own.tables {
+		now, comes := p.table(p.own.label, t)
+		if !comes {
+			continue
+		}
+		if other, taken := from[strings.ToLower(now)]; taken {
+			return reason.New(reason.CannotMove, nil, "two tables would be called %s: %s and %s", now, other, t)
+		}
+		if utf8.RuneCountInString(now) > longestName {
+			return reason.New(reason.CannotMove, nil, "%s would be called %s, which is longer than %d characters", t, now, longestName)
+		}
+		from[strings.ToLower(now)] = t
 	}
 	return nil
 }

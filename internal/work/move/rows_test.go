@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -126,4 +127,23 @@ func TestRowsChangeForWhatTheyAre(t *testing.T) {
 func TestAnUnknownKindHasNoExtensions(t *testing.T) {
 	_, err := New(context.Background(), held("https://a.example"), &site.Site{Root: "/srv/x", Address: "https://b.example"}, Options{ExtensionsOff: []string{"all"}})
 	assert.True(t, reason.Is(err, reason.Usage))
+}
+
+func TestNamesOfTablesThatCannotBe(t *testing.T) {
+	for name, c := range map[string]struct {
+		tables []string
+		prefix string
+		ok     bool
+	}{
+		"as ever":               {[]string{"kp_a", "kp_b", "guest_book"}, "lh_", true},
+		"one is there already":  {[]string{"kp_a", "lh_a"}, "lh_", false},
+		"but for small letters": {[]string{"kp_a", "LH_A"}, "lh_", false},
+		"too long":              {[]string{"kp_" + strings.Repeat("x", 60)}, "lighthouse_", false},
+	} {
+		p := plan(t, "https://a.example", "https://b.example")
+		p.own, p.prefix = own{label: "main", prefix: "kp_", tables: c.tables}, c.prefix
+		err := p.distinct()
+		assert.Equal(t, c.ok, err == nil, "%s: %v", name, err)
+		assert.Equal(t, !c.ok, reason.Is(err, reason.CannotMove), name)
+	}
 }

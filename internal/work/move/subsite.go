@@ -179,13 +179,14 @@ func (s *subSite) table(p *Plan, rest string) (string, bool) {
 }
 
 // stage leaves the site's own uploads where those of the network's first site were.
-func (s *subSite) stage(tree *disk.Root) error {
+func (s *subSite) stage(p *Plan, tree *disk.Root) error {
 	from, to := strings.ReplaceAll(s.recipe.Uploads, "{id}", s.id), s.recipe.UploadsTo
 	if !strings.HasPrefix(from, to+"/") {
 		return nil
 	}
 	above, err := tree.Lstat(to)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && !above.IsDir() {
+		p.notes = append(p.notes, Note{Text: to + " is no folder of the webroot, and its uploads stay where they are: look whether pictures are shown"})
 		return nil
 	}
 	if err != nil {
