@@ -55,6 +55,9 @@ func run(ctx context.Context) error {
 			return err
 		}
 		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o711); err != nil { // the database server's account has to come by
+			return err
+		}
 	}
 	program, err := filepath.Abs("bin/revlet")
 	if err != nil {
@@ -68,7 +71,7 @@ func run(ctx context.Context) error {
 	if err := os.MkdirAll(b.path("server"), 0o700); err != nil {
 		return err
 	}
-	if b.server, err = scratchserver.StartMariaDB(ctx, b.path("server"), scratchserver.Options{Listen: true, Flags: []string{"--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--innodb-flush-log-at-trx-commit=2"}}); err != nil {
+	if b.server, err = scratchserver.StartMariaDB(ctx, b.path("server"), scratchserver.Options{Listen: true, Trust: true, Flags: []string{"--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--innodb-flush-log-at-trx-commit=2"}}); err != nil {
 		return err
 	}
 	defer b.server.Stop()
