@@ -62,8 +62,10 @@ say revlet --quiet restore kestrelpoint --yes \| tail -3
 say revlet settle kestrelpoint --yes
 revlet --quiet backup kestrelpoint --note "new opening hours" >/dev/null; revlet --quiet verify --quick >/dev/null
 say revlet archives'
-shot move 'say revlet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --dry-run
-say revlet --quiet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --yes \| tail -20'
+shot move 'say revlet --quiet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --copy --yes
+echo "a lamp to try on" > new.pw
+say revlet accounts lighthouse
+say revlet accounts password lighthouse keeper --password-file new.pw --yes'
 revlet --quiet undo lighthouse --yes >/dev/null; sed -i '/^  lighthouse:/,$d' revlet.yaml
 shot guard 'printf "cd htdocs\\nrm themes/lantern/theme.html\\n" > update.sh
 say revlet guard kestrelpoint --patience \"1 second\" -- sh update.sh
