@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"unsafe"
 
@@ -20,6 +21,7 @@ import (
 func rowStatements(r io.Reader, visit func(s rowStatement) error) error {
 	in := bufio.NewReaderSize(r, 1<<18)
 	buf := make([]byte, headRoom)
+	ahead, _ := r.(interface{ Ahead() int })
 	for {
 		chunk, err := in.ReadSlice('\n')
 		buf = append(buf, chunk...)
@@ -28,6 +30,9 @@ func rowStatements(r io.Reader, visit func(s rowStatement) error) error {
 		}
 		switch {
 		case errors.Is(err, bufio.ErrBufferFull):
+			if ahead != nil {
+				buf = slices.Grow(buf, ahead.Ahead())
+			}
 			continue
 		case errors.Is(err, io.EOF):
 			if len(bytes.TrimSpace(buf[headRoom:])) > 0 {

@@ -38,8 +38,7 @@ func (r *reader) mysqlLine(in *bufio.Reader) error {
 		r.out = r.buf
 	}
 	if len(r.queue) > 0 {
-		r.queue = append(r.queue, piece{text: r.buf})
-		r.out, r.buf, r.line, r.scratch = nil, nil, nil, nil
+		r.flush()
 	}
 	return nil
 }
@@ -156,7 +155,7 @@ func (r *reader) mysqlValue(i, end, from, column int) int {
 	}
 	r.buf = append(append(append(r.buf, r.line[from:i]...), before...), '\'')
 	if len(now) > large {
-		r.long(now)
+		r.long(now, escapeMySQL)
 	} else {
 		r.buf = escapeMySQL(r.buf, now)
 	}

@@ -68,14 +68,14 @@ func (r *reader) copyFields(text []byte) {
 			}
 		}
 		if f.value == nil {
-			f.value = bytes.Clone(r.unescapeCopy(literal))
+			f.value = unescapeCopy(nil, literal)
 		}
 		r.fields = append(r.fields, f)
 	}
 }
 
 func (r *reader) field(column int, field []byte) {
-	v, isBytes := field, false
+	v, isBytes, inPlace := field, false, false
 	_, given := r.given(column)
 	switch digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); {
 	case given && !isHex:
@@ -84,50 +84,70 @@ func (r *reader) field(column int, field []byte) {
 		return
 	case isHex:
 		if v, isBytes = r.unhex(digits); !isBytes {
-			v = r.unescapeCopy(field)
+			v = unescapeCopy(r.scratch[:0], field)
 		}
 	case bytes.IndexByte(field, '\\') >= 0:
 		if !r.c.Mentions(field) {
 			r.buf = append(r.buf, field...)
 			return
 		}
-		v = r.unescapeCopy(field)
+		if inPlace = len(field) > large; inPlace {
+			v = unescapeCopy(field[:0], field)
+		} else {
+			r.scratch = unescapeCopy(r.scratch[:0], field)
+			v = r.scratch
+		}
 	}
 	now, other := r.changed(column, v)
 	switch {
-	case !other:
+	case !other && !inPlace:
 		r.buf = append(r.buf, field...)
 	case isBytes:
 		r.buf = hex.AppendEncode(append(r.buf, `\\x`...), now)
+	case len(now) > large:
+		r.long(now, escapeCopy)
 	default:
-		for _, c := range now {
-			if e := escapedCopy[c]; e != 0 {
-				r.buf = append(r.buf, '\\', e)
-			} else {
-				r.buf = append(r.buf, c)
-			}
-		}
+		r.buf = escapeCopy(r.buf, now)
 	}
 }
 
-// escapedCopy are the bytes that the server escapes in COPY's text, and how.
+// escapedCopy are the bytes that the server escapes in COPY's text, and how; plainCopy is
+// the way back.
 var escapedCopy = [256]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '\v': 'v', '\\': '\\'}
 
-func (r *reader) unescapeCopy(field []byte) []byte {
-	r.scratch = r.scratch[:0]
+var plainCopy = func() (plain [256]byte) {
+	for i := range plain {
+		plain[i] = byte(i)
+	}
+	for c, e := range escapedCopy {
+		if e != 0 {
+			plain[e] = byte(c)
+		}
+	}
+	return plain
+}()
+
+// escapeCopy appends a text to a buffer as it is written.
+func escapeCopy(to, text []byte) []byte {
+	for _, c := range text {
+		if e := escapedCopy[c]; e != 0 {
+			to = append(to, '\\', e)
+		} else {
+			to = append(to, c)
+		}
+	}
+	return to
+}
+
+// unescapeCopy appends a text without its escapes to a buffer, which may be its own.
+func unescapeCopy(to, field []byte) []byte {
 	for i := 0; i < len(field); i++ {
 		c := field[i]
 		if c == '\\' && i+1 < len(field) {
 			i++
-			c = field[i]
-			for plain, e := range escapedCopy {
-				if e == c {
-					c = byte(plain)
-					break
-				}
-			}
+			c = plainCopy[field[i]]
 		}
-		r.scratch = append(r.scratch, c)
+		to = append(to, c)
 	}
-	return r.scratch
+	return to
 }

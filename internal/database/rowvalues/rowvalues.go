@@ -66,8 +66,17 @@ func (n Named) Row(_ string, value func(column string) ([]byte, bool)) map[strin
 // ErrForm is wrapped by errors about rows that are not in the form that Revlet writes.
 var ErrForm = fmt.Errorf("%w: rows in another form than Revlet writes them", database.ErrForeignSQL)
 
+// Ahead tells how many bytes, at least, are left of a row with a long value, so that a
+// reader can make room for them at once.
+func (r *reader) Ahead() (n int) {
+	for _, p := range r.queue {
+		n += len(p.text) + len(p.value) + len(p.value)/16 // some of it is escaped
+	}
+	return n
+}
+
 // NewReader returns a reader of in's rows with their values changed. The engine is mysql,
-// postgres or sqlite.
+// postgres or sqlite. What it returns has a method Ahead, too.
 func NewReader(engine string, in io.Reader, c Changer) (io.Reader, error) {
 	r := &reader{c: c}
 	r.looks, _ = c.(RowChanger)
@@ -112,8 +121,16 @@ type reader struct {
 
 // fill gives what was put into buf.
 func (r *reader) fill(err error) error {
-	r.out = r.buf
+	if r.out = r.buf; len(r.queue) > 0 {
+		r.flush()
+	}
 	return err
+}
+
+// flush has what is left of a row follow its long values, and gives back the room for it.
+func (r *reader) flush() {
+	r.queue = append(r.queue, piece{text: r.buf})
+	r.out, r.buf, r.line, r.scratch = nil, nil, nil, nil
 }
 
 // Read implements io.Reader.
@@ -137,6 +154,7 @@ func (r *reader) Read(p []byte) (int, error) {
 // piece is a share of a row: text as it is, or a value that is still to be escaped.
 type piece struct {
 	text, value []byte
+	escape      func(to, text []byte) []byte
 }
 
 // atOnce is how much of a long value is escaped at a time.
@@ -152,13 +170,13 @@ func (r *reader) piece() {
 		return
 	}
 	n := min(len(p.value), atOnce)
-	r.scratch = escapeMySQL(r.scratch[:0], p.value[:n])
+	r.scratch = p.escape(r.scratch[:0], p.value[:n])
 	r.out, p.value = r.scratch, p.value[n:]
 }
 
 // long queues what was written of a row so far, and a value that follows it.
-func (r *reader) long(value []byte) {
-	r.queue = append(r.queue, piece{text: r.buf}, piece{value: value})
+func (r *reader) long(value []byte, escape func(to, text []byte) []byte) {
+	r.queue = append(r.queue, piece{text: r.buf}, piece{value: value, escape: escape})
 	r.buf = nil
 }
 

@@ -214,3 +214,30 @@ func TestRowsAreReadInTimeThatGrowsWithTheirLength(t *testing.T) {
 		}
 	}
 }
+
+// Long values go another way: the text that comes out is the same.
+func TestLongValuesComeOutAsShortOnesDo(t *testing.T) {
+	long := strings.Repeat("it's a \\ long\n\tnight ", large/20)
+	for engine, frame := range map[string]func(text string) string{
+		"mysql": func(text string) string {
+			return "INSERT INTO `t` (`a`, `b`, `c`) VALUES\n(1,'" + string(escapeMySQL(nil, []byte(text))) + "','" + string(escapeMySQL(nil, []byte("x"+text))) + "'),\n(2,'x',NULL);\n"
+		},
+		"postgres": func(text string) string {
+			return "COPY \"t\" (\"a\", \"b\", \"c\") FROM stdin;\n1\t" + string(escapeCopy(nil, []byte(text))) + "\t" + string(escapeCopy(nil, []byte("x"+text))) + "\n2\tx\t\\N\n\\.\n"
+		},
+		"sqlite": func(text string) string {
+			return "INSERT INTO \"t\" (\"a\", \"b\", \"c\") VALUES\n(1,'" + strings.ReplaceAll(text, "'", "''") + "','x" + strings.ReplaceAll(text, "'", "''") + "'),\n(2,'x',NULL);\n"
+		},
+	} {
+		for _, end := range []string{"OLD", "nothing"} {
+			r, err := NewReader(engine, strings.NewReader(frame(long+end)), &swap{old: "OLD", new: `n'e\w`})
+			require.NoError(t, err)
+			out, err := io.ReadAll(r)
+			require.NoError(t, err)
+			want := frame(long + strings.ReplaceAll(end, "OLD", `n'e\w`))
+			if string(out) != want { // not shown: it is long
+				t.Errorf("%s, %s: %d bytes came out, %d were to", engine, end, len(out), len(want))
+			}
+		}
+	}
+}
