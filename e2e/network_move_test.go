@@ -235,14 +235,15 @@ func TestAPracticeCopyOfWordPressKeepsQuiet(t *testing.T) {
 	w.run("backup")
 	newDatabase(t, w, s, "practice_new")
 	args := []string{"move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://practice.example",
-		"--database", fmt.Sprintf("mysql: practice_new@127.0.0.1:%d/practice_new", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides", "--new-keys", "--changes", w.path("changes")}
+		"--database", fmt.Sprintf("mysql: practice_new@127.0.0.1:%d/practice_new", s.port), "--password-file", w.path("new.pw"), "--copy", "--extensions-off", "tides", "--extensions-off", "gulls", "--new-keys", "--changes", w.path("changes")}
 	w.write("old-php", "#!/bin/sh\necho '{\"php\":\"5.3.29\",\"modules\":[\"mysqli\"]}'\n")
 	require.NoError(t, os.Chmod(w.path("old-php"), 0o755))
 	w.fails(1, []string{"lacks what WordPress 6.", "PHP (wanted: 5.6.20 or newer; there: 5.3.29", "--php"}, append(args, "--yes", "--php", w.path("old-php"))...)
 	assert.NoDirExists(t, w.path("practice"))
 	assert.NoFileExists(t, w.path("changes"))
+	w.fails(2, []string{"is of no network of sites"}, append(args, "--yes", "--sub-site", "children")...)
 	dry := w.run(append(args, "--dry-run")...)
-	for _, words := range []string{"PHP 5.6.20 or newer: met", "modules of PHP mysqli: met", "database server 5.0 or newer: met", "kp_options.option_value", "search engines are asked to stay away", "the title says that it is a copy", "extensions switched off"} {
+	for _, words := range []string{"no extension called gulls is loaded", "PHP 5.6.20 or newer: met", "modules of PHP mysqli: met", "database server 5.0 or newer: met", "kp_options.option_value", "search engines are asked to stay away", "the title says that it is a copy", "extensions switched off"} {
 		assert.Contains(t, dry, words)
 	}
 	assert.FileExists(t, w.path("changes"))

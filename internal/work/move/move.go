@@ -79,8 +79,11 @@ type Plan struct {
 	// domains are what the names of a network's sites become; stays are those that stay.
 	domains map[string]string
 	stays   map[string]bool
-	// notes are for people: what stays as it is, and what could not be done.
+	// notes are for people: what stays as it is, and what could not be done. off are the
+	// extensions to switch off, seen those of them that are loaded.
 	notes []Note
+	off   []string
+	seen  map[string]bool
 
 	mu      sync.Mutex
 	columns map[columnName]*Column
@@ -192,7 +195,7 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 		}
 	}
 	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, from: h.Origin.Address, copy: o.Copy, newKeys: o.NewKeys,
-		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}}
+		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, off: o.ExtensionsOff, seen: map[string]bool{}}
 	more, err := p.known(ctx, o)
 	if err != nil {
 		return nil, err
@@ -282,7 +285,7 @@ func (p *Plan) Moving() *restore.Moving {
 func (p *Plan) Report() (Report, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files, Rows: p.changedRows(), Emptied: p.emptied(), Notes: p.notes}
+	r := Report{Columns: slices.Collect(maps.Values(p.columns)), Files: p.files, Rows: p.changedRows(), Emptied: p.emptied(), Notes: slices.Concat(p.notes, p.unseen())}
 	slices.SortFunc(r.Columns, func(a, b *Column) int {
 		return cmp.Or(strings.Compare(a.Database, b.Database), strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
 	})

@@ -301,6 +301,37 @@ func withExtensions(v []byte, more []string) ([]byte, bool) {
 // AllExtensions stands, in Options.ExtensionsOff, for every one.
 const AllExtensions = "all"
 
+// seeExtensions remembers which of the extensions that are to be switched off are loaded.
+func (p *Plan) seeExtensions(list []byte, names []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, name := range names {
+		quoted := "\"" + name
+		for _, end := range []string{"/", ".php\"", "\""} {
+			p.seen[name] = p.seen[name] || bytes.Contains(list, []byte(quoted+end))
+		}
+	}
+}
+
+// unseen says which extensions were to be switched off, and are not loaded.
+func (p *Plan) unseen() (all []Note) {
+	for _, name := range p.off {
+		if name != AllExtensions && !p.seen[name] {
+			all = append(all, Note{Text: "no extension called " + name + " is loaded, so that none was switched off"})
+		}
+	}
+	return all
+}
+
+// noteOnce adds a note, if it is not there yet.
+func (p *Plan) noteOnce(n Note) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !slices.Contains(p.notes, n) {
+		p.notes = append(p.notes, n)
+	}
+}
+
 // ownRows adds the rules for the rows that the recipe knows.
 func (p *Plan) ownRows(o own, opt Options) error {
 	for _, row := range p.recipe.Move.Anew {
@@ -312,7 +343,12 @@ func (p *Plan) ownRows(o own, opt Options) error {
 		}
 		for _, list := range p.recipe.Move.Extensions {
 			p.setRow(o, list.Row, "extensions switched off", func(was []byte) ([]byte, bool) {
-				return withoutExtensions(was, list.Keys, opt.ExtensionsOff)
+				p.seeExtensions(was, opt.ExtensionsOff)
+				now, ok := withoutExtensions(was, list.Keys, opt.ExtensionsOff)
+				if !ok && len(was) > 0 {
+					p.noteOnce(Note{Text: "a list of extensions is in a form that is not known, and they stay switched on: " + list.Table + "." + list.Column})
+				}
+				return now, ok
 			})
 		}
 	}

@@ -47,7 +47,7 @@ func plan(t *testing.T, from, to string, also ...rewrite.Pair) *Plan {
 		h.Parts = append(h.Parts, archive.Part{Kind: archive.KindRows, Database: "main", Table: table})
 	}
 	return &Plan{archive: h, to: &site.Site{Address: to, Recipe: recipe, Databases: []site.Database{{Label: "main", Engine: "mysql", Prefix: "kp_"}}}, recipe: recipe, also: also,
-		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, columns: map[columnName]*Column{}, keep: map[string]bool{}, from: from}
+		rules: map[tableName][]rowRule{}, domains: map[string]string{}, stays: map[string]bool{}, columns: map[columnName]*Column{}, keep: map[string]bool{}, from: from, seen: map[string]bool{}}
 }
 
 func TestTheNamesOfANetworksSites(t *testing.T) {
@@ -122,6 +122,15 @@ func TestRowsChangeForWhatTheyAre(t *testing.T) {
 		rows, long = rows+one.Rows, long+one.TooLong
 	}
 	assert.Equal(t, [2]int64{5, 1}, [2]int64{rows, long})
+}
+
+func TestAnExtensionThatIsNotThereIsTold(t *testing.T) {
+	p := plan(t, "https://a.example", "https://b.example")
+	p.off = []string{"tides", "lens/lens.php", "single", "gulls", AllExtensions}
+	p.seeExtensions([]byte(`a:3:{i:0;s:13:"lens/lens.php";i:1;s:10:"single.php";i:2;s:15:"tides/tides.php";}`), p.off)
+	notes := p.unseen()
+	require.Len(t, notes, 1)
+	assert.Contains(t, notes[0].Text, "gulls")
 }
 
 func TestAnUnknownKindHasNoExtensions(t *testing.T) {

@@ -31,8 +31,11 @@ type subSite struct {
 // it alone come up. It returns the pairs for its uploads.
 func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite.Pair, err error) {
 	of := p.recipe.Move.SubSite
-	if of.Table == "" {
+	switch {
+	case of.Table == "":
 		return nil, reason.New(reason.CannotMove, nil, "networks of %s sites are not known", p.recipe.Title)
+	case !slices.Contains(o.tables, o.prefix+of.Table):
+		return nil, reason.BadUsage("archive %s is of no network of sites: it has no table %s", p.archive.Name, o.prefix+of.Table)
 	}
 	if err := p.onlyTables(ctx, o.label); err != nil {
 		return nil, err
