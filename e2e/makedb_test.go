@@ -5,7 +5,9 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -110,33 +112,37 @@ func TestAMoveMakesItsDatabaseOnPostgres(t *testing.T) {
 	assert.False(t, super)
 }
 
-// A CMS that Revlet does not know moves by a recipe of one's own, as an example in
-// docs/RECIPES.md has it.
-func TestAMoveByARecipeOfOnesOwn(t *testing.T) {
-	t.Parallel()
-	s := mariadb(t)
+// tidesSite is a site by the example in docs/RECIPES.md, with a database and its account.
+func tidesSite(t *testing.T, s *server, db string) *world {
+	t.Helper()
 	docs, err := os.ReadFile("../docs/RECIPES.md")
 	require.NoError(t, err)
 	_, recipe, found := strings.Cut(string(docs), "## An example\n\n```yaml\n")
 	require.True(t, found)
 	recipe, _, _ = strings.Cut(recipe, "```")
-	for _, db := range []string{"tides_old", "tides_new"} {
-		s.exec(t, fmt.Sprintf("CREATE DATABASE %s; CREATE USER %s@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON %s.* TO %s@'127.0.0.1'", db, db, db, db))
-		t.Cleanup(func() { s.exec(t, fmt.Sprintf("DROP DATABASE %s; DROP USER %s@'127.0.0.1'", db, db)) })
-	}
-	s.exec(t, `USE tides_old; CREATE TABLE td_tide (id INT PRIMARY KEY); CREATE TABLE td_port (name VARCHAR(40) PRIMARY KEY, value TEXT); CREATE TABLE td_keeper (id INT PRIMARY KEY, login VARCHAR(40), mail VARCHAR(80), hash VARCHAR(80), role VARCHAR(10));
-		INSERT INTO td_port VALUES ('address', 'https://kestrelpoint.example'); INSERT INTO td_keeper VALUES (1, 'keeper', '', 'x', 'admin'), (2, 'reader', '', 'x', '')`)
 	w := newWorld(t)
+	newDatabase(t, w, s, db)
+	s.exec(t, "USE "+db+`; CREATE TABLE td_tide (id INT PRIMARY KEY); CREATE TABLE td_port (name VARCHAR(40) PRIMARY KEY, value TEXT); CREATE TABLE td_keeper (id INT PRIMARY KEY, login VARCHAR(40), mail VARCHAR(80), hash VARCHAR(80), role VARCHAR(10));
+		INSERT INTO td_port VALUES ('address', 'https://kestrelpoint.example'); INSERT INTO td_keeper VALUES (1, 'keeper', '', 'x', 'admin'), (2, 'reader', '', 'x', '')`)
 	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
 	w.write("tides.yaml", recipe)
 	w.write("htdocs/tides.php", "<?php const TIDES_VERSION = '2.1';\n")
-	w.write("htdocs/config.php", fmt.Sprintf("<?php\ndefine('DB_HOST', '127.0.0.1:%d');\ndefine('DB', 'tides_old');\ndefine('DB_USER', 'tides_old');\ndefine('DB_PASSWORD', 'x');\ndefine('MAIL', true);\n$prefix = 'td_';\n", s.port))
+	w.write("htdocs/config.php", fmt.Sprintf("<?php\ndefine('DB_HOST', '127.0.0.1:%d');\ndefine('DB', '%s');\ndefine('DB_USER', '%s');\ndefine('DB_PASSWORD', 'new');\ndefine('MAIL', true);\n$prefix = 'td_';\n", s.port, db, db))
 	w.write("htdocs/cache/x", "again")
 	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: ./tides.yaml, stores: [here], schedule: [], address: \"https://kestrelpoint.example\"}\n")
 	w.run("backup")
+	return w
+}
+
+// A CMS that Revlet does not know moves by a recipe of one's own, as an example in
+// docs/RECIPES.md has it.
+func TestAMoveByARecipeOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	s := mariadb(t)
+	w := tidesSite(t, s, "tides_old")
+	newDatabase(t, w, s, "tides_new")
 	assert.Contains(t, w.run("show", "kestrelpoint"), "tides 2.1")
 	assert.Equal(t, []accountLine{{Key: "1", Name: "keeper", Administrator: true}}, accountsOf(w, "--archive", "kestrelpoint"))
-	w.write("new.pw", "x")
 	r := w.try("move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example", "--copy", "--prefix", "lh_",
 		"--database", fmt.Sprintf("mysql: tides_new@127.0.0.1:%d/tides_new", s.port), "--password-file", w.path("new.pw"), "--yes")
 	require.Equal(t, 4, r.code, r.out+r.err)
@@ -151,6 +157,65 @@ func TestAMoveByARecipeOfOnesOwn(t *testing.T) {
 	w.run("backup", "lighthouse")
 	require.NoError(t, os.Chmod(w.path("tides.yaml"), 0o666))
 	w.fails(1, []string{"others may change it"}, "backup", "lighthouse")
+}
+
+// Killed at any time, a move to a server leaves the old state there or the new one, also with
+// another prefix, and of a copy that was made by hand.
+func TestAMoveToAServerIsKilled(t *testing.T) {
+	t.Parallel()
+	need(t, "mariadb-dump")
+	s := mariadb(t)
+	w := tidesSite(t, s, "killed_old")
+	handMade(t, w.path("htdocs"), w.path("site.zip"), "")
+	sh(t, fmt.Sprintf("cd %s && mariadb-dump --no-defaults -uroot --socket=%s killed_old > dump.sql", w.dir, s.socket))
+	taken := w.newest()
+	w.clock = time.Now().Add(time.Minute)
+	w.run("import", "site.zip", "dump.sql", "--site", "kestrelpoint")
+	imported := w.newest()
+	w.clock = time.Time{}
+	require.NotEqual(t, taken, imported)
+	for name, c := range map[string]struct {
+		archive, table string
+		within         time.Duration
+		more           []string
+	}{"renamed": {taken, "lh_port", 250 * time.Millisecond, []string{"--prefix", "lh_"}}, "made by hand": {imported, "td_port", 700 * time.Millisecond, nil}} {
+		site := strings.Fields(name)[0]
+		db := "killed_" + site
+		newDatabase(t, w, s, db)
+		w.fails(4, nil, append([]string{"move", c.archive, "--to", site, "--root", w.path(site), "--address", "https://lighthouse.example",
+			"--database", fmt.Sprintf("mysql: %s@127.0.0.1:%d/%s", db, s.port, db), "--password-file", w.path("new.pw"), "--yes"}, c.more...)...)
+		state := func() string {
+			text := fmt.Sprint(live(s.describe(t, db)))
+			for _, name := range []string{"config.php", "tides.php", "index.html"} {
+				content, _ := os.ReadFile(w.path(site, name)) // or none
+				text += name + ": " + string(content)
+			}
+			return text
+		}
+		moved := state()
+		require.Equal(t, []string{"https://lighthouse.example"}, s.column(t, "SELECT value FROM "+db+"."+c.table))
+		w.run("settle", site, "--unsaved", "--yes")
+		s.exec(t, "UPDATE "+db+"."+c.table+" SET value = 'of before'")
+		w.write(site+"/index.html", "of before")
+		before := state()
+		came := 0
+		for i := range kills / 3 {
+			w.interrupt(syscall.SIGKILL, c.within, "move", c.archive, "--to", site, "--yes")
+			w.try("status")
+			now := state()
+			if now == moved {
+				came++
+				w.run("undo", site, "--yes")
+				now = state()
+			}
+			require.Equal(t, before, now, "%s: kill %d", name, i)
+			require.Empty(t, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = '"+db+"' AND TABLE_NAME LIKE 'rv\\_%'"), "%s: kill %d", name, i)
+		}
+		t.Logf("%s: %d of %d came up", name, came, kills/3)
+		assert.Less(t, came, kills/3, "some kills must hit")
+		w.fails(4, []string{"Came up"}, "move", c.archive, "--to", site, "--yes")
+		require.Equal(t, []string{"https://lighthouse.example"}, s.column(t, "SELECT value FROM "+db+"."+c.table))
+	}
 }
 
 // A MediaWiki, by its schema as far as addresses stand in it, moves to another server, name

@@ -110,7 +110,7 @@ func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
 		return nil, err
 	}
 	var err error
-	m.Plan, err = move.New(ctx, o.Archive, m.Site, o.Options)
+	m.Plan, err = move.New(ctx, m.Order.Archive, m.Site, m.Order.Options)
 	return m, err
 }
 
