@@ -178,7 +178,7 @@ func TestAMoveToAServerIsKilled(t *testing.T) {
 		archive, table string
 		within         time.Duration
 		more           []string
-	}{"renamed": {taken, "lh_port", 250 * time.Millisecond, []string{"--prefix", "lh_"}}, "made by hand": {imported, "td_port", 700 * time.Millisecond, nil}} {
+	}{"renamed": {taken, "lh_port", 250 * time.Millisecond, []string{"--prefix", "lh_"}}, "made by hand": {imported, "td_port", 450 * time.Millisecond, nil}} {
 		site := strings.Fields(name)[0]
 		db := "killed_" + site
 		newDatabase(t, w, s, db)

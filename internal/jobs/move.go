@@ -314,7 +314,7 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
 		}
 		if old := then[label].Prefix; old != "" {
-			if !m.New && db.Prefix != "" && m.Order.Prefix == "" && label == own {
+			if !m.New && db.Prefix != "" && db.Prefix != old && m.Order.Prefix == "" && label == own {
 				m.Order.Prefix = db.Prefix // the place has one of its own
 			}
 			db.Prefix = old
