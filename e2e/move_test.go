@@ -226,6 +226,14 @@ func answersAsNew(t *testing.T, w *world, port int) {
 	status, _, head := ask("POST", "/wp-login.php", url.Values{"log": {"keeper"}, "pwd": {"made-up-pass-1871"}, "testcookie": {"1"}})
 	assert.Equal(t, 302, status, "the old account logs in")
 	assert.Contains(t, head.Get("Location"), fmt.Sprintf("http://lighthouse.example:%d/visit/wp-admin/", port))
+
+	w.write("reset.pw", "the lamp of 1871\n")
+	w.run("accounts", "password", "lighthouse", "keeper", "--password-file", w.path("reset.pw"), "--yes")
+	for password, want := range map[string]int{"the lamp of 1871": 302, "made-up-pass-1871": 200} {
+		status, _, _ = ask("POST", "/wp-login.php", url.Values{"log": {"keeper"}, "pwd": {password}, "testcookie": {"1"}})
+		assert.Equal(t, want, status, "after a reset, with %q", password)
+	}
+	w.run("accounts", "undo", "lighthouse", "--yes")
 }
 
 // What cannot be a new place is refused, and loses nothing.
