@@ -86,7 +86,23 @@ func New(o Options) (*Rewriter, error) {
 		r.rules = append(r.rules, rule)
 		r.needles = append(r.needles, rule.needle())
 	}
+	r.needles = fewest(r.needles)
 	return r, nil
+}
+
+// fewest leaves out what is never there without another one: the names of a network's sites
+// end with that of the network.
+func fewest(all []needle) (few []needle) {
+	for i, n := range all {
+		implied := slices.ContainsFunc(all[:i], func(other needle) bool { return other.exact == n.exact && bytes.Equal(other.text, n.text) })
+		implied = implied || slices.ContainsFunc(all, func(other needle) bool {
+			return other.exact == n.exact && len(other.text) < len(n.text) && bytes.Contains(n.text, other.text)
+		})
+		if !implied {
+			few = append(few, n)
+		}
+	}
+	return few
 }
 
 // plainPath is what a new folder, or the path of a new address, may consist of: nothing that

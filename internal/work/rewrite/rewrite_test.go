@@ -1,6 +1,7 @@
 package rewrite
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -257,5 +258,25 @@ func TestValuesAreChangedInTimeThatGrowsWithTheirLength(t *testing.T) {
 			there.Value([]byte(text))
 			assert.Less(t, time.Since(begun), 2*time.Second, "%q in %q", p, frame)
 		}
+	}
+}
+
+func TestManyNamesOfOneNetworkAreLookedForAtOnce(t *testing.T) {
+	pairs := []Pair{{"https://kestrelpoint.example", "https://lighthouse.example"}, {"/srv/kestrelpoint.example", "/srv/new"}, {"https://oil.example", "https://lamp.example"}}
+	for i := range 500 {
+		pairs = append(pairs, Pair{fmt.Sprintf("https://site%d.kestrelpoint.example", i), fmt.Sprintf("https://site%d.lighthouse.example", i)})
+	}
+	r, err := New(Options{Pairs: pairs})
+	require.NoError(t, err)
+	assert.Len(t, r.needles, 3)
+	for in, want := range map[string]string{
+		"https://site7.kestrelpoint.example/x and https://site77.kestrelpoint.example": "https://site7.lighthouse.example/x and https://site77.lighthouse.example",
+		"https://oil.example":                  "https://lamp.example",
+		"/srv/kestrelpoint.example/a":          "/srv/new/a",
+		"https://other.kestrelpoint.example":   "https://other.kestrelpoint.example",
+		"https://SITE3.kestrelpoint.example/a": "https://site3.lighthouse.example/a",
+	} {
+		out, _, _ := r.Value([]byte(in))
+		assert.Equal(t, want, string(out))
 	}
 }
