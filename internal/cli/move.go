@@ -30,7 +30,7 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
-			&cli.StringFlag{Name: "make-database", Usage: "make database, account and rights if they are missing, as `ADMIN` of the server: root@localhost, root@127.0.0.1:3306; a --password-file that is not there gets a new password"},
+			&cli.StringFlag{Name: "make-database", Usage: "make database and account if they are missing, as the server's `ADMIN`: root@localhost or root@127.0.0.1:3306"},
 			&cli.StringFlag{Name: "admin-password-file", Usage: "the `FILE` with the administrator's password"},
 			&cli.StringFlag{Name: "php", Usage: "the `PROGRAM` of the PHP that its web server uses, to see whether the site can run there"},
 			&cli.StringSliceFlag{Name: "stores", Usage: "the `STORE` for its archives; may be given again (default: those of the old site)"},

@@ -279,7 +279,7 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 		return nil
 	}
 	if !terminal(a.in) {
-		return usageError("this overwrites the site and nobody can be asked here; --yes answers")
+		return usageError("this changes the site and nobody can be asked here; --yes answers")
 	}
 	return a.typed(question+" [y/N] ", "y", "yes")
 }

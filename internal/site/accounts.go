@@ -3,8 +3,6 @@ package site
 import (
 	"fmt"
 	"strings"
-
-	"golang.org/x/mod/semver"
 )
 
 // Accounts says where a CMS keeps its accounts: a row of Table each. Tables are without
@@ -64,10 +62,11 @@ func (a Accounts) SchemeFor(version string) (string, error) {
 		if h.Since == "" {
 			return h.Scheme, nil
 		}
-		if !semver.IsValid("v" + version) {
+		newer, known := AtLeast(version, h.Since)
+		if !known {
 			break
 		}
-		if semver.Compare("v"+version, "v"+h.Since) >= 0 {
+		if newer {
 			return h.Scheme, nil
 		}
 	}
