@@ -30,7 +30,7 @@ func postgres(t *testing.T) pgServer {
 		need(t, "initdb")
 	}
 	need(t, "psql", "pg_dump")
-	dir, err := os.MkdirTemp("", "rvpg")
+	dir, err := os.MkdirTemp(inMemory(), "rvpg")
 	require.NoError(t, err)
 	s, err := scratchserver.StartPostgres(t.Context(), dir, scratchserver.Options{Listen: true, Trust: true})
 	require.NoError(t, err)
