@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -73,6 +74,13 @@ func TestAMoveMakesItsDatabase(t *testing.T) {
 	w.fails(4, []string{"rights of 'three'@'127.0.0.1'"}, args("three", "three_cms", admin...)...)
 	assert.Equal(t, "https://three.example/Grüße", text("three_cms"))
 
+	// A database that is somebody's, and that the account cannot see, is not given to it.
+	s.exec(t, "CREATE DATABASE bakery; CREATE TABLE bakery.bread (id INT); INSERT INTO bakery.bread VALUES (1)")
+	w.fails(1, []string{"has a database bakery already, with tables in it", "--anyway"}, args("five", "bakery", admin...)...)
+	assert.Equal(t, []string{"bread"}, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'bakery'"))
+	assert.Empty(t, s.column(t, "SELECT User FROM mysql.user WHERE User = 'five'"))
+	assert.NoDirExists(t, w.path("five"))
+
 	w.write("wrong.pw", "wrong\n")
 	w.write("poor.pw", "x\n")
 	for name, c := range map[string]struct {
@@ -100,7 +108,15 @@ func TestAMoveMakesItsDatabaseOnPostgres(t *testing.T) {
 	args := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("new"), "--address", "https://lighthouse.example",
 		"--database", fmt.Sprintf("postgres: lighthouse@127.0.0.1:%d/lighthouse", s.Port), "--password-file", w.path("new.pw"), "--yes"}
 	w.fails(1, []string{"run this as the server's administrator", "CREATE ROLE"}, args...)
-	w.fails(4, []string{"made", "database lighthouse"}, append(args, "--make-database", fmt.Sprintf("postgres@127.0.0.1:%d", s.Port))...)
+	s.exec(t, "postgres", "CREATE DATABASE bakery")
+	s.exec(t, "bakery", "CREATE TABLE bread (id int)")
+	other := slices.Clone(args)
+	other[slices.Index(other, "--database")+1] = fmt.Sprintf("postgres: lighthouse@127.0.0.1:%d/bakery", s.Port)
+	other[slices.Index(other, "--to")+1] = "bakery"
+	s.exec(t, "bakery", "REVOKE CONNECT ON DATABASE bakery FROM PUBLIC")
+	w.fails(1, []string{"has a database bakery already, with tables in it"}, append(other, "--make-database", fmt.Sprintf("postgres@127.0.0.1:%d", s.Port))...)
+	r := w.fails(4, []string{"made", "database lighthouse"}, append(args, "--make-database", fmt.Sprintf("postgres@127.0.0.1:%d", s.Port))...)
+	assert.NotContains(t, r.out, "set aside", "there was nothing")
 	conn, err := s.Root(t.Context(), "lighthouse")
 	require.NoError(t, err)
 	defer conn.Close(t.Context())

@@ -54,7 +54,7 @@ func (a *app) listAccounts(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return a.PrintJSON(map[string]any{"site": name, "accounts": render.NonNil(list)})
 	}
-	a.ShowAccounts(name, list)
+	a.ShowAccounts(name, list, c.Bool("all"))
 	return nil
 }
 
@@ -78,7 +78,7 @@ func (a *app) setPassword(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.changeAccount(ctx, c, typed[0], "Set a new password for "+typed[1]+" on "+typed[0]+"?", func() (*jobs.ValueChange, error) {
+	return a.changeAccount(c, typed[0], "Set a new password for "+typed[1]+" on "+typed[0]+"?", func() (*jobs.ValueChange, error) {
 		return a.jobs.SetAccount(ctx, typed[0], typed[1], jobs.PasswordOf, plain)
 	})
 }
@@ -95,7 +95,7 @@ func (a *app) setMail(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	return a.changeAccount(ctx, c, typed[0], "Set the mail address of "+typed[1]+" to "+to+"?", func() (*jobs.ValueChange, error) {
+	return a.changeAccount(c, typed[0], "Set the mail address of "+typed[1]+" to "+to+"?", func() (*jobs.ValueChange, error) {
 		return a.jobs.SetAccount(ctx, typed[0], typed[1], jobs.MailOf, to)
 	})
 }
@@ -111,7 +111,7 @@ func (a *app) setTitle(ctx context.Context, c *cli.Command) error {
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
-	return a.changeAccount(ctx, c, typed[0], "Set the title of "+typed[0]+" to “"+typed[1]+"”?", func() (*jobs.ValueChange, error) {
+	return a.changeAccount(c, typed[0], "Set the title of "+typed[0]+" to “"+typed[1]+"”?", func() (*jobs.ValueChange, error) {
 		return a.jobs.SetTitle(ctx, typed[0], typed[1])
 	})
 }
@@ -139,7 +139,7 @@ func (a *app) undoAccount(ctx context.Context, c *cli.Command) error {
 }
 
 // changeAccount asks, changes and reports.
-func (a *app) changeAccount(_ context.Context, c *cli.Command, name, question string, change func() (*jobs.ValueChange, error)) error {
+func (a *app) changeAccount(c *cli.Command, name, question string, change func() (*jobs.ValueChange, error)) error {
 	if err := a.confirmed(c, question); err != nil {
 		return err
 	}

@@ -155,6 +155,8 @@ type Plan struct {
 	// Brought is what a restore has put into the live schema, for postgres: what is there
 	// beside it was made since.
 	Brought []string `json:"brought,omitempty"`
+	// Vacant tells, for postgres, that nothing was replaced: Aside is empty.
+	Vacant bool `json:"vacant,omitempty"`
 	// Renamed are tables of the archive that get another name, for mysql; Partial tells that
 	// not all of its tables come.
 	Renamed map[string]string `json:"renamed,omitempty"`

@@ -6,6 +6,8 @@ import (
 	"net"
 	"slices"
 	"strings"
+
+	"revlet/internal/platform/reason"
 )
 
 // ErrNotSetUp is wrapped when a server lacks the database, the account or its rights.
@@ -20,6 +22,17 @@ type Setup struct {
 	User, Name   string
 	// Charset and Collation are those of the database that was saved.
 	Charset, Collation string
+	// Filled lets the database be one that is there, with tables in it.
+	Filled bool
+}
+
+// CheckEmpty refuses a database that is there already and has tables, which are somebody's:
+// nobody has said that the account may have them.
+func (s Setup) CheckEmpty(tables int) error {
+	if tables == 0 || s.Filled {
+		return nil
+	}
+	return reason.New(reason.PlaceTaken, nil, "the server has a database %s already, with tables in it that account %s cannot see; nothing was made", s.Name, s.User)
 }
 
 // Placeholder stands for the password in Setup.SQL: it is not shown.

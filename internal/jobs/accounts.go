@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -130,7 +131,8 @@ type ValueChange struct {
 	// What is PasswordOf, MailOf or TitleOf, Name the account.
 	What string `json:"what"`
 	Name string `json:"name,omitempty"`
-	// Label and Where are the database, the rest the row and its column.
+	// Label and Where are the database, whatever account reads it; the rest is the row and
+	// its column.
 	Label  string            `json:"label"`
 	Where  string            `json:"where"`
 	Table  string            `json:"table"`
@@ -248,7 +250,7 @@ func (a *Agent) changeValue(ctx context.Context, s *site.Site, c *ValueChange, e
 	if c.Before == c.After {
 		return reason.BadUsage("it is %q already", c.After)
 	}
-	c.At, c.Where = a.Now().UTC().Truncate(time.Second), db.Where()
+	c.At, c.Where = a.Now().UTC().Truncate(time.Second), placeOf(db)
 	before, err := a.valueChanges(s.Name)
 	if err != nil {
 		return err
@@ -261,6 +263,13 @@ func (a *Agent) changeValue(ctx context.Context, s *site.Site, c *ValueChange, e
 		return errors.Join(err, a.State.WriteNote(a.changesPath(s.Name), before, "that nothing was changed"))
 	}
 	return nil
+}
+
+// placeOf is where a database is, whatever account it is read by: that may be another one
+// when a change is taken back.
+func placeOf(db site.Database) string {
+	db.User = ""
+	return strings.TrimPrefix(db.Where(), "@")
 }
 
 // lookUp reads the value of a change as it is now.
@@ -337,8 +346,8 @@ func (a *Agent) UndoAccount(ctx context.Context, name string) (c *ValueChange, e
 		}
 		c = all[len(all)-1]
 		db, _ := s.Database(c.Label)
-		if db.Where() != c.Where {
-			return reason.New(reason.ChangedSince, nil, "the change was made in %s, and the site uses %s now", c.Where, db.Where())
+		if placeOf(db) != c.Where {
+			return reason.New(reason.ChangedSince, nil, "the change was made in %s, and the site uses %s now", c.Where, placeOf(db))
 		}
 		if err := asOwner(db); err != nil {
 			return err

@@ -67,6 +67,15 @@ func TestAChangedAccountCanBeTakenBack(t *testing.T) {
 	assert.Equal(t, old, secret())
 }
 
+func TestAChangeIsTakenBackThroughAnotherAccount(t *testing.T) {
+	a := site.Database{Engine: "mysql", Host: "127.0.0.1", Port: 3306, Name: "museum", User: "keeper", Password: "x"}
+	b := a
+	b.User, b.Password = "other", "y"
+	assert.Equal(t, placeOf(a), placeOf(b))
+	b.Name = "bakery"
+	assert.NotEqual(t, placeOf(a), placeOf(b))
+}
+
 // Root writes into no database file that somebody else could exchange for a link.
 func TestRootDoesNotFollowOthersToADatabase(t *testing.T) {
 	if os.Geteuid() != 0 {

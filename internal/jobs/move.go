@@ -69,7 +69,9 @@ type Move struct {
 	Makes []site.Database
 	// Needs are what the CMS needs, and whether the new place has it.
 	Needs []Requirement
-	// servers are the versions of the database servers, by label.
+	// own labels the database that the recipe describes; empty if it describes none, or
+	// several. servers are the versions of the database servers, by label.
+	own     string
 	servers map[string]string
 	// Beside says what is there too, and stays: it belongs to another site.
 	Beside []string
@@ -88,7 +90,8 @@ type Moved struct {
 }
 
 // PlanMove makes sure that an archive can come up where it is to, and that nothing else is
-// there. Nothing is changed.
+// there. Nothing is changed, but that a new password may be written into a file, and that a
+// page may ask the new web server for its PHP; neither is with MoveOrder.Look.
 func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
 	m := &Move{Order: o, servers: map[string]string{}}
 	if err := a.newPasswordFile(&m.Order); err != nil {
@@ -297,9 +300,8 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 // and has the site's own tables be known by what the settings of the archive say, then.
 func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error {
 	h := m.Order.Archive
-	own := ""
 	if s.Recipe != nil && len(s.Recipe.Databases) == 1 {
-		own = slices.Collect(maps.Keys(s.Recipe.Databases))[0]
+		m.own = slices.Collect(maps.Keys(s.Recipe.Databases))[0]
 	}
 	for label, origin := range h.Origin.Databases {
 		i := slices.IndexFunc(s.Databases, func(db site.Database) bool { return db.Label == label })
@@ -314,7 +316,7 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
 		}
 		if old := then[label].Prefix; old != "" {
-			if !m.New && db.Prefix != "" && db.Prefix != old && m.Order.Prefix == "" && label == own {
+			if !m.New && db.Prefix != "" && db.Prefix != old && m.Order.Prefix == "" && label == m.own {
 				m.Order.Prefix = db.Prefix // the place has one of its own
 			}
 			db.Prefix = old
@@ -444,7 +446,9 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), restore.NotSetUp(db, m.Order.Archive.Origin.Databases[db.Label], err))
 		}
 		m.servers[db.Label] = a.serverOf(ctx, db)
-		db.Prefix = cmp.Or(m.Order.Prefix, db.Prefix)
+		if db.Label == m.own {
+			db.Prefix = cmp.Or(m.Order.Prefix, db.Prefix)
+		}
 		mine, err := a.tableNames(ctx, db)
 		if err != nil {
 			return fmt.Errorf("the database of the new place, %s: %w", db.Where(), err)
@@ -517,7 +521,9 @@ func (a *Agent) makeDatabases(ctx context.Context, m *Move) (made []string, err 
 		as := admin["admin"]
 		as.TLS = db.TLS
 		origin := m.Order.Archive.Origin.Databases[db.Label]
-		more, err := engine.Make(ctx, as, db, db.Setup(origin.Charset, origin.Collation))
+		setup := db.Setup(origin.Charset, origin.Collation)
+		setup.Filled = m.Order.Anyway
+		more, err := engine.Make(ctx, as, db, setup)
 		made = append(made, more...)
 		if err != nil {
 			if len(made) > 0 {

@@ -116,20 +116,23 @@ func judgePHP(wants site.Needs, has php) []Requirement {
 // phpThere asks the PHP that somebody has named, the one of this machine, or the web server
 // of the new place. Where none answers, nothing is known.
 func (a *Agent) phpThere(ctx context.Context, m *Move) (php, error) {
-	program, from := m.Order.PHP, m.Order.PHP
-	if program == "" {
-		program, from = "php", "as php is called on this machine"
-	}
-	found, err := exec.LookPath(program)
-	switch {
-	case err == nil:
-		has, err := runPHP(ctx, found)
-		if has.from = from; err != nil && m.Order.PHP != "" {
-			return has, reason.BadUsage("%s does not say which PHP it is: %w", program, err)
+	if named := m.Order.PHP; named != "" {
+		found, err := exec.LookPath(named)
+		if err != nil {
+			return php{}, reason.BadUsage("%s: %w", named, err)
 		}
+		has, err := runPHP(ctx, found)
+		if err != nil {
+			return php{}, reason.BadUsage("%s does not say which PHP it is: %w", named, err)
+		}
+		has.from = named
 		return has, nil
-	case m.Order.PHP != "":
-		return php{}, reason.BadUsage("%s: %w", m.Order.PHP, err)
+	}
+	if found, err := exec.LookPath("php"); err == nil {
+		if has, err := runPHP(ctx, found); err == nil {
+			has.from = "as php is called on this machine"
+			return has, nil
+		}
 	}
 	if m.Order.Look {
 		return php{}, nil

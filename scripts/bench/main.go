@@ -150,6 +150,11 @@ func (b *bench) mariadb(args ...string) *exec.Cmd {
 
 // makeDatabase loads made-up pages, comments and settings.
 func (b *bench) makeDatabase() error {
+	return b.feed(b.writeMuseum)
+}
+
+// feed has the database client run what write gives.
+func (b *bench) feed(write func(w *bufio.Writer)) error {
 	cmd := b.mariadb()
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -160,6 +165,11 @@ func (b *bench) makeDatabase() error {
 		return err
 	}
 	w := bufio.NewWriterSize(in, 1<<20)
+	write(w)
+	return errorsFirst(w.Flush(), in.Close(), cmd.Wait())
+}
+
+func (b *bench) writeMuseum(w *bufio.Writer) {
 	fmt.Fprint(w, `CREATE DATABASE museum CHARACTER SET utf8mb4; CREATE USER 'museum'@'127.0.0.1' IDENTIFIED BY 'x'; GRANT ALL ON museum.* TO 'museum'@'127.0.0.1';
 		GRANT ALL ON `+"`rv\\_%`"+`.* TO 'museum'@'127.0.0.1'; USE museum; SET unique_checks=0;
 		CREATE TABLE pages (id INT AUTO_INCREMENT PRIMARY KEY, slug VARCHAR(100), title VARCHAR(200), body TEXT, changed DATETIME, KEY (slug), KEY (changed));
@@ -199,13 +209,6 @@ func (b *bench) makeDatabase() error {
 			w.WriteString(";\n")
 		}
 	}
-	if err := w.Flush(); err != nil {
-		return err
-	}
-	if err := in.Close(); err != nil {
-		return err
-	}
-	return cmd.Wait()
 }
 
 // measured is one run of a command.

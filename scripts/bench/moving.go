@@ -11,7 +11,7 @@ import (
 // moving compares a move, which changes addresses in the values on their way, with a restore
 // of the same archive, which does not.
 func (b *bench) moving() error {
-	if err := b.makeAddressed(); err != nil {
+	if err := b.feed(writeAddressed); err != nil {
 		return err
 	}
 	config := fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  museum:\n    root: ./small\n    address: https://museum.example\n    stores: [here]\n    recipe: none\n    databases: {main: {mysql: \"museum@127.0.0.1:%d/addressed\", password_file: pw}}\n", b.server.Port)
@@ -37,19 +37,9 @@ func (b *bench) moving() error {
 	return b.line(versus{"move, addresses changed", 1.15, fresh, move, b.revlet("restore", "museum", "--yes")})
 }
 
-// makeAddressed loads rows of which every second is serialised, and every tenth has an
+// writeAddressed writes rows of which every second is serialised, and every tenth has an
 // address in it.
-func (b *bench) makeAddressed() error {
-	cmd := b.mariadb()
-	in, err := cmd.StdinPipe()
-	if err != nil {
-		return err
-	}
-	cmd.Stderr = os.Stderr
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	w := bufio.NewWriterSize(in, 1<<20)
+func writeAddressed(w *bufio.Writer) {
 	fmt.Fprint(w, "CREATE DATABASE addressed CHARACTER SET utf8mb4; GRANT ALL ON addressed.* TO 'museum'@'127.0.0.1'; GRANT ALL ON moved.* TO 'museum'@'127.0.0.1'; USE addressed; CREATE TABLE options (id INT AUTO_INCREMENT PRIMARY KEY, k VARCHAR(60), v LONGTEXT, KEY (k));\n")
 	r := rand.New(rand.NewPCG(1871, 3))
 	for written, n := 0, 0; written < *sqlMB*1e6; {
@@ -75,5 +65,4 @@ func (b *bench) makeAddressed() error {
 		}
 		w.WriteString(";\n")
 	}
-	return errorsFirst(w.Flush(), in.Close(), cmd.Wait())
 }

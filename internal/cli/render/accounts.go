@@ -9,9 +9,13 @@ import (
 )
 
 // ShowAccounts lists accounts.
-func (a *Printer) ShowAccounts(site string, list []accounts.Account) {
+func (a *Printer) ShowAccounts(site string, list []accounts.Account, all bool) {
 	if len(list) == 0 {
-		fmt.Fprintf(a.Out, "%s has no administrator.\n", site)
+		what := "administrator"
+		if all {
+			what = "account"
+		}
+		fmt.Fprintf(a.Out, "%s has no %s.\n", site, what)
 		return
 	}
 	var rows [][]string

@@ -29,6 +29,16 @@ func Make(ctx context.Context, admin, as Config, s database.Setup) (made []strin
 	if err != nil {
 		return nil, admin.explain(err)
 	}
+	if len(names) > 0 {
+		var tables int
+		err := pool.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?", s.Name).Scan(&tables)
+		if err == nil {
+			err = s.CheckEmpty(tables)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	hosts, err := firstColumn(ctx, pool, "SELECT Host FROM mysql.user WHERE User = ?", s.User)
 	if err != nil {
 		return nil, fmt.Errorf("account %q on the server: %w", admin.User, err)

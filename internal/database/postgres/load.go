@@ -195,6 +195,11 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside, nil); err != nil {
 		return err
 	}
+	replaced, err := movables(ctx, db.conn, p.Aside)
+	if err != nil {
+		return fmt.Errorf("look at what was set aside: %w", err)
+	}
+	p.Vacant = len(replaced) == 0
 	users, err := column(ctx, db.conn, outsiders, p.Aside)
 	if err != nil {
 		return fmt.Errorf("look for what still uses the old tables: %w", err)

@@ -30,6 +30,11 @@ func Make(ctx context.Context, admin, as Config, s database.Setup) (made []strin
 	if err != nil {
 		return nil, err
 	}
+	if len(databases) > 0 {
+		if err := checkEmpty(ctx, admin, s); err != nil {
+			return nil, err
+		}
+	}
 	if len(roles) > 0 {
 		try := as
 		try.Name = "postgres"
@@ -59,4 +64,20 @@ func Make(ctx context.Context, admin, as Config, s database.Setup) (made []strin
 		return made, run("database "+s.Name, s.CreateDatabase())
 	}
 	return made, nil
+}
+
+// checkEmpty refuses a database that has tables already.
+func checkEmpty(ctx context.Context, admin Config, s database.Setup) error {
+	admin.Name = s.Name
+	conn, err := admin.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	var tables int
+	err = conn.QueryRow(ctx, "SELECT count(*) FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema')").Scan(&tables)
+	if err != nil {
+		return err
+	}
+	return s.CheckEmpty(tables)
 }

@@ -72,7 +72,7 @@ func (r *reader) mysqlFields() error {
 				f.value = bytes.Clone(v)
 			}
 		} else if _, text, ok := bytes.Cut(literal, []byte{'\''}); ok {
-			f.value = unescapeMySQL(nil, text[:len(text)-1])
+			f.value = inMySQL.unescape(nil, text[:len(text)-1])
 		}
 		r.fields = append(r.fields, f)
 	})
@@ -143,9 +143,9 @@ func (r *reader) mysqlValue(i, end, from, column int) int {
 				return from
 			}
 			if inPlace = len(text) > large; inPlace {
-				text = unescapeMySQL(text[:0], text)
+				text = inMySQL.unescape(text[:0], text)
 			} else {
-				r.scratch = unescapeMySQL(r.scratch[:0], text)
+				r.scratch = inMySQL.unescape(r.scratch[:0], text)
 				text = r.scratch
 			}
 		}
@@ -155,50 +155,13 @@ func (r *reader) mysqlValue(i, end, from, column int) int {
 	}
 	r.buf = append(append(append(r.buf, r.line[from:i]...), before...), '\'')
 	if len(now) > large {
-		r.long(now, escapeMySQL)
+		r.long(now, inMySQL)
 	} else {
-		r.buf = escapeMySQL(r.buf, now)
+		r.buf = inMySQL.escape(r.buf, now)
 	}
 	r.buf = append(r.buf, '\'')
 	return end
 }
 
-// escapedMySQL are the bytes that package mysql escapes in a text, and how.
-var escapedMySQL = [256]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 26: 'Z'}
-
-var plainMySQL = func() (plain [256]byte) {
-	for i := range plain {
-		plain[i] = byte(i)
-	}
-	for c, e := range escapedMySQL {
-		if e != 0 {
-			plain[e] = byte(c)
-		}
-	}
-	return plain
-}()
-
-// escapeMySQL appends a text to a buffer as it is written.
-func escapeMySQL(to, text []byte) []byte {
-	for _, c := range text {
-		if e := escapedMySQL[c]; e != 0 {
-			to = append(to, '\\', e)
-		} else {
-			to = append(to, c)
-		}
-	}
-	return to
-}
-
-// unescapeMySQL appends a text without its escapes to a buffer, which may be its own.
-func unescapeMySQL(to, text []byte) []byte {
-	for i := 0; i < len(text); i++ {
-		c := text[i]
-		if c == '\\' && i+1 < len(text) {
-			i++
-			c = plainMySQL[text[i]]
-		}
-		to = append(to, c)
-	}
-	return to
-}
+// inMySQL are the bytes that package mysql escapes in a text, and how.
+var inMySQL = newEscapes(map[byte]byte{0: '0', '\n': 'n', '\r': 'r', '\\': '\\', '\'': '\'', 26: 'Z'})

@@ -68,7 +68,7 @@ func (r *reader) copyFields(text []byte) {
 			}
 		}
 		if f.value == nil {
-			f.value = unescapeCopy(nil, literal)
+			f.value = inCopy.unescape(nil, literal)
 		}
 		r.fields = append(r.fields, f)
 	}
@@ -84,7 +84,7 @@ func (r *reader) field(column int, field []byte) {
 		return
 	case isHex:
 		if v, isBytes = r.unhex(digits); !isBytes {
-			v = unescapeCopy(r.scratch[:0], field)
+			v = inCopy.unescape(r.scratch[:0], field)
 		}
 	case bytes.IndexByte(field, '\\') >= 0:
 		if !r.c.Mentions(field) {
@@ -92,9 +92,9 @@ func (r *reader) field(column int, field []byte) {
 			return
 		}
 		if inPlace = len(field) > large; inPlace {
-			v = unescapeCopy(field[:0], field)
+			v = inCopy.unescape(field[:0], field)
 		} else {
-			r.scratch = unescapeCopy(r.scratch[:0], field)
+			r.scratch = inCopy.unescape(r.scratch[:0], field)
 			v = r.scratch
 		}
 	}
@@ -105,49 +105,11 @@ func (r *reader) field(column int, field []byte) {
 	case isBytes:
 		r.buf = hex.AppendEncode(append(r.buf, `\\x`...), now)
 	case len(now) > large:
-		r.long(now, escapeCopy)
+		r.long(now, inCopy)
 	default:
-		r.buf = escapeCopy(r.buf, now)
+		r.buf = inCopy.escape(r.buf, now)
 	}
 }
 
-// escapedCopy are the bytes that the server escapes in COPY's text, and how; plainCopy is
-// the way back.
-var escapedCopy = [256]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '\v': 'v', '\\': '\\'}
-
-var plainCopy = func() (plain [256]byte) {
-	for i := range plain {
-		plain[i] = byte(i)
-	}
-	for c, e := range escapedCopy {
-		if e != 0 {
-			plain[e] = byte(c)
-		}
-	}
-	return plain
-}()
-
-// escapeCopy appends a text to a buffer as it is written.
-func escapeCopy(to, text []byte) []byte {
-	for _, c := range text {
-		if e := escapedCopy[c]; e != 0 {
-			to = append(to, '\\', e)
-		} else {
-			to = append(to, c)
-		}
-	}
-	return to
-}
-
-// unescapeCopy appends a text without its escapes to a buffer, which may be its own.
-func unescapeCopy(to, field []byte) []byte {
-	for i := 0; i < len(field); i++ {
-		c := field[i]
-		if c == '\\' && i+1 < len(field) {
-			i++
-			c = plainCopy[field[i]]
-		}
-		to = append(to, c)
-	}
-	return to
-}
+// inCopy are the bytes that the server escapes in COPY's text, and how.
+var inCopy = newEscapes(map[byte]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '\v': 'v', '\\': '\\'})

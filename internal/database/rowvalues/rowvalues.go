@@ -154,7 +154,7 @@ func (r *reader) Read(p []byte) (int, error) {
 // piece is a share of a row: text as it is, or a value that is still to be escaped.
 type piece struct {
 	text, value []byte
-	escape      func(to, text []byte) []byte
+	in          *escapes
 }
 
 // atOnce is how much of a long value is escaped at a time.
@@ -170,13 +170,13 @@ func (r *reader) piece() {
 		return
 	}
 	n := min(len(p.value), atOnce)
-	r.scratch = p.escape(r.scratch[:0], p.value[:n])
+	r.scratch = p.in.escape(r.scratch[:0], p.value[:n])
 	r.out, p.value = r.scratch, p.value[n:]
 }
 
 // long queues what was written of a row so far, and a value that follows it.
-func (r *reader) long(value []byte, escape func(to, text []byte) []byte) {
-	r.queue = append(r.queue, piece{text: r.buf}, piece{value: value, escape: escape})
+func (r *reader) long(value []byte, in *escapes) {
+	r.queue = append(r.queue, piece{text: r.buf}, piece{value: value, in: in})
 	r.buf = nil
 }
 

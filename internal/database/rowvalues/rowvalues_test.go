@@ -220,10 +220,10 @@ func TestLongValuesComeOutAsShortOnesDo(t *testing.T) {
 	long := strings.Repeat("it's a \\ long\n\tnight ", large/20)
 	for engine, frame := range map[string]func(text string) string{
 		"mysql": func(text string) string {
-			return "INSERT INTO `t` (`a`, `b`, `c`) VALUES\n(1,'" + string(escapeMySQL(nil, []byte(text))) + "','" + string(escapeMySQL(nil, []byte("x"+text))) + "'),\n(2,'x',NULL);\n"
+			return "INSERT INTO `t` (`a`, `b`, `c`) VALUES\n(1,'" + string(inMySQL.escape(nil, []byte(text))) + "','" + string(inMySQL.escape(nil, []byte("x"+text))) + "'),\n(2,'x',NULL);\n"
 		},
 		"postgres": func(text string) string {
-			return "COPY \"t\" (\"a\", \"b\", \"c\") FROM stdin;\n1\t" + string(escapeCopy(nil, []byte(text))) + "\t" + string(escapeCopy(nil, []byte("x"+text))) + "\n2\tx\t\\N\n\\.\n"
+			return "COPY \"t\" (\"a\", \"b\", \"c\") FROM stdin;\n1\t" + string(inCopy.escape(nil, []byte(text))) + "\t" + string(inCopy.escape(nil, []byte("x"+text))) + "\n2\tx\t\\N\n\\.\n"
 		},
 		"sqlite": func(text string) string {
 			return "INSERT INTO \"t\" (\"a\", \"b\", \"c\") VALUES\n(1,'" + strings.ReplaceAll(text, "'", "''") + "','x" + strings.ReplaceAll(text, "'", "''") + "'),\n(2,'x',NULL);\n"

@@ -40,6 +40,7 @@ func Read(src string, o Options) *File {
 		o.Getenv = os.LookupEnv
 	}
 	r := &reader{toks: tokens(src), o: o, conditional: map[string]bool{}, f: &File{Constants: map[string]any{}, Variables: map[string]any{}}}
+	r.alternative = alternativeEnd(r.toks)
 	for r.peek().kind != kEnd {
 		r.statement()
 	}
@@ -110,10 +111,12 @@ type reader struct {
 	pos   int
 	depth int
 	// blocks are how many braces are open; bodies tells of each whether it is not the body of
-	// a class, and loose how many are not; conditional are the constants whose definition depends on a condition.
+	// a class, and loose how many are not; before alternative, there may be blocks without
+	// braces; conditional are the constants whose definition depends on a condition.
 	blocks      int
 	bodies      []bool
 	loose       int
+	alternative int
 	conditional map[string]bool
 	o           Options
 	f           *File
@@ -224,8 +227,8 @@ func (r *reader) setConstant(name string, v any, conditional bool) {
 
 // underCondition tells whether the statement at a token is one that may not run.
 func (r *reader) underCondition(at int) bool {
-	if r.blocks > 0 || at == 0 {
-		return r.blocks > 0
+	if r.blocks > 0 || at < r.alternative || at == 0 {
+		return r.blocks > 0 || at < r.alternative
 	}
 	before := r.toks[at-1]
 	return !(before.kind == kPunct && strings.Contains(";}", before.text)) && !strings.HasPrefix(before.text, "<?")
@@ -246,16 +249,29 @@ func (r *reader) classBody() bool {
 }
 
 // mayNotRun tells whether the assignment at a token is one that may not run, or that is not
-// about a variable of the file: it stands in a block, or right after a condition.
+// about a variable of the file. One that runs stands outside of blocks, and begins a
+// statement; or it gives a property of a class its default.
 func (r *reader) mayNotRun(at int) bool {
-	if r.loose > 0 {
+	if r.loose > 0 || at < r.alternative {
 		return true
 	}
-	if at == 0 {
+	if at == 0 || len(r.bodies) > 0 {
 		return false
 	}
 	t := r.toks[at-1]
-	return t.kind == kPunct && t.text == ")" || t.kind == kWord && strings.EqualFold(t.text, "else")
+	return t.kind != kPunct || !strings.Contains(";{}", t.text)
+}
+
+// alternativeEnd is the place of the last word that ends a block which braces do not mark
+// (PHP manual, "Alternative syntax for control structures"). What stands before it may be
+// in such a block.
+func alternativeEnd(toks []token) (at int) {
+	for i, t := range toks {
+		if t.kind == kWord && slices.Contains([]string{"endif", "endfor", "endforeach", "endwhile", "endswitch"}, strings.ToLower(t.text)) {
+			at = i
+		}
+	}
+	return at
 }
 
 // decided is what a variable may be after an assignment: if that may not run, and something

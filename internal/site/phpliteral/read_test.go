@@ -194,24 +194,35 @@ func TestSetAlongTakesWhatIsPutTogetherOfIt(t *testing.T) {
 // copy that took the one for the other would lead to what is live.
 func TestAVariableThatDependsOnAConditionIsNotKnown(t *testing.T) {
 	for src, want := range map[string]string{
-		"$a = 'x'; if ($c) { $a = 'y'; }":                             "",
-		"if ($c) { $a = 'x'; } else { $a = 'y'; }":                    "",
-		"if ($c) $a = 'x'; else $a = 'y';":                            "",
-		"$a = 'x'; function f() { $a = 'y'; }":                        "",
-		"$a = 'x'; if ($c) { $a = 'x'; }":                             "x",
-		"if ($c) { $a = 'x'; }":                                       "x",
-		"if ($c) { $a = 'x'; } $a = 'y';":                             "y",
-		"$a = 'x'; $a = 'y';":                                         "y",
-		"class C { public $a = 'x'; public ?string $b = 'y'; }":       "x",
-		"final class C extends D { var $a = 'x'; } if (1) { $b; }":    "x",
-		"switch ($h) { case 1: $a = 'x'; break; default: $a = 'y'; }": "",
+		"$a = 'x'; if ($c) { $a = 'y'; }":                                   "",
+		"if ($c) { $a = 'x'; } else { $a = 'y'; }":                          "",
+		"if ($c) $a = 'x'; else $a = 'y';":                                  "",
+		"$a = 'x'; function f() { $a = 'y'; }":                              "",
+		"$a = 'x'; if ($c) { $a = 'x'; }":                                   "x",
+		"if ($c) { $a = 'x'; }":                                             "x",
+		"if ($c) { $a = 'x'; } $a = 'y';":                                   "y",
+		"$a = 'x'; $a = 'y';":                                               "y",
+		"class C { public $a = 'x'; public ?string $b = 'y'; }":             "x",
+		"final class C extends D { var $a = 'x'; } if (1) { $b; }":          "x",
+		"$a = 'x'; $c and $a = 'y';":                                        "",
+		"$a = 'x'; $c && $a = 'y';":                                         "",
+		"$a = 'x'; f() || $a = 'y';":                                        "",
+		"$a = 'x'; $c ? $a = 'y' : 0;":                                      "",
+		"if ($c): $b = 1; $a = 'x'; else: $b = 2; $a = 'y'; endif;":         "",
+		"if ($c): $a = 'x'; elseif ($d): $a = 'y'; endif; $a = 'z';":        "z",
+		"foreach ($l as $v): $a = 'y'; endforeach; ?> text <?php $a = 'x';": "x",
+		"$a = 'x'; try { $a = 'y'; } catch (E $e) {}":                       "",
+		"$a = 'x'; $f = function () { $a = 'y'; };":                         "x",
+		"switch ($h) { case 1: $a = 'x'; break; default: $a = 'y'; }":       "",
 	} {
 		got, ok := Read("<?php "+src, Options{}).Text("$a")
 		assert.Equal(t, want != "", ok, src)
 		assert.Equal(t, want, got, src)
 	}
+	_, ok := Read("<?php if ($c): $b = 1; define('A', 'x'); else: $b = 2; define('A', 'y'); endif;", Options{}).Text("A")
+	assert.False(t, ok, "constants as well")
 	f := Read("<?php $d['a']['n'] = 'x'; $d['a']['m'] = 'z'; if ($c) { $d['a']['n'] = 'y'; $d['b']['n'] = 'w'; }", Options{})
-	_, ok := f.Text("$d.a.n")
+	_, ok = f.Text("$d.a.n")
 	assert.False(t, ok)
 	for path, want := range map[string]string{"$d.a.m": "z", "$d.b.n": "w"} {
 		got, _ := f.Text(path)

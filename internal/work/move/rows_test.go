@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -154,5 +155,14 @@ func TestNamesOfTablesThatCannotBe(t *testing.T) {
 		err := p.distinct()
 		assert.Equal(t, c.ok, err == nil, "%s: %v", name, err)
 		assert.Equal(t, !c.ok, reason.Is(err, reason.CannotMove), name)
+	}
+}
+
+func TestTheNumberOfASiteIsOne(t *testing.T) {
+	recipe, err := site.RecipeNamed("wordpress")
+	require.NoError(t, err)
+	for id, ok := range map[string]bool{"2": true, "123": true, "": false, "../../x": false, "2_": false, "2/..": false, "2 ": false, "x": false} {
+		s := &subSite{id: id, prefix: id + "_", pattern: regexp.MustCompile("^(?:" + recipe.SubSites.Prefix + ")")}
+		assert.Equal(t, ok, s.numbered(), id)
 	}
 }

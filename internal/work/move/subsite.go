@@ -54,6 +54,8 @@ func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite
 	}
 	s.prefix = s.id + "_"
 	switch {
+	case s.id != "" && !s.numbered():
+		return nil, reason.New(reason.CannotMove, nil, "the network of archive %s calls a site by the number %q", p.archive.Name, s.id)
 	case s.id == "":
 		return nil, reason.BadUsage("the network of archive %s has no site %q; it has %s", p.archive.Name, typed, strings.Join(names, ", "))
 	case !slices.ContainsFunc(o.tables, func(t string) bool { return strings.HasPrefix(t, o.prefix+s.prefix) }):
@@ -76,6 +78,9 @@ func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite
 	p.notes = append(p.notes, Note{Text: "of the network only this site comes, with all of its accounts; who has no rights on it has none at the new place, and rights on the whole network end"})
 	return pairs, nil
 }
+
+// numbered tells whether the site's number is one: it becomes part of paths and names.
+func (s *subSite) numbered() bool { return s.pattern.FindString(s.prefix) == s.prefix }
 
 // find looks for the site in the network's table, and returns its address, and the names of
 // some that there are.

@@ -417,7 +417,7 @@ func (j *Journal) AsidePlaces() []string {
 	}
 	for _, p := range j.Databases {
 		tables := slices.ContainsFunc(p.Tables, func(m database.TableMove) bool { return m.Aside != "" })
-		if p.Engine == "mysql" && p.Rows == nil && !tables && len(p.Views) == 0 {
+		if p.Vacant || p.Engine == "mysql" && p.Rows == nil && !tables && len(p.Views) == 0 {
 			continue // there was nothing
 		}
 		all = append(all, placeOf(p))

@@ -1,0 +1,218 @@
+package move
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/work/restore"
+)
+
+// The staged webroot is changed before it is live: its settings, and the texts that the
+// recipe names. Begin with staged.
+
+// longestText bounds a text file that is changed.
+const longestText = 4 << 20
+
+// staged changes the staged webroot: its settings, and the texts that the recipe names.
+func (p *Plan) staged(ctx context.Context, tree *disk.Root) error {
+	if err := p.leftovers(tree); err != nil {
+		return fmt.Errorf("what was left in the webroot: %w", err)
+	}
+	if p.sub != nil {
+		if err := p.sub.stage(p, tree); err != nil {
+			return fmt.Errorf("the uploads of the site: %w", err)
+		}
+	}
+	if p.copy {
+		if err := p.quiet(tree); err != nil {
+			return fmt.Errorf("keep the copy quiet: %w", err)
+		}
+	}
+	if p.recipe == nil {
+		return nil
+	}
+	for _, name := range p.recipe.Move.Texts {
+		if err := p.text(tree, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	if err := p.bringDown(ctx, tree); err != nil {
+		return fmt.Errorf("the settings from above the webroot: %w", err)
+	}
+	return p.settings(tree)
+}
+
+// settings changes the staged settings.
+func (p *Plan) settings(tree *disk.Root) error {
+	found := func(name string) ([]byte, error) {
+		data, err := read(tree, name)
+		if slices.Contains(append(p.recipe.Settings.Files, p.to.SettingsFile), name) {
+			data, _, _ = p.rewrite.Value(data)
+		}
+		return data, err
+	}
+	values, err := p.recipe.Values(p.to.Root, p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
+	if err != nil {
+		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	if p.Dumped() {
+		for _, name := range p.recipe.Settings.Network {
+			if v, ok := values(name); ok && v != "" && v != "0" {
+				return reason.New(reason.CannotMove, nil, "archive %s was made by hand, and is of a network of sites (%s), whose tables are not known", p.archive.Name, name)
+			}
+		}
+	}
+	to := site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true,
+		Network: len(p.recipe.Move.Network) > 0, Settings: p.placeIn(values)}
+	if p.copy {
+		p.quietSettings(&to, values)
+	}
+	if p.newKeys {
+		p.freshKeys(&to, values)
+	}
+	if p.sub != nil {
+		for _, name := range p.recipe.Move.SubSite.Off {
+			if _, there := values(name); there {
+				to.Settings[name] = ""
+			}
+		}
+	}
+	out, err := p.recipe.Point(to, found)
+	if err != nil {
+		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	was, err := read(tree, out.Rel)
+	if err != nil || string(was) == string(out.Content) {
+		return err
+	}
+	return p.write(tree, out.Rel, out.Content, 1)
+}
+
+// freshKeys adds new secret keys.
+func (p *Plan) freshKeys(to *site.Pointing, values func(name string) (string, bool)) {
+	n := 0
+	for _, name := range p.recipe.Move.Keys {
+		if _, there := values(name); there {
+			to.Settings[name] = rand.Text() + rand.Text() + rand.Text()
+			n++
+		}
+	}
+	if n == 0 {
+		p.notes = append(p.notes, Note{Text: "no secret keys were found in the settings; those of the old place, if there are any, stay"})
+	}
+}
+
+// placeIn are the settings with a host or a path of the old place, and what they become.
+// values gives what they are.
+func (p *Plan) placeIn(values func(name string) (string, bool)) map[string]string {
+	set := map[string]string{}
+	for _, name := range p.recipe.Move.Hosts {
+		was, ok := values(name)
+		bare := strings.TrimPrefix(was, ".")
+		if now, known := p.hostNow(bare); ok && known {
+			set[name] = strings.TrimSuffix(was, bare) + now
+		}
+	}
+	for _, name := range p.recipe.Move.Paths {
+		if was, ok := values(name); ok && strings.HasPrefix(was, "/") {
+			set[name], _ = p.rebased(was)
+		}
+	}
+	return set
+}
+
+// hostNow is what a host becomes, with a port if the old one has it.
+func (p *Plan) hostNow(was string) (string, bool) {
+	from, to := host(p.from), host(p.to.Address)
+	if now, ok := p.domains[strings.ToLower(was)]; ok {
+		return now, true
+	}
+	if was != "" && strings.EqualFold(was, from) {
+		return to, true
+	}
+	bare := func(s string) string { h, _, _ := strings.Cut(s, ":"); return h }
+	return bare(to), was != "" && strings.EqualFold(was, bare(from))
+}
+
+// quietSettings adds what keeps a practice copy quiet.
+func (p *Plan) quietSettings(to *site.Pointing, values func(name string) (string, bool)) {
+	if name := p.recipe.SiteTitle.Setting; name != "" {
+		if was, ok := values(name); ok && !strings.HasPrefix(was, copyTitle) {
+			to.Settings[name] = copyTitle + was
+		}
+	}
+	for _, step := range p.recipe.Move.Copy {
+		_, there := values(step.Setting)
+		switch {
+		case there:
+			to.Settings[step.Setting] = step.To
+		case step.Insert != "":
+			to.Insert = append(to.Insert, step.Insert)
+		case step.Setting != "":
+			p.notes = append(p.notes, Note{Text: fmt.Sprintf("%s: not done, for the settings have no %s", step.What, step.Setting)})
+		}
+	}
+}
+
+// text changes one text file of the webroot.
+func (p *Plan) text(tree *disk.Root, name string) error {
+	if info, err := tree.Lstat(name); err == nil && !info.Mode().IsRegular() {
+		p.note(File{Path: name, Link: true})
+		return nil
+	}
+	data, err := read(tree, name)
+	if err != nil {
+		return err
+	}
+	out, n, _ := p.rewrite.Value(data)
+	if name == ".htaccess" {
+		based, m := p.rebase(string(out))
+		out, n = []byte(based), n+m
+	}
+	if n == 0 {
+		return nil
+	}
+	return p.write(tree, name, out, n)
+}
+
+// read reads a file of a staged tree.
+func read(tree *disk.Root, name string) ([]byte, error) {
+	f, err := tree.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, longestText+1))
+	if err == nil && len(data) > longestText {
+		err = fmt.Errorf("%s is too long to be settings", name)
+	}
+	return data, err
+}
+
+// write puts a changed file in the place of the staged one, with its rights and owner.
+func (p *Plan) write(tree *disk.Root, name string, data []byte, places int) error {
+	info, err := tree.Stat(name)
+	if err != nil {
+		return err
+	}
+	if err := restore.Put(tree, name, data, info); err != nil {
+		return err
+	}
+	p.note(File{Path: name, Places: places})
+	return nil
+}
+
+func (p *Plan) note(f File) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.files = append(p.files, f)
+}
