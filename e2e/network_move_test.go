@@ -110,7 +110,12 @@ func networkMoved(t *testing.T, names bool, host, to string, more ...string) (w 
 	if names {
 		db = "network_names"
 	}
-	w, s, _ = wordpress(t, db)
+	old := mariadb(t)
+	s = old
+	if names {
+		old = ownMariadb(t) // from one server to another
+	}
+	w, _ = wordpressOn(t, old, db)
 	makeNetwork(t, w, host, names)
 	require.NoError(t, os.RemoveAll(w.path("htdocs/.htaccess")))
 	w.write("htdocs/.htaccess", "RewriteEngine On\nRewriteBase /\nRewriteRule ^index\\.php$ - [L]\nRewriteRule ^([_0-9a-zA-Z-]+/)?(wp-(content|admin|includes).*) $2 [L]\nRewriteRule . index.php [L]\n")
@@ -139,13 +144,21 @@ func TestANetworkOfSitesBelowPathsMoves(t *testing.T) {
 	noOldPlace(t, s, "network_paths_new", w.path("htdocs"))
 
 	then, now := asNetwork(t, w, w.path("htdocs"), "kestrelpoint.example", ""), asNetwork(t, w, w.path("new/visit"), host, "/visit")
-	for path, words := range map[string]string{"/": "Kestrel Point Lighthouse Museum", "/children/": "For children", "/friends/?p=4": "", "/friends/?s=News": "News for friends", "/children/wp-login.php": "loginform"} {
+	for path, words := range map[string]string{"/": "Kestrel Point Lighthouse Museum", "/children/": "For children", "/friends/?p=4": "", "/friends/?s=News": "News for friends", "/children/wp-login.php": "loginform", "/children/wp-content/uploads/sites/2/2026/11/boat.jpg": "a boat"} {
 		was, _ := then(path)
 		status, body := now(path)
 		assert.Equal(t, was, status, path)
 		assert.Contains(t, body, words, path)
 		assert.NotContains(t, body, "kestrelpoint.example/", path)
 	}
+	letsIn := func(user, password string) string {
+		return wp(t, w.path("new/visit"), host+"/visit/", `echo is_wp_error(wp_authenticate($argv[1], $argv[2])) ? 'no' : 'yes';`, user, password)
+	}
+	assert.Equal(t, "yes", letsIn("keeper", "made-up-pass-1871"))
+	w.write("reset.pw", "the lamp of 1871\n")
+	w.run("accounts", "password", "lighthouse", "keeper", "--password-file", w.path("reset.pw"), "--yes")
+	assert.Equal(t, "yes", letsIn("keeper", "the lamp of 1871"))
+	assert.Equal(t, "no", letsIn("keeper", "made-up-pass-1871"))
 	oneSiteMoves(t, w, s)
 }
 
