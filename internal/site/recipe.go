@@ -61,10 +61,12 @@ type Move struct {
 	Keep []string `yaml:"keep"`
 	// Texts are files, relative to the webroot, in which addresses and folders stand.
 	Texts []string `yaml:"texts"`
-	// Hosts are settings whose value is a host name of the site, Paths those whose value is a
-	// path of its address.
-	Hosts []string `yaml:"hosts"`
-	Paths []string `yaml:"paths"`
+	// Hosts are settings whose value is a host name of the site, with its port; CookieHosts
+	// those without, for cookies have none (RFC 6265), and maybe a dot before it. Paths are
+	// those whose value is a path of its address.
+	Hosts       []string `yaml:"hosts"`
+	CookieHosts []string `yaml:"cookie_hosts"`
+	Paths       []string `yaml:"paths"`
 	// Keys are settings with secret keys, on which sessions depend.
 	Keys []string `yaml:"keys"`
 	// Network are tables with a row for each site of a network.

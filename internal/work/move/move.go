@@ -343,10 +343,18 @@ func (c *changer) Value(table, column string, v []byte) []byte {
 	if count.Before == "" || n > 0 && count.After == "" {
 		count.Before, count.After = excerpt(v, out)
 	}
-	if n > 0 && c.changes != nil && c.failed == nil {
-		c.failed = c.changes.Encode(Change{c.label, table, column, string(v), string(out)})
+	if n > 0 {
+		c.writeDown(table, column, v, out)
 	}
 	return out
+}
+
+// writeDown writes a value that changes to Options.Changes, if that is wanted. The caller
+// holds mu.
+func (c *changer) writeDown(table, column string, before, after []byte) {
+	if c.changes != nil && c.failed == nil {
+		c.failed = c.changes.Encode(Change{c.label, table, column, string(before), string(after)})
+	}
 }
 
 // column is the count for one column. The caller holds mu.

@@ -60,6 +60,9 @@ var _ rowvalues.RowChanger = (*changer)(nil)
 func (c *changer) Row(table string, row func(string) ([]byte, bool)) map[string][]byte {
 	set := map[string][]byte{}
 	for _, r := range c.rules[tableName{c.label, table}] {
+		if c.keep[table+"."+r.count.Column] {
+			continue
+		}
 		own := func(column string) ([]byte, bool) { // what another rule has made of it
 			if v, ok := set[column]; ok && column == r.count.Column {
 				return v, true
@@ -67,7 +70,8 @@ func (c *changer) Row(table string, row func(string) ([]byte, bool)) map[string]
 			return row(column)
 		}
 		now, ok := r.change(own)
-		if was, there := own(r.count.Column); !ok || there && bytes.Equal(was, now) {
+		was, there := own(r.count.Column)
+		if !ok || there && bytes.Equal(was, now) {
 			continue
 		}
 		w := c.widths[table][r.count.Column]
@@ -78,6 +82,7 @@ func (c *changer) Row(table string, row func(string) ([]byte, bool)) map[string]
 			continue
 		}
 		r.count.Rows++
+		c.writeDown(table, r.count.Column, was, now)
 		c.mu.Unlock()
 		set[r.count.Column] = now
 	}
@@ -315,6 +320,9 @@ func (p *Plan) seeExtensions(list []byte, names []string) {
 
 // unseen says which extensions were to be switched off, and are not loaded.
 func (p *Plan) unseen() (all []Note) {
+	if p.Dumped() && len(p.seen) == 0 { // each is noted, seen or not, when a list is read
+		return nil // its rows are not read before it is moved
+	}
 	for _, name := range p.off {
 		if name != AllExtensions && !p.seen[name] {
 			all = append(all, Note{Text: "no extension called " + name + " is loaded, so that none was switched off"})

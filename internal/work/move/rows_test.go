@@ -1,7 +1,9 @@
 package move
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"regexp"
 	"strings"
 	"testing"
@@ -156,6 +158,40 @@ func TestNamesOfTablesThatCannotBe(t *testing.T) {
 		assert.Equal(t, c.ok, err == nil, "%s: %v", name, err)
 		assert.Equal(t, !c.ok, reason.Is(err, reason.CannotMove), name)
 	}
+}
+
+func TestRowsThatChangeAreWrittenDownAndKeptLikeOthers(t *testing.T) {
+	p := plan(t, "https://a.example", "https://b.example")
+	var changes bytes.Buffer
+	p.changes = json.NewEncoder(&changes)
+	o, _ := p.ownDatabase()
+	p.own = o
+	require.NoError(t, p.ownRows(o, Options{Copy: true}))
+	title := func(column string) ([]byte, bool) {
+		v, ok := map[string]string{"option_name": "blogname", "option_value": "Kestrel Point"}[column]
+		return []byte(v), ok
+	}
+	set := p.rows("main", nil).(*changer).Row("kp_options", title)
+	assert.Equal(t, "Copy of Kestrel Point", string(set["option_value"]))
+	assert.JSONEq(t, `{"database":"main","table":"kp_options","column":"option_value","before":"Kestrel Point","after":"Copy of Kestrel Point"}`, changes.String())
+	p.keep["kp_options.option_value"] = true
+	assert.Empty(t, p.rows("main", nil).(*changer).Row("kp_options", title), "somebody wants it kept")
+}
+
+func TestHostsOfCookiesHaveNoPort(t *testing.T) {
+	p := plan(t, "https://kestrel.example:81", "https://lamp.example:82")
+	for was, want := range map[string]string{"kestrel.example:81": "lamp.example:82", "kestrel.example": "lamp.example", "KESTREL.example": "lamp.example", "other.example": "", "": ""} {
+		now, known := p.hostNow(was)
+		assert.Equal(t, want != "", known, was)
+		if known {
+			assert.Equal(t, want, now, was)
+		}
+	}
+	values := func(name string) (string, bool) {
+		v, ok := map[string]string{"COOKIE_DOMAIN": ".kestrel.example", "DOMAIN_CURRENT_SITE": "kestrel.example:81", "COOKIEPATH": "/"}[name]
+		return v, ok
+	}
+	assert.Equal(t, map[string]string{"COOKIE_DOMAIN": ".lamp.example", "DOMAIN_CURRENT_SITE": "lamp.example:82", "COOKIEPATH": "/"}, p.placeIn(values))
 }
 
 func TestTheNumberOfASiteIsOne(t *testing.T) {

@@ -122,6 +122,13 @@ func (p *Plan) placeIn(values func(name string) (string, bool)) map[string]strin
 			set[name] = strings.TrimSuffix(was, bare) + now
 		}
 	}
+	for _, name := range p.recipe.Move.CookieHosts {
+		was, ok := values(name)
+		bare := strings.TrimPrefix(was, ".")
+		if now, known := p.hostNow(bare); ok && known {
+			set[name] = strings.TrimSuffix(was, bare) + withoutPort(now)
+		}
+	}
 	for _, name := range p.recipe.Move.Paths {
 		if was, ok := values(name); ok && strings.HasPrefix(was, "/") {
 			set[name], _ = p.rebased(was)
@@ -139,8 +146,12 @@ func (p *Plan) hostNow(was string) (string, bool) {
 	if was != "" && strings.EqualFold(was, from) {
 		return to, true
 	}
-	bare := func(s string) string { h, _, _ := strings.Cut(s, ":"); return h }
-	return bare(to), was != "" && strings.EqualFold(was, bare(from))
+	return withoutPort(to), was != "" && strings.EqualFold(was, withoutPort(from))
+}
+
+func withoutPort(host string) string {
+	name, _, _ := strings.Cut(host, ":")
+	return name
 }
 
 // quietSettings adds what keeps a practice copy quiet.
