@@ -48,6 +48,9 @@ func accountsOfWordPress(t *testing.T, w *world, s *server, address string) {
 	require.Len(t, sessions(), 1)
 	const old, fresh = "made-up-pass-1871", `the "lamp" o'f 1871 \ $1`
 	w.write("new.pw", fresh+"\n")
+	require.NoError(t, os.Chmod(w.path("new.pw"), 0o644))
+	assert.Contains(t, w.fails(1, []string{"no account"}, "accounts", "password", "kestrelpoint", "nobody", "--password-file", w.path("new.pw"), "--yes").err, "others can read it")
+	require.NoError(t, os.Chmod(w.path("new.pw"), 0o600))
 	r := w.run("accounts", "password", "kestrelpoint", "KEEPER@kestrelpoint.example", "--password-file", w.path("new.pw"), "--yes")
 	assert.Contains(t, r, "password of keeper")
 	assert.NotContains(t, r, "$2y$")

@@ -171,12 +171,25 @@ func (a *app) newPassword(file string) (string, error) {
 	case file == "-":
 		data, err = io.ReadAll(io.LimitReader(a.in, 4<<10))
 	case file != "":
+		a.warnReadable(file)
 		data, err = os.ReadFile(file)
 	default:
 		return a.askPassword()
 	}
+	if err != nil {
+		return "", fmt.Errorf("the new password: %w", err)
+	}
 	line, _, _ := strings.Cut(string(data), "\n")
-	return strings.TrimSuffix(line, "\r"), err
+	return strings.TrimSuffix(line, "\r"), nil
+}
+
+// warnReadable tells of files with a secret that others can read.
+func (a *app) warnReadable(files ...string) {
+	for _, file := range files {
+		if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+			a.note("%s holds a secret and others can read it; run: chmod 600 %s", file, file)
+		}
+	}
 }
 
 func (a *app) askPassword() (string, error) {

@@ -91,6 +91,7 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 		defer func() { err = errors.Join(err, f.Close()) }()
 		o.Changes = f
 	}
+	a.warnReadable(o.PasswordFile, o.AdminPasswordFile)
 	m, err := a.jobs.PlanMove(ctx, o)
 	if err != nil {
 		return err
