@@ -63,7 +63,7 @@ var ErrMayLeadElsewhere = errors.New("the copy might use what is live")
 // selfContained refuses settings that take in other files which might say otherwise,
 // CMS files that choose a database themselves, and networks of sites, whose addresses
 // stand in many rows.
-func (r *Recipe) selfContained(s settings, p Pointing, rel string, read ReadFunc) error {
+func (r *Recipe) selfContained(s Values, p Pointing, rel string, read ReadFunc) error {
 	root := p.Root
 	there := func(name string) bool {
 		_, err := read(name)
@@ -75,7 +75,7 @@ func (r *Recipe) selfContained(s settings, p Pointing, rel string, read ReadFunc
 		}
 	}
 	for _, name := range r.Settings.Network {
-		if v, is := s.Text(name); is && v != "" && v != "0" && !p.Network {
+		if SaysYes(s, name) && !p.Network {
 			return fmt.Errorf("%w: it is a network of sites (%s), whose addresses lead to the live one", ErrMayLeadElsewhere, name)
 		}
 	}
@@ -98,6 +98,12 @@ func (r *Recipe) selfContained(s settings, p Pointing, rel string, read ReadFunc
 		return fmt.Errorf("%w: %s takes in %s", ErrMayLeadElsewhere, rel, strings.TrimPrefix(file, root+"/"))
 	}
 	return nil
+}
+
+// SaysYes tells whether a setting is there and, as far as is known, says yes.
+func SaysYes(s Values, name string) bool {
+	v, is := s.Text(name)
+	return s.Unknown(name) || is && v != "" && v != "0"
 }
 
 // pointed proves that changed settings lead to the databases of a copy, and nowhere

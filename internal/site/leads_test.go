@@ -71,3 +71,57 @@ func TestDatabasesThatAreTheSame(t *testing.T) {
 	assert.True(t, file.Same(Database{Engine: "sqlite", Path: "/srv/a/x.sqlite"}))
 	assert.False(t, file.Same(Database{Engine: "sqlite", Path: "/srv/b/x.sqlite"}))
 }
+
+// What only running the settings would tell is not absent: nothing stands in for it.
+func TestAnUnknownSettingIsNotAbsent(t *testing.T) {
+	recipe, err := RecipeNamed("wordpress")
+	require.NoError(t, err)
+	const plain = "<?php define('DB_NAME', 'museum'); define('DB_USER', 'keeper'); define('DB_PASSWORD', 'x'); define('DB_HOST', 'db.example'); $table_prefix = 'kp_';"
+	leads := func(settings string) (Database, error) {
+		all, err := recipe.Leads("/srv/site", "", func(rel string) ([]byte, error) {
+			if rel == "wp-config.php" {
+				return []byte(settings), nil
+			}
+			return nil, fs.ErrNotExist
+		})
+		return all["main"], err
+	}
+	db, err := leads(plain)
+	require.NoError(t, err)
+	assert.Equal(t, "db.example kp_", db.Host+" "+db.Prefix)
+	db, err = leads(strings.NewReplacer("define('DB_HOST', 'db.example');", "", "$table_prefix = 'kp_';", "").Replace(plain))
+	require.NoError(t, err, "what is absent has the CMS's default")
+	assert.Equal(t, "localhost wp_", db.Host+" "+db.Prefix)
+	for name, settings := range map[string]string{
+		"DB_HOST":       strings.Replace(plain, "'db.example'", "$_SERVER['DB']", 1),
+		"$table_prefix": strings.Replace(plain, "'kp_'", "prefix()", 1),
+		"DB_PASSWORD":   strings.Replace(plain, "'x'", "file_get_contents('/run/secret')", 1),
+	} {
+		_, err := leads(settings)
+		assert.ErrorIs(t, err, ErrSettings, name)
+		assert.ErrorContains(t, err, name)
+	}
+	twice := plain + " if ($_SERVER['HTTP_HOST'] === 'new.example') { $table_prefix = 'nw_'; }"
+	_, err = leads(twice)
+	assert.ErrorContains(t, err, "$table_prefix")
+
+	point := func(p Pointing, more string) (Pointed, error) {
+		p.Root, p.Address = "/srv/copy", "http://127.0.0.1:1"
+		p.Databases = []Database{{Label: "main", Engine: "mysql", Host: "127.0.0.1", Port: 3306, Name: "copy", User: "keeper", Password: "x", Prefix: "kp_"}}
+		return recipe.Point(p, func(rel string) ([]byte, error) {
+			if rel == "wp-config.php" {
+				return []byte(plain + more), nil
+			}
+			return nil, fs.ErrNotExist
+		})
+	}
+	_, err = point(Pointing{}, " define('MULTISITE', f());")
+	assert.ErrorIs(t, err, ErrMayLeadElsewhere, "it may be a network")
+	_, err = point(Pointing{Moved: true, Network: true, Settings: map[string]string{"MULTISITE": ""}}, " define('MULTISITE', f());")
+	assert.ErrorContains(t, err, "MULTISITE", "it cannot be made none")
+	out, err := point(Pointing{Moved: true}, " define('WP_HOME', address_of_this_request());")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"WP_HOME"}, out.Unknown)
+	_, err = point(Pointing{Moved: true}, " define('WP_HOME', 'https://' . $_SERVER['HTTP_HOST']);")
+	assert.ErrorContains(t, err, "environment", "the web server has it")
+}

@@ -40,8 +40,9 @@ type Pointing struct {
 type Pointed struct {
 	Rel     string
 	Content []byte
-	// Missing are those of Pointing.Settings that are not there.
-	Missing []string
+	// Missing are those of Pointing.Settings that are not there, Unknown the addresses that
+	// only running the file would tell, and that stay as they are.
+	Missing, Unknown []string
 }
 
 // Point changes the settings of a copy so that they lead to its own databases. A setting
@@ -77,10 +78,12 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (out Pointed, err error) {
 	for _, name := range append([]string{r.Address.Setting}, r.Address.Settings...) {
 		if _, there := s.Text(name); name != "" && there {
 			edit.setAlong(name, address)
+		} else if s.Unknown(name) {
+			out.Unknown = append(out.Unknown, name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Settings)) {
-		if _, there := s.Text(name); there {
+		if _, there := s.Text(name); there || s.Unknown(name) {
 			edit.setAlong(name, p.Settings[name])
 		} else {
 			out.Missing = append(out.Missing, name)
@@ -115,7 +118,7 @@ var defaultPorts = map[string]int{"mysql": 3306, "postgres": 5432}
 // edit changes a settings file, one setting after the other.
 type edit struct {
 	syntax, text, dir string
-	was               settings
+	was               Values
 	moved             bool
 	err               error
 }

@@ -32,10 +32,13 @@ func InFolder(root string) ReadFunc {
 	}
 }
 
-// settings answers for values in a site's settings file.
-type settings interface {
+// Values answers for values in a site's settings file.
+type Values interface {
 	// Text returns a setting's value; false when it is absent or not a literal.
 	Text(name string) (string, bool)
+	// Unknown tells whether a setting is there, and only running the file would tell what
+	// it is. What is unknown is not absent.
+	Unknown(name string) bool
 }
 
 type yamlSettings map[string]any
@@ -48,7 +51,10 @@ func (y yamlSettings) Text(name string) (string, bool) {
 	return fmt.Sprint(v), true
 }
 
-func parseSettings(syntax, dir string, data []byte) (settings, error) {
+// Unknown implements Values: what YAML says is plain.
+func (y yamlSettings) Unknown(string) bool { return false }
+
+func parseSettings(syntax, dir string, data []byte) (Values, error) {
 	switch syntax {
 	case "php":
 		return phpliteral.Read(string(data), phpliteral.Options{Dir: dir}), nil
@@ -101,7 +107,7 @@ var ErrSettings = errors.New("cannot read the site's settings")
 
 // readSettings finds and reads the recipe's settings file. It returns its path
 // relative to the webroot as well.
-func (r *Recipe) readSettings(root, file string, read ReadFunc) (settings, string, error) {
+func (r *Recipe) readSettings(root, file string, read ReadFunc) (Values, string, error) {
 	files := r.Settings.Files
 	if file != "" {
 		files = []string{file}
@@ -125,18 +131,14 @@ func (r *Recipe) readSettings(root, file string, read ReadFunc) (settings, strin
 		ErrSettings, root, strings.Join(files, ", "), r.Title)
 }
 
-// Values gives the settings of a site that have a plain value, by the names that recipes
-// use. An error wraps ErrSettings.
-func (r *Recipe) Values(root, file string, read ReadFunc) (func(name string) (string, bool), error) {
+// Values reads the settings of a site. An error wraps ErrSettings.
+func (r *Recipe) Values(root, file string, read ReadFunc) (Values, error) {
 	s, _, err := r.readSettings(root, file, read)
-	if err != nil {
-		return nil, err
-	}
-	return s.Text, nil
+	return s, err
 }
 
 // filled replaces {name} in a pattern by settings; false when one is missing.
-func filled(pattern string, s settings) (string, bool) {
+func filled(pattern string, s Values) (string, bool) {
 	all := true
 	text := hole.ReplaceAllStringFunc(pattern, func(m string) string {
 		v, ok := s.Text(m[1 : len(m)-1])
@@ -150,7 +152,7 @@ var hole = regexp.MustCompile(`\{[^{}]+\}`)
 
 // reading collects settings and remembers the first that cannot be read.
 type reading struct {
-	settings
+	Values
 	file string
 	err  error
 }
@@ -164,10 +166,13 @@ func (r *reading) need(name string) string {
 	return v
 }
 
-// maybe returns a setting, or nothing.
+// maybe returns a setting, or nothing where it is not there.
 func (r *reading) maybe(name string) string {
 	if name == "" {
 		return ""
+	}
+	if r.Unknown(name) {
+		return r.need(name)
 	}
 	v, _ := r.Text(name)
 	return v
@@ -183,7 +188,7 @@ func (r *Recipe) databases(root, file string, read ReadFunc) (all []Database, ab
 	if strings.HasPrefix(used, "../") {
 		above = filepath.Join(root, used)
 	}
-	in := &reading{settings: s, file: filepath.Join(root, used)}
+	in := &reading{Values: s, file: filepath.Join(root, used)}
 	for label, want := range r.Databases {
 		db := want.read(in, root)
 		if in.err != nil {
@@ -192,9 +197,10 @@ func (r *Recipe) databases(root, file string, read ReadFunc) (all []Database, ab
 		db.Label = label
 		all = append(all, db)
 	}
-	address = in.maybe(r.Address.Setting)
-	if address != "" {
-		address += strings.TrimRight(in.maybe(r.Address.Path), "/")
+	// An address that is not known is none: a database cannot be reached by it.
+	address, _ = s.Text(r.Address.Setting)
+	if path, _ := s.Text(r.Address.Path); address != "" && !s.Unknown(r.Address.Path) {
+		address += strings.TrimRight(path, "/")
 	}
 	return all, above, address, nil
 }
@@ -210,6 +216,8 @@ func (want DatabaseSettings) read(in *reading, root string) Database {
 	if want.Prefix != "" {
 		if p, ok := in.Text(want.Prefix); ok {
 			db.Prefix = p
+		} else if in.Unknown(want.Prefix) {
+			in.need(want.Prefix)
 		}
 	}
 	if db.Engine == "sqlite" {

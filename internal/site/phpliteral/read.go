@@ -76,6 +76,26 @@ func (f *File) Text(path string) (string, bool) {
 	return text(v)
 }
 
+// Unknown tells whether a value is set, in whole or in a part of what leads to it, and only
+// running the file would tell what it is. What is not set is not unknown.
+func (f *File) Unknown(path string) bool {
+	name, isVar := strings.CutPrefix(path, "$")
+	v, ok := f.Constants[path], true
+	if isVar {
+		keys := strings.Split(name, ".")
+		v, ok = f.Variables[keys[0]]
+		for _, k := range keys[1:] {
+			a, isArray := v.(Array)
+			if !isArray {
+				break
+			}
+			v, ok = a[k]
+		}
+	}
+	_, unknown := v.(Unknown)
+	return ok && unknown
+}
+
 // Keys returns the keys of an array in order, none for anything else.
 func (f *File) Keys(path string) []string {
 	v, _ := f.Lookup(path)
@@ -215,6 +235,7 @@ func (r *reader) constant() {
 // setConstant keeps the first definition, as PHP does. If that one depends on a
 // condition, and another says otherwise, only running the file would tell.
 func (r *reader) setConstant(name string, v any, conditional bool) {
+	v = stored(v)
 	old, set := r.f.Constants[name]
 	switch {
 	case !set:
@@ -304,7 +325,7 @@ func (r *reader) assignment() {
 	if !r.accept("=") && !r.accept(".=") && !r.accept("??=") {
 		return
 	}
-	v := r.expression()
+	v := stored(r.expression())
 	if len(keys) == 0 {
 		old, set := r.f.Variables[name]
 		switch {
@@ -372,7 +393,7 @@ func (r *reader) expression() any {
 			v = concat(v, r.term())
 		case r.accept("??"):
 			fallback := r.expression()
-			if v == nil {
+			if missing, ok := v.(unset); v == nil || ok && missing.null {
 				v = fallback
 			}
 		case r.accept("?:"), r.shortTernary():
@@ -435,9 +456,22 @@ func concat(a, b any) any {
 	return x + y
 }
 
+// unset stands, inside an expression, for a variable of the environment that is not set
+// here: what falls back on something else does, as in PHP, but the web server may have it.
+// null tells that PHP itself would find null, not false.
+type unset struct{ null bool }
+
+// stored is a value as it is kept: what depends on the web server's environment is not known.
+func stored(v any) any {
+	if _, ok := v.(unset); ok {
+		return Unknown{}
+	}
+	return v
+}
+
 func falsy(v any) bool {
 	switch v := v.(type) {
-	case nil:
+	case nil, unset:
 		return true
 	case bool:
 		return !v
@@ -528,7 +562,7 @@ func (r *reader) variable() any {
 			if v, ok := r.o.Getenv(k); ok {
 				return v
 			}
-			return nil
+			return unset{null: true}
 		}
 		a, isArray := v.(Array)
 		if !known || !isArray {
@@ -586,7 +620,7 @@ func (r *reader) call(name string) any {
 	if fallback, given := args["1"]; given && name != "getenv" {
 		return fallback
 	}
-	return false
+	return unset{}
 }
 
 func (r *reader) array(closing string) any {
@@ -604,13 +638,13 @@ func (r *reader) array(closing string) any {
 			key, ok := text(v)
 			item := r.expression()
 			if ok {
-				a[key] = item
+				a[key] = stored(item)
 				if n, err := strconv.ParseInt(key, 10, 64); err == nil && n >= next {
 					next = n + 1
 				}
 			}
 		} else {
-			a[strconv.FormatInt(next, 10)] = v
+			a[strconv.FormatInt(next, 10)] = stored(v)
 			next++
 		}
 		if !r.accept(",") && !r.is(closing) {

@@ -229,3 +229,31 @@ func TestAVariableThatDependsOnAConditionIsNotKnown(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 }
+
+// The web server may have in its environment what is not there here.
+func TestWhatTheEnvironmentLacksIsNotKnown(t *testing.T) {
+	none := Options{Getenv: func(string) (string, bool) { return "", false }}
+	for src, want := range map[string]string{
+		"$a = getenv('X');":                  "",
+		"$a = $_ENV['X'];":                   "",
+		"$a = 'x' . getenv('X');":            "",
+		"$a = getenv('X') ?: 'y';":           "y",
+		"$a = $_SERVER['X'] ?? 'y';":         "y",
+		"$a = env('X', 'y');":                "y",
+		"$a = getenv('X') ?: getenv('Y');":   "",
+		"$a = ['k' => getenv('X')]; $a = 1;": "1",
+	} {
+		f := Read("<?php "+src, none)
+		got, ok := f.Text("$a")
+		assert.Equal(t, want, got, src)
+		assert.Equal(t, want != "", ok, src)
+		assert.Equal(t, want == "", f.Unknown("$a"), src)
+	}
+	f := Read("<?php $d = ['k' => getenv('X'), 'm' => 'y']; define('C', getenv('X'));", none)
+	assert.True(t, f.Unknown("$d.k"))
+	assert.True(t, f.Unknown("C"))
+	assert.False(t, f.Unknown("$d.m"))
+	assert.False(t, f.Unknown("$d.none"))
+	assert.False(t, f.Unknown("NONE"))
+	assert.True(t, Read("<?php $d = f();", none).Unknown("$d.k"), "it may be in there")
+}

@@ -15,6 +15,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/phpliteral"
 	"revlet/internal/work/rewrite"
 )
 
@@ -187,10 +188,7 @@ func TestHostsOfCookiesHaveNoPort(t *testing.T) {
 			assert.Equal(t, want, now, was)
 		}
 	}
-	values := func(name string) (string, bool) {
-		v, ok := map[string]string{"COOKIE_DOMAIN": ".kestrel.example", "DOMAIN_CURRENT_SITE": "kestrel.example:81", "COOKIEPATH": "/"}[name]
-		return v, ok
-	}
+	values := phpliteral.Read("<?php define('COOKIE_DOMAIN', '.kestrel.example'); define('DOMAIN_CURRENT_SITE', 'kestrel.example:81'); define('COOKIEPATH', '/'); define('SITECOOKIEPATH', f());", phpliteral.Options{})
 	assert.Equal(t, map[string]string{"COOKIE_DOMAIN": ".lamp.example", "DOMAIN_CURRENT_SITE": "lamp.example:82", "COOKIEPATH": "/"}, p.placeIn(values))
 }
 
@@ -201,4 +199,19 @@ func TestTheNumberOfASiteIsOne(t *testing.T) {
 		s := &subSite{id: id, prefix: id + "_", pattern: regexp.MustCompile("^(?:" + recipe.SubSites.Prefix + ")")}
 		assert.Equal(t, ok, s.numbered(), id)
 	}
+}
+
+// What only running the settings would tell is not taken for absent.
+func TestSettingsThatAreUnknownAreTold(t *testing.T) {
+	p := plan(t, "https://a.example", "https://b.example")
+	values := phpliteral.Read("<?php define('DISABLE_WP_CRON', f()); define('AUTH_KEY', f()); define('NONCE_KEY', 'x');", phpliteral.Options{})
+	to := &site.Pointing{Settings: map[string]string{}}
+	p.quietSettings(to, values)
+	assert.Empty(t, to.Insert, "it would be defined twice")
+	p.freshKeys(to, values)
+	assert.Contains(t, to.Settings, "NONCE_KEY")
+	assert.NotContains(t, to.Settings, "AUTH_KEY")
+	require.Len(t, p.notes, 2)
+	assert.Contains(t, p.notes[0].Text, "scheduled tasks do not run by themselves: not done")
+	assert.Contains(t, p.notes[1].Text, "AUTH_KEY")
 }

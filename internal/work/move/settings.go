@@ -66,7 +66,7 @@ func (p *Plan) settings(tree *disk.Root) error {
 	}
 	if p.Dumped() {
 		for _, name := range p.recipe.Settings.Network {
-			if v, ok := values(name); ok && v != "" && v != "0" {
+			if site.SaysYes(values, name) {
 				return reason.New(reason.CannotMove, nil, "archive %s was made by hand, and is of a network of sites (%s), whose tables are not known", p.archive.Name, name)
 			}
 		}
@@ -81,7 +81,7 @@ func (p *Plan) settings(tree *disk.Root) error {
 	}
 	if p.sub != nil {
 		for _, name := range p.recipe.Move.SubSite.Off {
-			if _, there := values(name); there {
+			if _, there := values.Text(name); there || values.Unknown(name) {
 				to.Settings[name] = ""
 			}
 		}
@@ -89,6 +89,9 @@ func (p *Plan) settings(tree *disk.Root) error {
 	out, err := p.recipe.Point(to, found)
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
+	}
+	for _, name := range out.Unknown {
+		p.notes = append(p.notes, Note{Text: name + " in the settings is no plain value, and stays as it is: look where it leads"})
 	}
 	was, err := read(tree, out.Rel)
 	if err != nil || string(was) == string(out.Content) {
@@ -98,12 +101,14 @@ func (p *Plan) settings(tree *disk.Root) error {
 }
 
 // freshKeys adds new secret keys.
-func (p *Plan) freshKeys(to *site.Pointing, values func(name string) (string, bool)) {
+func (p *Plan) freshKeys(to *site.Pointing, values site.Values) {
 	n := 0
 	for _, name := range p.recipe.Move.Keys {
-		if _, there := values(name); there {
+		if _, there := values.Text(name); there {
 			to.Settings[name] = rand.Text() + rand.Text() + rand.Text()
 			n++
+		} else if values.Unknown(name) {
+			p.notes = append(p.notes, Note{Text: "the secret key " + name + " is no plain value in the settings, and stays as it is"})
 		}
 	}
 	if n == 0 {
@@ -113,24 +118,24 @@ func (p *Plan) freshKeys(to *site.Pointing, values func(name string) (string, bo
 
 // placeIn are the settings with a host or a path of the old place, and what they become.
 // values gives what they are.
-func (p *Plan) placeIn(values func(name string) (string, bool)) map[string]string {
+func (p *Plan) placeIn(values site.Values) map[string]string {
 	set := map[string]string{}
 	for _, name := range p.recipe.Move.Hosts {
-		was, ok := values(name)
+		was, ok := values.Text(name)
 		bare := strings.TrimPrefix(was, ".")
 		if now, known := p.hostNow(bare); ok && known {
 			set[name] = strings.TrimSuffix(was, bare) + now
 		}
 	}
 	for _, name := range p.recipe.Move.CookieHosts {
-		was, ok := values(name)
+		was, ok := values.Text(name)
 		bare := strings.TrimPrefix(was, ".")
 		if now, known := p.hostNow(bare); ok && known {
 			set[name] = strings.TrimSuffix(was, bare) + withoutPort(now)
 		}
 	}
 	for _, name := range p.recipe.Move.Paths {
-		if was, ok := values(name); ok && strings.HasPrefix(was, "/") {
+		if was, ok := values.Text(name); ok && strings.HasPrefix(was, "/") {
 			set[name], _ = p.rebased(was)
 		}
 	}
@@ -155,15 +160,17 @@ func withoutPort(host string) string {
 }
 
 // quietSettings adds what keeps a practice copy quiet.
-func (p *Plan) quietSettings(to *site.Pointing, values func(name string) (string, bool)) {
+func (p *Plan) quietSettings(to *site.Pointing, values site.Values) {
 	if name := p.recipe.SiteTitle.Setting; name != "" {
-		if was, ok := values(name); ok && !strings.HasPrefix(was, copyTitle) {
+		if was, ok := values.Text(name); ok && !strings.HasPrefix(was, copyTitle) {
 			to.Settings[name] = copyTitle + was
 		}
 	}
 	for _, step := range p.recipe.Move.Copy {
-		_, there := values(step.Setting)
+		_, there := values.Text(step.Setting)
 		switch {
+		case values.Unknown(step.Setting):
+			p.notes = append(p.notes, Note{Text: fmt.Sprintf("%s: not done, for %s is no plain value in the settings", step.What, step.Setting)})
 		case there:
 			to.Settings[step.Setting] = step.To
 		case step.Insert != "":
