@@ -13,7 +13,11 @@ func (a *app) preflightCommand() *cli.Command {
 		Name: "preflight", Usage: "would a backup work? what is large, unreadable, open to the world?", ArgsUsage: "[SITE…]",
 		Description: "Looks at everything and changes nothing. The exit code is 1 when something stands\n" +
 			"in the way of a backup.",
-		Flags: []cli.Flag{jsonFlag}, Action: a.preflight,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "trust", Usage: "accept the SSH key of the machine of a site elsewhere, if none is known"},
+			&cli.BoolFlag{Name: "forget-host", Usage: "drop the accepted key first"},
+			jsonFlag,
+		}, Action: a.preflight,
 	}
 }
 
@@ -21,6 +25,12 @@ func (a *app) preflight(ctx context.Context, c *cli.Command) error {
 	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err
+	}
+	a.jobs.TrustHosts = c.Bool("trust")
+	if c.Bool("forget-host") {
+		if err := a.jobs.ForgetHosts(names); err != nil {
+			return err
+		}
 	}
 	all := map[string][]preflight.Finding{}
 	stopped := false

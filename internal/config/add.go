@@ -162,7 +162,7 @@ func addEntry(text, section, name, body string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	entry := "  " + name + ":" + body
+	entry := "  " + quote(name) + ":" + body
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	if !found {
 		return strings.Join(lines, "\n") + "\n" + section + ":\n" + entry, nil
@@ -211,7 +211,10 @@ func (v *lastLine) Visit(n ast.Node) ast.Visitor {
 }
 
 // storeText writes a store on one line, its address first.
-func storeText(s Store) string {
+func storeText(s Store) string { return flowOf(s) }
+
+// flowOf writes the fields of a struct that are set on one line, in their order.
+func flowOf(s any) string {
 	var b strings.Builder
 	v := reflect.ValueOf(s)
 	for i := range v.NumField() {
@@ -240,6 +243,9 @@ func siteText(s Site) string {
 	}
 	b.WriteString("\n")
 	line("root", s.Root)
+	if s.Reach != nil {
+		b.WriteString("    reach:" + flowOf(*s.Reach))
+	}
 	line("address", s.Address)
 	line("recipe", s.Recipe)
 	line("settings", s.Settings)

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"path"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -58,7 +59,9 @@ type Encrypt struct {
 
 // Site describes a webroot, its databases and its public address.
 type Site struct {
-	Root string `yaml:"root"`
+	// Root is a folder, or sftp://user@host:port/folder; Reach says how that is reached.
+	Root  string `yaml:"root"`
+	Reach *Reach `yaml:"reach"`
 	// Roots are further folders that belong to the site, by name.
 	Roots   map[string]string `yaml:"roots"`
 	Address string            `yaml:"address"`
@@ -97,6 +100,9 @@ type Site struct {
 	Duties     []schedule.Duty  `yaml:"-"`
 	KeepRules  []retention.Rule `yaml:"-"`
 	zone       *time.Location
+	// ReachRate, in bytes a second, and ReachSilence are those of Reach as read.
+	ReachRate    int64         `yaml:"-"`
+	ReachSilence time.Duration `yaml:"-"`
 }
 
 // NamesDatabases tells whether the entry says where databases are.
@@ -474,14 +480,21 @@ func (s settler) site(name string, one *Site) error {
 	if err := s.phrases(name, where, one); err != nil {
 		return err
 	}
+	if err := one.settleReach(s.base); err != nil {
+		return s.at(where+".root", "site %q: %v", name, err)
+	}
+	if r := one.Reach; r != nil {
+		s.warnIfReadable(r.PasswordFile)
+		s.warnIfReadable(r.KeyFile)
+	}
 	if err := s.roots(name, where, one); err != nil {
 		return err
 	}
-	if err := s.databases(one.Databases, name, where+".databases"); err != nil {
+	if err := s.databases(one.Databases, name, where+".databases", one.Far()); err != nil {
 		return err
 	}
 	if one.Rehearse != nil {
-		return s.databases(one.Rehearse.Databases, name, where+".rehearse.databases")
+		return s.databases(one.Rehearse.Databases, name, where+".rehearse.databases", false)
 	}
 	return nil
 }
@@ -525,12 +538,17 @@ func (s *Site) settleSigners() error {
 
 // roots completes a site's folders and makes sure that none lies in another.
 func (s settler) roots(name, where string, one *Site) error {
-	one.Root = absolute(s.base, one.Root)
+	if !one.Far() {
+		one.Root = absolute(s.base, one.Root)
+	}
 	if strings.HasSuffix(one.Recipe, ".yaml") {
 		one.Recipe = absolute(s.base, one.Recipe)
 	}
 	for _, label := range sortedKeys(one.Roots) {
-		folder := absolute(s.base, one.Roots[label])
+		folder := one.Roots[label]
+		if !one.Far() {
+			folder = absolute(s.base, folder)
+		}
 		if !ValidName(label) || label == "webroot" || label == "above" || label == "database" {
 			return s.at(where+".roots", "root name %q of site %q: use small letters and digits, and neither webroot, above nor database", label, name)
 		}
@@ -543,7 +561,8 @@ func (s settler) roots(name, where string, one *Site) error {
 }
 
 // databases checks databases described by hand and completes their paths.
-func (s settler) databases(all map[string]Database, site, where string) error {
+// databases checks those of a site; far tells that its files are meant on another machine.
+func (s settler) databases(all map[string]Database, site, where string, far bool) error {
 	for _, label := range sortedKeys(all) {
 		db := all[label]
 		if !ValidName(label) {
@@ -561,8 +580,11 @@ func (s settler) databases(all map[string]Database, site, where string) error {
 		if db.CAFile != "" {
 			db.CAFile = absolute(s.base, db.CAFile)
 		}
-		if db.SQLite != "" {
+		if db.SQLite != "" && !far {
 			db.SQLite = absolute(s.base, db.SQLite)
+		}
+		if far && db.SQLite != "" && !path.IsAbs(db.SQLite) {
+			return s.at(where+"."+label+".sqlite", "database %q of site %q: give the whole path of the file, as the site's machine has it", label, site)
 		}
 		if db.PasswordFile != "" {
 			db.PasswordFile = absolute(s.base, db.PasswordFile)

@@ -152,3 +152,16 @@ func FuzzAdd(f *testing.F) {
 		require.Nil(t, c.Notify)
 	})
 }
+
+// A name that YAML would take for a number, or for yes, stays a name.
+func TestNamesThatLookLikeOtherThings(t *testing.T) {
+	for _, name := range []string{"001", "1e3", "on", "null", "0x1f", "2026-11-28", "12.5"} {
+		file := filepath.Join(t.TempDir(), "revlet.yaml")
+		_, err := Add(&disk.Disk{}, file, map[string]Store{name: {Folder: "/var/backups/revlet"}}, map[string]Site{name: {Root: "/srv/kestrelpoint", Stores: []string{name}}})
+		require.NoError(t, err, name)
+		c, err := Load(file)
+		require.NoError(t, err, name)
+		assert.Equal(t, []string{name}, c.SiteNames())
+		assert.Equal(t, []string{name}, c.Sites[name].Stores)
+	}
+}

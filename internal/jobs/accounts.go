@@ -30,7 +30,7 @@ import (
 func (a *Agent) Accounts(ctx context.Context, name, archive string, all bool) ([]accounts.Account, error) {
 	want := func(one accounts.Account) bool { return all || one.Administrator }
 	if archive == "" {
-		s, err := a.siteWithAccounts(name)
+		s, err := a.siteWithAccounts(ctx, name)
 		if err != nil {
 			return nil, err
 		}
@@ -84,7 +84,7 @@ func labelOfAccounts(r *site.Recipe, name string) (string, error) {
 
 // siteWithAccounts opens a site whose accounts are to be read or changed, where a person
 // has confirmed that it lies, and has its database.
-func (a *Agent) siteWithAccounts(name string) (*site.Site, error) {
+func (a *Agent) siteWithAccounts(ctx context.Context, name string) (*site.Site, error) {
 	cfg, err := a.SiteConfig(name)
 	if err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func (a *Agent) siteWithAccounts(name string) (*site.Site, error) {
 	if err := a.confirmPlace(name, ""); err != nil {
 		return nil, err
 	}
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return nil, a.halfRestored(name, err)
 	}
@@ -150,7 +150,7 @@ type ValueChange struct {
 func (a *Agent) SetAccount(ctx context.Context, name, typed, what, to string) (c *ValueChange, err error) {
 	run := history.Run{Site: name, Command: "accounts " + what}
 	err = a.work(ctx, &run, func(ctx context.Context, run *history.Run) error {
-		s, err := a.siteWithAccounts(name)
+		s, err := a.siteWithAccounts(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -204,7 +204,7 @@ func newValue(s *site.Site, what, to string) (column, value string, err error) {
 func (a *Agent) SetTitle(ctx context.Context, name, to string) (c *ValueChange, err error) {
 	run := history.Run{Site: name, Command: "accounts " + TitleOf}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) error {
-		s, err := a.siteWithAccounts(name)
+		s, err := a.siteWithAccounts(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -296,6 +296,9 @@ func (a *Agent) edit(ctx context.Context, db site.Database, edits ...database.Ed
 // asOwner refuses to write as root, by its path, into a database file in a folder that
 // somebody else can exchange for a link at any time.
 func asOwner(db site.Database) error {
+	if db.Engine == "sqlite" && db.Place != nil {
+		return reason.New(reason.SiteElsewhere, nil, "database %s: %w", db.Label, engine.ErrFarFile)
+	}
 	if db.Engine != "sqlite" || os.Geteuid() != 0 {
 		return nil
 	}
@@ -333,7 +336,7 @@ func ownersAbove(path string) error {
 func (a *Agent) UndoAccount(ctx context.Context, name string) (c *ValueChange, err error) {
 	run := history.Run{Site: name, Command: "accounts undo"}
 	err = a.work(ctx, &run, func(ctx context.Context, run *history.Run) error {
-		s, err := a.siteWithAccounts(name)
+		s, err := a.siteWithAccounts(ctx, name)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // Adopted is what adopt found, as JSON too.
@@ -40,35 +42,85 @@ type AdoptedDatabase struct {
 	Address string `json:"address"`
 }
 
-func (a *Agent) recognise(root, settings string) (*site.Site, error) {
-	info, err := os.Stat(root)
-	if err != nil {
-		return nil, fmt.Errorf("the webroot: %w", err)
+// recognise opens the site at a webroot, here or elsewhere, and returns what its entry says
+// of where it is.
+func (a *Agent) recognise(ctx context.Context, o AdoptOrder) (*site.Site, config.Site, error) {
+	cfg := config.Site{Root: o.Root, Reach: o.Reach, Recipe: "auto", Settings: o.Settings, AnyDatabase: true}
+	if cfg.Far() && a.State == nil {
+		if err := a.OpenState(ctx, o.StateDir); err != nil {
+			return nil, cfg, err
+		}
 	}
-	if !info.IsDir() {
-		return nil, reason.BadUsage("%s is not a folder; give the site's webroot", root)
+	if err := a.settleRoot(ctx, &cfg); err != nil {
+		return nil, cfg, ofSite("NAME", err)
 	}
-	s, err := site.Open("new", config.Site{Root: root, Recipe: "auto", Settings: settings, AnyDatabase: true})
+	root := cfg.Root
+	place, err := a.place(cfg)
 	if err != nil {
-		return nil, err
+		return nil, cfg, err
+	}
+	folder := func(dir string) (tree.Folder, error) { return tree.Local(a.Disk).Folder(ctx, dir) }
+	if place != nil {
+		folder = func(dir string) (tree.Folder, error) {
+			return place.Folder(ctx, strings.TrimPrefix(dir, place.Base()))
+		}
+	}
+	in, err := folder(root)
+	if errors.Is(err, tree.ErrNoFolder) {
+		return nil, cfg, reason.BadUsage("%s is not a folder; give the site's webroot", root)
+	}
+	if err != nil {
+		return nil, cfg, fmt.Errorf("the webroot: %w", ofSite("NAME", err))
+	}
+	defer in.Close()
+	s, err := site.OpenAt(ctx, "new", cfg, place)
+	if err != nil {
+		return nil, cfg, err
 	}
 	if s.Recipe == nil {
-		if below := cmsBelow(root); below != "" {
-			return nil, reason.Because(reason.CMSBelow, reason.Names{"path": below}, reason.BadUsage("no known CMS is at %s itself, but one is below it", root))
+		if below := cmsBelow(in); below != "" {
+			below = root + "/" + below
+			return nil, cfg, reason.Because(reason.CMSBelow, reason.Names{"path": below}, reason.BadUsage("no known CMS is at %s itself, but one is below it", root))
 		}
-		return nil, reason.BadUsage("no known CMS is at %s; give the folder that holds its start page, or describe the site by hand in %s (root, databases, stores; docs in the README)", root, a.Config.Path)
+		return nil, cfg, reason.BadUsage("no known CMS is at %s; give the folder that holds its start page, or describe the site by hand in %s (root, databases, stores; docs in the README)", root, a.Config.Path)
 	}
-	return s, nil
+	return s, cfg, nil
 }
 
-// cmsBelow looks for a CMS one folder deeper.
-func cmsBelow(root string) string {
-	dirs, err := filepath.Glob(filepath.Join(root, "*"))
+// settleRoot checks how a site elsewhere is reached, and finds out the whole path of a
+// folder in the account's home.
+func (a *Agent) settleRoot(ctx context.Context, cfg *config.Site) error {
+	base, dir, home := config.SplitHome(cfg.Root)
+	if home {
+		cfg.Root = base + "/home"
+	}
+	if err := cfg.Settle(filepath.Dir(a.Config.Path)); err != nil {
+		return reason.BadUsage("%v", err)
+	}
+	if !home {
+		return nil
+	}
+	place, err := a.place(*cfg)
+	if err != nil {
+		return err
+	}
+	real, err := place.Absolute(ctx, dir)
+	cfg.Root = base + real
+	return err
+}
+
+// cmsBelow looks for a CMS one folder deeper, and names that folder.
+func cmsBelow(in tree.Folder) string {
+	names, _, err := in.ReadFolder(".", 0)
 	if err != nil {
 		return ""
 	}
-	for _, dir := range dirs {
-		if r, err := site.Recognise(site.InFolder(dir)); err == nil && r != nil {
+	for _, dir := range names {
+		read := func(rel string) ([]byte, error) {
+			const most = 1 << 20
+			return tree.ReadFile(in, tree.Join(dir, rel), most)
+		}
+		if r, err := site.Recognise(read); err == nil && r != nil {
 			return dir
 		}
 	}
@@ -108,11 +160,15 @@ func whatToTry(s *site.Site, db site.Database) string {
 	if db.Engine == "sqlite" {
 		return ""
 	}
+	first := "run this on the site's own machine: many servers answer no other"
+	if s.Far() {
+		first = "ask who runs the machine whether its SSH server forwards connections (`AllowTcpForwarding`): the database is reached through it"
+	}
 	steps := []string{
-		"run this on the site's own machine: many servers answer no other",
+		first,
 		fmt.Sprintf("compare user, password and host with %s", filepath.Join(s.Root, s.Recipe.Settings.Files[0])),
 	}
-	if db.Host == "localhost" && db.Socket == "" {
+	if db.Host == "localhost" && db.Socket == "" && !s.Far() {
 		steps = append(steps, "`localhost` means a socket, and none was found; put `databases: {main: {mysql: \"user@/path/to.sock/name\", password_file: …}}` into the configuration")
 	}
 	return "\nWhat to try:\n- " + strings.Join(steps, "\n- ")
@@ -208,6 +264,8 @@ type AdoptOrder struct {
 	Root     string
 	// Name, Store, Address and Settings say what would otherwise be found out.
 	Name, Store, Address, Settings string
+	// Reach says how the machine of a site elsewhere is reached.
+	Reach *config.Reach
 	// TLS and CAFile say how a database server elsewhere is spoken to.
 	TLS, CAFile string
 	// Write puts the site into the configuration.
@@ -218,14 +276,15 @@ type AdoptOrder struct {
 // by looking into them, and writes the site into the configuration. It returns the
 // stores that are new, too.
 func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]config.Store, error) {
-	s, err := a.recognise(o.Root, o.Settings)
+	s, entry, err := a.recognise(ctx, o)
 	if err != nil {
 		return nil, nil, err
 	}
+	o.Root = entry.Root
 	for i := range s.Databases {
 		s.Databases[i].TLS = database.TLS{Mode: o.TLS, CAFile: o.CAFile}
 	}
-	if others := s.OtherSettings(); len(others) > 1 {
+	if others := s.OtherSettings(ctx); len(others) > 1 {
 		a.Tell(SeveralSites{s.Root, others})
 	}
 	found, err := a.confirm(ctx, s)
@@ -247,7 +306,7 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	if err != nil || !o.Write {
 		return found, stores, err
 	}
-	entry := config.Site{Root: o.Root, Settings: o.Settings, Address: found.Address, Recipe: found.Recipe, Stores: []string{found.Store}}
+	entry.Address, entry.Recipe, entry.Stores = found.Address, found.Recipe, []string{found.Store}
 	if found.Address != "" {
 		entry.Check = &config.Check{Path: "/", Status: 200}
 	}
@@ -255,7 +314,7 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	for _, db := range s.Databases {
 		switch {
 		case !s.Own(db):
-			entry.Databases = map[string]config.Database{db.Label: {SQLite: db.Path}}
+			entry.Databases = map[string]config.Database{db.Label: {SQLite: s.PathAt(db.Path)}}
 		case db.Engine != "sqlite" && o.TLS+o.CAFile != "":
 			entry.Databases = map[string]config.Database{db.Label: {TLS: o.TLS, CAFile: o.CAFile}}
 		}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"fmt"
+	"sync"
 	"time"
 
 	"revlet/internal/archives/catalog"
@@ -16,6 +17,7 @@ import (
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 	"revlet/internal/store/marked"
 	"revlet/internal/store/opener"
@@ -50,6 +52,8 @@ type Agent struct {
 	// SignedBy is a key, its fingerprint, or SignedByNobody: archives signed so are taken
 	// for this once, though nobody knows the key.
 	SignedBy string
+	// TrustHosts accepts the SSH keys of the machines of sites that are not known yet.
+	TrustHosts bool
 	// Tell is told what a person should hear of meanwhile.
 	Tell func(Event)
 	// Words writes a result as text for the history's log.
@@ -70,6 +74,9 @@ type Agent struct {
 	records catalog.Cache
 	// opened are the stores that were opened so far, by name.
 	opened map[string]store.Named
+	// places are the machines of sites elsewhere, by what leads to them.
+	placesMu sync.Mutex
+	places   map[string]tree.Place
 }
 
 // New returns an agent that tells nobody anything, with the clock of this
@@ -149,6 +156,7 @@ func (a *Agent) Reload() error {
 		return err
 	}
 	a.closeStores()
+	a.closePlaces()
 	a.Config = fresh
 	return nil
 }
@@ -156,6 +164,7 @@ func (a *Agent) Reload() error {
 // Close lets go of stores and history.
 func (a *Agent) Close() {
 	a.closeStores()
+	a.closePlaces()
 	if a.History != nil {
 		_ = a.History.Close()
 	}

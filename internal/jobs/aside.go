@@ -264,7 +264,7 @@ func wholeFile(p *database.Plan) bool { return p.Engine == "sqlite" && p.Rows ==
 // filesSince are the live files that an archive does not have, or not so; inside are the
 // databases in the webroot that changed places with it.
 func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Journal) (files []compare.File, inside []site.Database, err error) {
-	live, err := a.liveSide(h.Site)
+	live, err := a.liveSide(ctx, h.Site)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"revlet/internal/platform/progress"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
@@ -112,7 +113,7 @@ func (a *Agent) Onsite(site string) bool {
 
 // take makes the archive.
 func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order) (*backup.Result, error) {
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return nil, a.halfRestored(name, err)
 	}
@@ -145,8 +146,8 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 	}
 	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Scope: o.Scope, Note: o.Note,
 		Program: a.Program, Open: a.openSource, Observer: o.Observer, Now: a.Now, Expected: expected, IsDatabase: engine.IsFile,
-		CopyDatabase: func(ctx context.Context, file, scratch string) (string, error) {
-			return engine.CopyFile(ctx, a.Disk, file, scratch)
+		CopyDatabase: func(ctx context.Context, in tree.Folder, name, scratch string) (string, error) {
+			return engine.CopyFile(ctx, a.Disk, in, name, scratch)
 		},
 		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
 	if err == nil && o.Scope.HasDatabase() {
@@ -188,6 +189,9 @@ func (a *Agent) expected(ctx context.Context, s *site.Site, scope archive.Scope)
 		}
 	}
 	var total int64
+	if s.Far() {
+		return 0 // a walk there takes as long as the backup's own
+	}
 	_ = filepath.WalkDir(s.Root, func(_ string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() {
 			if info, err := d.Info(); err == nil {

@@ -21,7 +21,7 @@ func (a *Agent) Check(ctx context.Context, name string, accept bool) ([]check.Re
 	if err != nil {
 		return nil, err
 	}
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		s = &site.Site{Name: name, Address: cfg.Address, Checks: cfg.AllChecks()}
 	}
@@ -135,7 +135,7 @@ func (a *Agent) noteHealthy(ctx context.Context, name string) {
 			return
 		}
 	}
-	s, err := site.Open(name, a.Config.Sites[name])
+	s, err := a.openSite(ctx, name, a.Config.Sites[name])
 	if err != nil || len(s.Checks) == 0 || s.Address == "" {
 		return
 	}

@@ -54,7 +54,7 @@ func (a *Agent) Comparison(ctx context.Context, typed, other string, before time
 		c.Files, c.Tables = c.Files && c.Other.Scope.HasFiles(), c.Tables && c.Other.Scope.HasDatabase()
 		return c, nil
 	}
-	live, err := a.liveSide(h.Site)
+	live, err := a.liveSide(ctx, h.Site)
 	if err != nil {
 		return nil, err
 	}
@@ -69,12 +69,12 @@ func (a *Agent) databases() compare.Databases {
 }
 
 // liveSide is the live site, to compare with.
-func (a *Agent) liveSide(name string) (*compare.Live, error) {
+func (a *Agent) liveSide(ctx context.Context, name string) (*compare.Live, error) {
 	cfg, err := a.SiteConfig(name)
 	if err != nil {
 		return nil, err
 	}
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return nil, a.halfRestored(name, err)
 	}
@@ -206,7 +206,7 @@ func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *data
 		}
 		subject = rowSubject(c.Archive, *row)
 	} else {
-		live, err := a.liveSide(c.Archive.Site)
+		live, err := a.liveSide(ctx, c.Archive.Site)
 		if err != nil {
 			return compare.Sighting{}, err
 		}

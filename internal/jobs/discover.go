@@ -114,10 +114,13 @@ func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error
 	o := h.Origin
 	for _, older := range l.Archives { // a database archive does not say where files go
 		if o.Roots == nil && older.Unseal(a.Keys) == nil {
-			o.Roots = older.Origin.Roots
+			o.Roots, o.Place = older.Origin.Roots, older.Origin.Place
 		}
 	}
 	f.Root, f.Address = o.Roots[site.RootLabel], o.Address
+	if f.Root != "" {
+		f.Root = o.Place + f.Root
+	}
 	f.Entry = config.Site{Root: f.Root, Address: o.Address, Recipe: o.Recipe, Skip: o.Skipped, SignedBy: pinned}
 	if o.Recipe == "" {
 		f.Entry.Recipe = "none"

@@ -101,6 +101,9 @@ func (a *Agent) Guard(ctx context.Context, o GuardOrder) (*Guarded, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := notElsewhere(o.Site, cfg, "what a command breaks cannot be put back"); err != nil {
+		return nil, err
+	}
 	if len(cfg.AllChecks()) == 0 || cfg.Address == "" {
 		return nil, reason.BadUsage("site %s has no check, so nobody could tell whether it broke; add `check: {path: /, contains: \"…\"}`", o.Site)
 	}
@@ -253,7 +256,7 @@ func (g *guarding) scriptsChanged(ctx context.Context, rec *archive.Record) bool
 	if err != nil {
 		return true
 	}
-	live, err := g.liveSide(g.Site)
+	live, err := g.liveSide(ctx, g.Site)
 	if err != nil {
 		return true
 	}
@@ -304,7 +307,7 @@ func (g *guarding) putBack(ctx context.Context, rec *archive.Record, run history
 // tellChanges tells what the command has changed, as far as that can be told.
 func (g *guarding) tellChanges(ctx context.Context, h *catalog.Held) {
 	told := GuardChanges{Held: h}
-	live, err := g.liveSide(g.Site)
+	live, err := g.liveSide(ctx, g.Site)
 	if err == nil {
 		job := compare.Job{A: compare.Archive{Held: h}, B: live, Recipe: live.Site.Recipe, Files: true, Tables: true}
 		if told.Report, err = job.Run(ctx); err != nil {

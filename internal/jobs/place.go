@@ -35,7 +35,7 @@ func placesOf(s config.Site) []string {
 // none.
 func systemPlace(s config.Site) string {
 	all := placesOf(s)
-	if i := slices.IndexFunc(all, site.SystemFolder); i >= 0 {
+	if i := slices.IndexFunc(all, func(path string) bool { return site.SystemFolder(strings.TrimPrefix(path, s.Base())) }); i >= 0 {
 		return all[i]
 	}
 	return ""

@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"revlet/internal/rules/schedule"
-	"revlet/internal/site"
 	"revlet/internal/work/preflight"
 )
 
@@ -15,7 +14,7 @@ func (a *Agent) Preflight(ctx context.Context, name string) ([]preflight.Finding
 	if err != nil {
 		return nil, err
 	}
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return nil, err
 	}

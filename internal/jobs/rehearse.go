@@ -65,13 +65,24 @@ func (a *Agent) rehearse(ctx context.Context, h *catalog.Held, watch progress.Ob
 // rehearsal is the job that tries an archive, with what the configuration says
 // about the site's rehearsals.
 func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.Observer) (rehearse.Job, error) {
-	s, err := a.openForRestore(ctx, h)
+	s, err := a.openForRehearsal(ctx, h)
 	if err != nil {
 		return rehearse.Job{}, err
 	}
 	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.Disk,
 		Open: a.openTarget, Sum: a.databases().Sums, Tables: a.tableNames, IsDatabase: engine.IsFile, Observer: watch, Now: a.Now}
 	return job, a.completeRehearsal(&job)
+}
+
+// openForRehearsal opens the site as it is now; one elsewhere as the archive has it, so
+// that it can be rehearsed when its machine is gone.
+func (a *Agent) openForRehearsal(ctx context.Context, h *catalog.Held) (*site.Site, error) {
+	if cfg := a.Config.Sites[h.Site]; cfg.Far() && h.Scope.HasFiles() {
+		return a.openFromArchive(ctx, h, cfg)
+	} else if cfg.Far() {
+		return a.openSite(ctx, h.Site, cfg)
+	}
+	return a.openForRestore(ctx, h)
 }
 
 // serverDir is a folder with a short path for a site's scratch servers: always

@@ -10,6 +10,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/portable"
+	"revlet/internal/config"
 	"revlet/internal/database"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
@@ -26,6 +27,9 @@ import (
 // are gone, the settings inside the archive serve.
 func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site, error) {
 	cfg := a.Config.Sites[h.Site]
+	if err := notElsewhere(h.Site, cfg, "cannot be put back"); err != nil {
+		return nil, err
+	}
 	s, err := site.Open(h.Site, cfg)
 	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || cfg.NamesDatabases()) {
 		return s, nil
@@ -33,15 +37,7 @@ func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site
 	if !h.Scope.HasFiles() {
 		return s, err
 	}
-	if cfg.Recipe == "" || cfg.Recipe == "auto" {
-		cfg.Recipe = h.Origin.Recipe
-	}
-	fromArchive, second := site.OpenFrom(h.Site, cfg, func(rel string) ([]byte, error) {
-		if name, above := strings.CutPrefix(rel, "../"); above {
-			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
-		}
-		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
-	})
+	fromArchive, second := a.openFromArchive(ctx, h, cfg)
 	if second != nil {
 		return nil, errors.Join(err, second)
 	}
@@ -49,6 +45,24 @@ func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site
 		a.Tell(SettingsFromArchive{})
 	}
 	return fromArchive, nil
+}
+
+// openFromArchive opens a site with the settings that an archive of it holds. The site's
+// machine is not asked.
+func (a *Agent) openFromArchive(ctx context.Context, h *catalog.Held, cfg config.Site) (*site.Site, error) {
+	if cfg.Recipe == "" || cfg.Recipe == "auto" {
+		cfg.Recipe = h.Origin.Recipe
+	}
+	place, err := a.place(cfg)
+	if err != nil {
+		return nil, err
+	}
+	return site.OpenFromAt(h.Site, cfg, place, func(rel string) ([]byte, error) {
+		if name, above := strings.CutPrefix(rel, "../"); above {
+			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
+		}
+		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
+	})
 }
 
 // RestoreOrder is what to put back of an archive: see restore.Job.

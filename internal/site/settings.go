@@ -247,7 +247,7 @@ func (want DatabaseSettings) read(in *reading, root string) Database {
 // setHost takes a host as PHP database settings write it: name, name:port,
 // name:/socket, /socket, [v6]:port. `localhost` alone means the socket.
 func (db *Database) setHost(s string) error {
-	db.Host, db.Port, db.Socket = "", 3306, ""
+	db.Host, db.Port, db.Socket, db.usualSocket = "", 3306, "", false
 	if db.Engine == "postgres" {
 		db.Port = 5432
 	}
@@ -283,7 +283,7 @@ func (db *Database) setHost(s string) error {
 	}
 	db.Host = host
 	if host == "localhost" && rest == "" && db.Engine == "mysql" {
-		db.Socket = defaultSocket()
+		db.Socket, db.usualSocket = defaultSocket(), true
 	}
 	return nil
 }

@@ -15,7 +15,9 @@ import (
 
 	"revlet/internal/config"
 	"revlet/internal/database"
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
+	"revlet/internal/site/tree"
 )
 
 // AboveLabel is the first path element of a settings file above the webroot.
@@ -27,9 +29,13 @@ const RootLabel = "webroot"
 
 // Site is a configured site with its settings read.
 type Site struct {
-	Name    string
+	Name string
+	// Root is the webroot: a path or, where Place is another machine, a URL, which no call
+	// of this machine's takes for a path.
 	Root    string
 	Address string
+	// Place is the machine that the folders are on; nil is this one.
+	Place tree.Place
 	// Recipe is nil for a site described by hand.
 	Recipe    *Recipe
 	Databases []Database
@@ -50,6 +56,27 @@ type Site struct {
 	SettingsFile string
 	// said is the address that the settings give.
 	said string
+	// read reads from the webroot.
+	read ReadFunc
+}
+
+// Far tells whether the site lives on another machine.
+func (s *Site) Far() bool { return s.Place != nil }
+
+// At is the machine that the site's folders are on: this one with the disk d, or another.
+func (s *Site) At(d *disk.Disk) tree.Place {
+	if s.Place == nil {
+		return tree.Local(d)
+	}
+	return s.Place
+}
+
+// PathAt is a path of the site as its machine has it.
+func (s *Site) PathAt(name string) string {
+	if s.Place == nil {
+		return name
+	}
+	return cmp.Or(strings.TrimPrefix(name, s.Place.Base()), "/")
 }
 
 // AddressInSettings is the public address as the site's settings give it.
@@ -96,6 +123,10 @@ type Database struct {
 	OwnTables []string
 	// TLS is how a server elsewhere is spoken to.
 	TLS database.TLS
+	// Place is the machine that Host, Socket and Path are meant on; nil is this one.
+	Place tree.Place
+	// usualSocket tells that Socket is where one is on this machine.
+	usualSocket bool
 }
 
 // Where describes the database for people, without secrets.
@@ -113,10 +144,30 @@ func (db Database) Where() string {
 // ErrNoRoot is wrapped when a site's webroot is not there.
 var ErrNoRoot = errors.New("the webroot is missing")
 
-// Open reads a site's settings from its webroot. A webroot that is missing
-// gives an error that wraps ErrNoRoot.
+// ErrFar is wrapped when what works on this machine only is asked of a site elsewhere.
+var ErrFar = errors.New("not for a site elsewhere yet")
+
+// Open reads the settings of a site on this machine from its webroot. A webroot that is
+// missing gives an error that wraps ErrNoRoot.
 func Open(name string, c config.Site) (*Site, error) {
-	info, err := os.Stat(c.Root)
+	return OpenAt(context.Background(), name, c, nil)
+}
+
+// OpenAt is Open for a site at a place, nil for this machine. The place is used as long as
+// the site is; ctx is that of reading its settings, also later.
+func OpenAt(ctx context.Context, name string, c config.Site, place tree.Place) (*Site, error) {
+	if place == nil && c.Far() {
+		return nil, fmt.Errorf("site %s: %w: %s is on another machine", name, ErrFar, c.Root)
+	}
+	if place == nil {
+		return open(name, c, nil, func() (fs.FileInfo, error) { return os.Stat(c.Root) }, InFolder(c.Root))
+	}
+	root := strings.TrimPrefix(c.Root, place.Base())
+	return open(name, c, place, func() (fs.FileInfo, error) { return place.Anywhere(ctx).Lstat(root) }, ReadAt(ctx, place, root))
+}
+
+func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo, error), read ReadFunc) (*Site, error) {
+	info, err := stat()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, reason.New(reason.WebrootMissing, reason.Names{"site": name}, "site %s: %w: %s; is the disk mounted, is `root:` right?", name, ErrNoRoot, c.Root)
 	}
@@ -126,13 +177,30 @@ func Open(name string, c config.Site) (*Site, error) {
 	if !info.IsDir() {
 		return nil, fmt.Errorf("site %s: the webroot %s is not a folder", name, c.Root)
 	}
-	return OpenFrom(name, c, InFolder(c.Root))
+	s, err := OpenFromAt(name, c, place, read)
+	if s != nil {
+		s.read = read
+	}
+	return s, err
+}
+
+// ReadAt reads files by their paths relative to a folder at a place, in whole. Links are
+// followed.
+func ReadAt(ctx context.Context, place tree.Place, dir string) ReadFunc {
+	return func(rel string) ([]byte, error) {
+		return tree.ReadFile(place.Anywhere(ctx), path.Join(dir, rel), mostSettings)
+	}
 }
 
 // OpenFrom is Open with the settings read through read, such as from an
 // archive when the webroot is gone.
 func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
-	s := &Site{Name: name, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
+	return OpenFromAt(name, c, nil, read)
+}
+
+// OpenFromAt is OpenFrom for a site at a place, nil for this machine.
+func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*Site, error) {
+	s := &Site{Name: name, Place: place, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
 	var err error
 	switch {
 	case c.Recipe == "" || c.Recipe == "auto":
@@ -160,6 +228,13 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	for i, db := range s.Databases {
+		s.Databases[i].Place = place
+		if place != nil && strings.HasPrefix(db.Path, "/") {
+			s.Databases[i].Path = place.Base() + db.Path
+		}
+		if place != nil && db.usualSocket {
+			s.Databases[i].Socket = "" // where one is on this machine says nothing of another
+		}
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
@@ -183,12 +258,13 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 	if !missing {
 		return nil
 	}
-	found, above, said, err := s.Recipe.databases(c.Root, c.Settings, read)
+	found, above, said, err := s.Recipe.databases(s.PathAt(c.Root), c.Settings, read)
 	if err != nil {
 		return err
 	}
-	s.Above, s.said = above, said
+	s.Above, s.said = s.pathFrom(above), said
 	for _, db := range found {
+		db.Path = s.pathFrom(db.Path)
 		if _, known := s.Database(db.Label); known {
 			continue
 		}
@@ -198,6 +274,14 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 		s.Databases = append(s.Databases, db)
 	}
 	return nil
+}
+
+// pathFrom is PathAt the other way round.
+func (s *Site) pathFrom(name string) string {
+	if s.Place == nil || name == "" {
+		return name
+	}
+	return s.Place.Base() + name
 }
 
 // Own tells whether a database is in a server, or a file in one of the site's folders.
@@ -235,20 +319,37 @@ func withoutLinks(path string) string {
 }
 
 // OtherSettings lists settings files of further sites in the same installation.
-func (s *Site) OtherSettings() []string {
+func (s *Site) OtherSettings(ctx context.Context) []string {
 	var all []string
 	if s.Recipe == nil {
 		return nil
 	}
+	in, err := s.At(nil).Folder(ctx, s.PathAt(s.Root))
+	if err != nil {
+		return nil
+	}
+	defer in.Close()
 	for _, pattern := range s.Recipe.Settings.Others {
-		found, err := filepath.Glob(filepath.Join(s.Root, pattern))
-		if err != nil {
+		all = append(all, glob(in, ".", pattern)...)
+	}
+	return all
+}
+
+// glob finds the files whose names match a pattern, element by element.
+func glob(in tree.Folder, dir, pattern string) (all []string) {
+	first, rest, deeper := strings.Cut(pattern, "/")
+	names, _, err := in.ReadFolder(dir, 0)
+	if err != nil {
+		return nil
+	}
+	for _, name := range names {
+		if ok, err := path.Match(first, name); err != nil || !ok {
 			continue
 		}
-		for _, f := range found {
-			if rel, err := filepath.Rel(s.Root, f); err == nil {
-				all = append(all, rel)
-			}
+		if name = tree.Join(dir, name); deeper {
+			all = append(all, glob(in, name, rest)...)
+		} else {
+			all = append(all, name)
 		}
 	}
 	return all
@@ -366,7 +467,15 @@ func (s *Site) Database(label string) (Database, bool) {
 }
 
 // Version reads the CMS's version from its own files; empty when unknown.
-func (s *Site) Version() string { return s.Recipe.VersionIn(InFolder(s.Root)) }
+func (s *Site) Version() string {
+	if s.Place == nil {
+		return s.Recipe.VersionIn(InFolder(s.Root))
+	}
+	if s.read == nil {
+		return ""
+	}
+	return s.Recipe.VersionIn(s.read)
+}
 
 // VersionIn reads a CMS's version through read.
 func (r *Recipe) VersionIn(read ReadFunc) string {

@@ -133,7 +133,7 @@ func TestSeveralSitesAndASecondDatabase(t *testing.T) {
 	root := installation(t, map[string]string{"core/lib/Drupal.php": "", "core/core.services.yml": "", "sites/default/settings.php": settings("one"), "sites/two/settings.php": settings("two")})
 	s, err := Open("two", config.Site{Root: root, Settings: "sites/two/settings.php", Databases: map[string]config.Database{"tickets": {SQLite: "/srv/tickets.db"}}})
 	require.NoError(t, err)
-	assert.Len(t, s.OtherSettings(), 2)
+	assert.Len(t, s.OtherSettings(t.Context()), 2)
 	main, _ := s.Database("main")
 	tickets, _ := s.Database("tickets")
 	assert.Equal(t, "two", main.Name)

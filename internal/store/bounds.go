@@ -31,7 +31,7 @@ func endless(where string) error {
 
 // A Meter bounds what is read of a connection while an answer is awaited that is gathered
 // in memory. The zero value bounds nothing. It is safe for concurrent use, but has one
-// bound at a time: a connection that is used for one call at a time.
+// bound at a time.
 type Meter struct {
 	on   atomic.Bool
 	left atomic.Int64
@@ -42,6 +42,14 @@ func (m *Meter) Bound(n int64) (lift func()) {
 	m.left.Store(n)
 	m.on.Store(true)
 	return func() { m.on.Store(false) }
+}
+
+// Return gives n bytes of the bound back, which is most at most: what was read of an
+// answer that has come to its end.
+func (m *Meter) Return(n, most int64) {
+	if left := m.left.Add(n); left > most {
+		m.left.Add(most - left)
+	}
 }
 
 // Reader returns r, metered: past the bound, it gives an error that wraps ErrEndless.

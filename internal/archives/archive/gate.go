@@ -126,8 +126,21 @@ func siteAddress(s string) bool {
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil && plainText(s)
 }
 
+// farPlace tells whether an address is that of a machine, without a password or a path.
+func farPlace(s string) bool {
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "sftp" || u.Host == "" || u.Path+u.RawQuery+u.Fragment != "" || !plainText(s) || strings.ContainsAny(s, " \"'`\\") {
+		return false
+	}
+	_, secret := u.User.Password()
+	return !secret
+}
+
 // Check refuses a description of a site that no backup writes.
 func (o *Origin) Check() error {
+	if o.Place != "" && !farPlace(o.Place) {
+		return fmt.Errorf("%.200q is no machine of a site", o.Place)
+	}
 	for name, dir := range o.Roots {
 		if !ValidLabel(name) || !folderPath(dir) {
 			return fmt.Errorf("a folder %.80q at %.200q is none that a site can have", name, dir)

@@ -13,7 +13,7 @@ import (
 type Line struct {
 	Path, Part string
 	Size       int64
-	// MTime and CTime are nanoseconds since 1970.
+	// MTime and CTime are nanoseconds since 1970; a CTime of 0 is not known.
 	MTime, CTime int64
 	Inode        uint64
 	File, Copied bool
@@ -26,7 +26,10 @@ func (e Entry) Line() (Line, error) {
 	data, err := e.Encode()
 	l := Line{Path: e.Path, Part: e.Part, Size: e.Size, Inode: e.Inode, File: e.Type == TypeFile, Copied: e.Copied, JSON: data}
 	if l.File {
-		l.MTime, l.CTime = e.MTime.UnixNano(), e.CTime.UnixNano()
+		l.MTime = e.MTime.UnixNano()
+		if !e.CTime.IsZero() {
+			l.CTime = e.CTime.UnixNano()
+		}
 	}
 	return l, err
 }

@@ -98,7 +98,10 @@ func (r *Record) Signer() signing.Public { return r.signer }
 type Origin struct {
 	// Roots maps the first path element in lists and tar entries to the folder
 	// it was on the site's machine.
-	Roots     map[string]string   `json:"roots,omitempty"`
+	Roots map[string]string `json:"roots,omitempty"`
+	// Place is the machine itself where that is not the one that took the archive, such as
+	// sftp://keeper@host.example.
+	Place     string              `json:"place,omitempty"`
 	Address   string              `json:"address,omitempty"`
 	Recipe    string              `json:"recipe,omitempty"`
 	Version   string              `json:"version,omitempty"`

@@ -36,6 +36,9 @@ type Config struct {
 	// OpenTime is how long a server may take until it has told what it is; 0 means a
 	// minute. One that hangs takes connections and says nothing.
 	OpenTime time.Duration
+	// Dial connects to the server, network and address as in net.Dial; nil is from this
+	// machine.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// only limits what is read to tables whose names begin so.
 	only string
 }
@@ -100,6 +103,7 @@ func (c Config) pool() (_ *sql.DB, err error) {
 	} else if dc.TLS, err = c.TLS.Config(c.Host); err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
+	dc.DialFunc = c.Dial
 	dc.Timeout = 15 * time.Second
 	dc.MaxAllowedPacket = 0 // as large as the server takes
 	dc.Params = map[string]string{"sql_mode": "'NO_AUTO_VALUE_ON_ZERO'", "time_zone": "'+00:00'"}

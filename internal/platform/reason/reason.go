@@ -56,7 +56,12 @@ const (
 	NobodyToEncryptFor Reason = "nobody-to-encrypt-for"
 	// HostUnknown and HostChanged: an SSH host key that nobody has accepted.
 	HostUnknown Reason = "host-unknown"
-	HostChanged Reason = "host-changed"
+	// SiteHostUnknown and SiteHostChanged are the same of the machine of a site.
+	SiteHostUnknown Reason = "site-host-unknown"
+	SiteHostChanged Reason = "site-host-changed"
+	// SiteElsewhere: what works on this machine only is asked of a site on another one.
+	SiteElsewhere Reason = "site-elsewhere"
+	HostChanged   Reason = "host-changed"
 	// CannotMove: an archive cannot come up at another place. SettingsByHand: its settings
 	// cannot be changed as they are written. PlaceTaken: something is at the new place.
 	CannotMove     Reason = "cannot-move"

@@ -12,6 +12,7 @@ import (
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // Source opens a database for dumping. scratch is a folder for passing copies.
@@ -22,6 +23,9 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 	case "postgres":
 		return postgres.Open(ctx, postgresConfig(db))
 	case "sqlite":
+		if db.Place != nil {
+			return farFile(ctx, d, db, scratch)
+		}
 		return sqlite.Open(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
 	default:
 		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
@@ -30,15 +34,19 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 
 // Untouched is Source for a look that leaves no traces beside a database that is a file.
 func Untouched(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
-	if db.Engine == "sqlite" {
+	if db.Engine == "sqlite" && db.Place == nil {
 		return sqlite.OpenUntouched(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
 	}
 	return Source(ctx, d, db, scratch)
 }
 
-// CopyFile makes a copy of a database that is a file, as of one moment.
-func CopyFile(ctx context.Context, d *disk.Disk, file, scratch string) (string, error) {
-	return sqlite.Copy(ctx, d, file, scratch)
+// CopyFile makes a copy of a database that is a file in a folder of a site, as of one
+// moment, and returns its path on this machine.
+func CopyFile(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch string) (string, error) {
+	if here, ok := in.(interface{ Path(name string) string }); ok {
+		return sqlite.Copy(ctx, d, here.Path(name), scratch)
+	}
+	return fetchFile(ctx, d, in, name, scratch)
 }
 
 // IsFile tells whether a file begins as a database does that CopyFile copies.
@@ -53,6 +61,9 @@ func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.Fil
 	case "postgres":
 		return postgres.Open(ctx, postgresConfig(db))
 	case "sqlite":
+		if db.Place != nil {
+			return nil, fmt.Errorf("database %s: %w", db.Label, ErrFarFile)
+		}
 		return sqlite.ForRestore(sqlite.Config{Path: db.Path, Disk: d, Mode: mode, Beside: beside}), nil
 	default:
 		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
@@ -97,10 +108,10 @@ func DumpTables(make string, r io.Reader, live, from string) ([]string, error) {
 }
 
 func postgresConfig(db site.Database) postgres.Config {
-	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name, TLS: db.TLS}
+	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name, TLS: db.TLS, Dial: through(db)}
 }
 
 func mysqlConfig(db site.Database) mysql.Config {
 	return mysql.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password,
-		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables, TLS: db.TLS}
+		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables, TLS: db.TLS, Dial: through(db)}
 }

@@ -12,6 +12,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/practice/lampblack"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 func TestAnEngineIsOpenedByItsName(t *testing.T) {
@@ -27,7 +28,7 @@ func TestAnEngineIsOpenedByItsName(t *testing.T) {
 	target, err := Target(t.Context(), &disk.Disk{}, db, sqlite.FileMode{}, "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, target.Lanes())
-	copied, err := CopyFile(t.Context(), &disk.Disk{}, db.Path, t.TempDir())
+	copied, err := CopyFile(t.Context(), &disk.Disk{}, tree.Local(nil).Anywhere(t.Context()), db.Path, t.TempDir())
 	require.NoError(t, err)
 	assert.FileExists(t, copied)
 

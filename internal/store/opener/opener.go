@@ -22,6 +22,7 @@ import (
 	"revlet/internal/store/retry"
 	"revlet/internal/store/s3"
 	"revlet/internal/store/sftp"
+	"revlet/internal/store/sshconn"
 	"revlet/internal/store/webdav"
 )
 
@@ -74,9 +75,7 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 	switch c.Kind() {
 	case "sftp":
 		where.User = u.User
-		return sftp.New(sftp.Options{Host: withPort(u, "22"), User: cmp.Or(user, o.Account), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere(),
-			Auth:  func() ([]ssh.AuthMethod, error) { return o.sshAuth(c) },
-			Hosts: o.Hosts(c.HostKey)}), nil
+		return sftp.New(sftp.Options{Dialer: o.SSH(u, c), Dir: config.RemoteDir(u), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}), nil
 	case "webdav", "plain_webdav":
 		password, err := c.Password()
 		if err != nil {
@@ -120,9 +119,16 @@ func openFTP(c config.Store, u *url.URL, user, where string) (store.Store, error
 	return ftp.New(o), nil
 }
 
+// SSH says how to log in at the machine of an address, with the means that an entry
+// names: its user, key file, password and host key.
+func (o *Opener) SSH(u *url.URL, c config.Store) sshconn.Dialer {
+	return sshconn.Dialer{Host: withPort(u, "22"), User: cmp.Or(c.User, u.User.Username(), o.Account),
+		Auth: func() ([]ssh.AuthMethod, error) { return o.sshAuth(c) }, Hosts: o.Hosts(c.HostKey)}
+}
+
 // Hosts are the SSH machines that are known.
-func (o *Opener) Hosts(pin string) *sftp.Hosts {
-	return &sftp.Hosts{Disk: o.Disk, File: o.KnownHosts, Pin: pin, Trust: o.Trust, Trusted: o.Trusted}
+func (o *Opener) Hosts(pin string) *sshconn.Hosts {
+	return &sshconn.Hosts{Disk: o.Disk, File: o.KnownHosts, Pin: pin, Trust: o.Trust, Trusted: o.Trusted}
 }
 
 // Forget drops the accepted key of an SSH store's machine.

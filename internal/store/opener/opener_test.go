@@ -24,7 +24,7 @@ import (
 	"revlet/internal/practice/place"
 	"revlet/internal/store"
 	"revlet/internal/store/opener"
-	"revlet/internal/store/sftp"
+	"revlet/internal/store/sshconn"
 )
 
 // kinds are the stores that are put to the same tests: plain ones too, where
@@ -278,7 +278,7 @@ func TestHostKeysArePinned(t *testing.T) {
 	l := newLab(t, place.SFTP, nil)
 	l.opener.Trust = false
 	err := l.open().Check(t.Context())
-	var unknown *sftp.HostKeyError
+	var unknown *sshconn.HostKeyError
 	require.ErrorAs(t, err, &unknown)
 	assert.Equal(t, l.server.Fingerprint, unknown.Fingerprint)
 	assert.True(t, reason.Is(err, reason.HostUnknown))

@@ -8,32 +8,25 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"os"
 	"path"
 	"strings"
-	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"revlet/internal/store"
 	"revlet/internal/store/connpool"
+	"revlet/internal/store/sshconn"
 )
 
 // Options say where the store is and how to get in.
 type Options struct {
-	// Host is host:port.
-	Host string
-	User string
+	// Dialer says on which machine, and as whom.
+	sshconn.Dialer
 	// Dir is the store's folder; one without a leading slash starts at the
 	// account's home.
 	Dir string
-	// Auth are the ways to prove who we are, tried in order. It is asked once
-	// for each connection.
-	Auth func() ([]ssh.AuthMethod, error)
-	// Hosts knows the keys of machines.
-	Hosts *Hosts
 	// Lanes is the most connections at a time.
 	Lanes int
 	// AppendOnly is for an account that may neither delete nor overwrite: nothing is asked
@@ -54,27 +47,13 @@ type Store struct {
 
 // client is one SSH connection with SFTP in it.
 type client struct {
-	*sftp.Client
+	*sshconn.Files
 	ssh *ssh.Client
-	// unsure is how much of the end of a cut upload may be incomplete: what was
-	// under way, twice.
-	unsure int64
-	// meter bounds listings.
-	meter *store.Meter
 }
 
 // Close ends the connection at once: closing only the SFTP side would wait for
 // answers that may never come.
 func (c *client) Close() error { return c.ssh.Close() }
-
-const (
-	dialTimeout = 20 * time.Second
-	// requests is how many packets of a file may be under way at a time.
-	requests = 32
-	packet   = 32 << 10
-	// largePacket fits into OpenSSH's 256 KiB, with what SFTP puts around it.
-	largePacket = 255 << 10
-)
 
 // New returns the store; nothing is connected yet.
 func New(o Options) *Store {
@@ -85,117 +64,20 @@ func New(o Options) *Store {
 }
 
 func (s *Store) dial(ctx context.Context) (*client, error) {
-	auth, err := s.o.Auth()
-	if err != nil {
-		return nil, store.Refuse("%w", err)
-	}
-	verify, algorithms, err := s.o.Hosts.check(s.o.Host)
-	if err != nil {
-		return nil, store.Refuse("%w", err)
-	}
-	var wrong error
-	for _, kinds := range algorithms {
-		c, err := s.connect(ctx, auth, verify, kinds)
-		var host *HostKeyError
-		if err == nil || !errors.As(err, &host) && !noneCommon(err) {
-			return c, err
-		}
-		if wrong == nil || host != nil {
-			wrong = err
-		}
-	}
-	return nil, wrong
-}
-
-// noneCommon tells that the far end has no key of the kind that was asked for.
-func noneCommon(err error) bool {
-	var none *ssh.AlgorithmNegotiationError
-	return errors.As(err, &none)
-}
-
-// session begins SFTP in a connection, with larger packets where the far end
-// says that it takes them, as OpenSSH does.
-func session(c *ssh.Client) (*client, error) {
-	meter := &store.Meter{}
-	files, err := begin(c, meter, sftp.MaxPacketChecked(packet))
+	c, err := s.o.Dialer.Dial(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := files.HasExtension("limits@openssh.com"); !ok {
-		return &client{files, c, 2 * requests * packet, meter}, nil
-	}
-	_ = files.Close()
-	files, err = begin(c, meter, sftp.MaxPacketUnchecked(largePacket))
-	return &client{files, c, 2 * requests * largePacket, meter}, err
-}
-
-// begin asks for the SFTP subsystem and speaks to it through the meter.
-func begin(c *ssh.Client, meter *store.Meter, size sftp.ClientOption) (*sftp.Client, error) {
-	s, err := c.NewSession()
-	if err != nil {
-		return nil, err
-	}
-	to, err := s.StdinPipe()
-	if err != nil {
-		return nil, err
-	}
-	from, err := s.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := s.RequestSubsystem("sftp"); err != nil {
-		return nil, err
-	}
-	return sftp.NewClientPipe(meter.Reader(from), to, sftp.UseConcurrentWrites(true), sftp.UseConcurrentReads(true),
-		sftp.MaxConcurrentRequestsPerFile(requests), size)
-}
-
-// connect makes a connection; of its keys, the far end shows one of the kinds.
-func (s *Store) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.HostKeyCallback, kinds []string) (*client, error) {
-	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", s.o.Host)
-	if err != nil {
-		return nil, fmt.Errorf("connect to %s: %w", s.o.Host, store.Brief(err))
-	}
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	defer stop()
-	_ = conn.SetDeadline(time.Now().Add(dialTimeout))
-	sshConn, channels, reqs, err := ssh.NewClientConn(conn, s.o.Host, &ssh.ClientConfig{
-		User: s.o.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: kinds, Timeout: dialTimeout})
-	if err != nil {
-		_ = conn.Close()
-		return nil, s.explainDial(err)
-	}
-	_ = conn.SetDeadline(time.Time{})
-	c := ssh.NewClient(sshConn, channels, reqs)
-	files, err := session(c)
+	files, err := sshconn.OpenFiles(c)
 	if err != nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("%s offers no SFTP: %w", s.o.Host, err)
 	}
-	return files, nil
-}
-
-func (s *Store) explainDial(err error) error {
-	var host *HostKeyError
-	if errors.As(err, &host) {
-		return host
-	}
-	if strings.Contains(err.Error(), "unable to authenticate") {
-		return store.Refuse("%s does not let %s in: wrong key or password (%w)", s.o.Host, s.o.User, err)
-	}
-	return fmt.Errorf("connect to %s: %w", s.o.Host, store.Brief(err))
-}
-
-// clean tells whether the far end itself gave the error, so that the
-// connection is still good.
-func clean(err error) bool {
-	var status *sftp.StatusError
-	return errors.As(err, &status) && status.FxCode() != sftp.ErrSSHFxConnectionLost && status.FxCode() != sftp.ErrSSHFxNoConnection ||
-		errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) || errors.Is(err, store.ErrRefused)
+	return &client{files, c}, nil
 }
 
 func (s *Store) do(ctx context.Context, work func(*client) error) error {
-	return s.pool.Do(ctx, clean, work)
+	return s.pool.Do(ctx, sshconn.Answered, work)
 }
 
 func (s *Store) path(name string) string { return path.Join(s.o.Dir, name) }
@@ -283,7 +165,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if s.o.AppendOnly {
 			return s.place(c, temporary, name, size)
 		}
-		if err := rename(c.Client, temporary, s.path(name)); err != nil {
+		if err := rename(c.Files.Client, temporary, s.path(name)); err != nil {
 			return explain(name, err)
 		}
 		return nil
@@ -298,7 +180,7 @@ func (s *Store) Abandon(ctx context.Context, name string) error {
 func (s *Store) upload(c *client, temporary string, src io.ReadSeeker, size int64) error {
 	var from int64
 	if info, err := c.Stat(temporary); err == nil && info.Size() <= size {
-		from = max(info.Size()-c.unsure, 0)
+		from = max(info.Size()-c.Unsure, 0)
 	}
 	flags := os.O_WRONLY | os.O_CREATE
 	if from == 0 {
@@ -382,7 +264,7 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 		_, err = f.Seek(offset, io.SeekStart)
 	}
 	if err != nil {
-		lease.Release(clean(err))
+		lease.Release(sshconn.Answered(err))
 		return nil, explain(name, err)
 	}
 	return newReader(f, lease), nil
@@ -413,7 +295,7 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 
 // listed reads one folder.
 func listed(ctx context.Context, c *client, dir string) ([]store.Entry, error) {
-	defer c.meter.Bound(store.LongestAnswer)()
+	defer c.Meter.Bound(store.LongestAnswer)()
 	infos, err := c.ReadDirContext(ctx, dir)
 	var entries []store.Entry
 	for _, fi := range infos {

@@ -3,11 +3,10 @@ package backup
 import (
 	"context"
 	"io/fs"
-	"path/filepath"
 
 	"revlet/internal/archives/archive"
-	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // aheadAtOnce is how many paths of a folder are looked at before they are
@@ -18,7 +17,7 @@ const aheadAtOnce = 512
 // the first of them are.
 type listing struct {
 	names []string
-	infos []disk.Info
+	infos []tree.Info
 	err   error
 }
 
@@ -27,92 +26,96 @@ const foldersAhead = 16
 
 // lookout reads folders ahead, one after the other.
 type lookout struct {
-	disk *disk.Disk
 	asks chan ask
 }
 
 type ask struct {
-	dir   string
+	in    tree.Folder
+	rel   string
 	found chan<- listing
 }
 
 // newLookout starts one; it ends with stop.
-func newLookout(d *disk.Disk) (l *lookout, stop func()) {
-	l = &lookout{disk: d, asks: make(chan ask, foldersAhead)}
+func newLookout() (l *lookout, stop func()) {
+	l = &lookout{asks: make(chan ask, foldersAhead)}
 	go func() {
 		for a := range l.asks {
-			a.found <- l.read(a.dir)
+			a.found <- readListing(a.in, a.rel)
 		}
 	}()
 	return l, func() { close(l.asks) }
 }
 
-func (l *lookout) read(dir string) (found listing) {
-	found.names, found.infos, found.err = l.disk.ReadFolder(dir, aheadAtOnce)
+func readListing(in tree.Folder, rel string) (found listing) {
+	found.names, found.infos, found.err = in.ReadFolder(dot(rel), aheadAtOnce)
 	return found
 }
 
 // look begins to read a folder, unless there is enough to read already: then it is
 // read when it is asked for.
-func (l *lookout) look(dir string) func() listing {
+func (l *lookout) look(in tree.Folder, rel string) func() listing {
 	found := make(chan listing, 1)
 	select {
-	case l.asks <- ask{dir, found}:
+	case l.asks <- ask{in, rel, found}:
 		return func() listing { return <-found }
 	default:
-		return func() listing { return l.read(dir) }
+		return func() listing { return readListing(in, rel) }
 	}
 }
 
 // folderAhead visits what is in a folder; while one folder in it is visited, the
-// next is read already. It is for looking at a site, not for saving it: what is
-// known of a path is a little older than the visit.
-func (w *walker) folderAhead(ctx context.Context, dir, rel string, look func() listing) error {
+// next is read already. What is known of a path is a little older than the visit.
+func (w *walker) folderAhead(ctx context.Context, rel string, look func() listing) error {
 	l := look()
 	if l.err != nil {
 		return w.noFolder(rel, l.err)
 	}
-	for from := 0; from < len(l.names); from += aheadAtOnce {
-		names := l.names[from:min(from+aheadAtOnce, len(l.names))]
-		if from > 0 {
-			l.infos = w.disk.Lstats(dir, names)
+	for from := 0; from < len(l.names); {
+		names := l.names[from:]
+		switch {
+		case from == 0:
+			names = names[:len(l.infos)]
+		default:
+			names = names[:min(len(names), aheadAtOnce)]
+			l.infos = w.in.Lstats(dot(rel), names)
 		}
-		if err := w.visitAhead(ctx, dir, rel, names, l.infos); err != nil {
+		if err := w.visitAhead(ctx, rel, names, l.infos); err != nil {
 			return err
 		}
+		from += len(names)
 	}
 	return nil
 }
 
-func (w *walker) visitAhead(ctx context.Context, dir, rel string, names []string, infos []disk.Info) error {
+func (w *walker) visitAhead(ctx context.Context, rel string, names []string, infos []tree.Info) error {
 	looks := map[int]func() listing{}
 	begun := 0
 	// begin begins to read the folders from a place on, some of them ahead.
 	begin := func(from int) {
 		for begun = max(begun, from); begun < len(names) && len(looks) < foldersAhead/2; begun++ {
 			if infos[begun].Err == nil && infos[begun].IsDir() && !w.skips(joinRel(rel, names[begun])) {
-				looks[begun] = w.ahead.look(filepath.Join(dir, names[begun]))
+				looks[begun] = w.ahead.look(w.in, joinRel(rel, names[begun]))
 			}
 		}
 	}
 	for i, name := range names {
-		path, rel := dir+"/"+name, joinRel(rel, name)
+		rel := joinRel(rel, name)
 		if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
 			w.skip(w.name(rel), rule)
 			continue
 		}
-		err := w.found(path, rel, infos[i].FileInfo, infos[i].Err, func() error {
+		err := w.found(rel, infos[i].FileInfo, infos[i].Err, func() error {
 			begin(i)
 			look, begun := looks[i]
 			if !begun {
-				look = w.ahead.look(path)
+				look = w.ahead.look(w.in, rel)
 			}
 			delete(looks, i)
 			begin(i + 1)
-			if err := w.beginFolder(ctx, path, rel, infos[i].FileInfo); err != nil {
+			if err := w.beginFolder(ctx, rel, infos[i].FileInfo); err != nil {
 				return err
 			}
-			return w.folderAhead(ctx, path, rel, look)
+			return w.folderAhead(ctx, rel, look)
 		})
 		if err != nil {
 			return err
@@ -127,13 +130,13 @@ func (w *walker) skips(rel string) bool {
 }
 
 // beginFolder visits a folder itself.
-func (w *walker) beginFolder(ctx context.Context, dir, rel string, info fs.FileInfo) error {
+func (w *walker) beginFolder(ctx context.Context, rel string, info fs.FileInfo) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	e := w.entry(archive.TypeFolder, rel, info)
-	if w.ahead == nil {
-		e.XAttrs = readXAttrs(w.disk, dir)
+	if !w.look {
+		e.XAttrs = w.in.XAttrs(dot(rel))
 	}
 	return w.tree(e)
 }

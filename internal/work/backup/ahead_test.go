@@ -48,16 +48,18 @@ func TestReadingAheadMeetsTheSame(t *testing.T) {
 	s := &site.Site{Root: root, Skip: []string{"**/*.tmp", "b*/**"}}
 	d := &disk.Disk{}
 	met := func(ahead *lookout) (all []string) {
-		w := &walker{disk: d, site: s, ahead: ahead, gap: func(g archive.Gap) { all = append(all, "gap "+g.Path) }, skip: func(name, rule string) { all = append(all, "skip "+name+" "+rule) },
+		folders := OpenFolders(t.Context(), d, s)
+		defer folders.Close()
+		w := &walker{disk: d, folders: folders, site: s, ahead: ahead, look: true, gap: func(g archive.Gap) { all = append(all, "gap "+g.Path) }, skip: func(name, rule string) { all = append(all, "skip "+name+" "+rule) },
 			tree: func(e archive.Entry) error { all = append(all, e.Type+" "+e.Path+" "+e.Mode); return nil },
-			file: func(f planned) error { all = append(all, "file "+f.name+" "+f.path); return nil }}
+			file: func(f planned) error { all = append(all, "file "+f.name+" "+f.rel); return nil }}
 		require.NoError(t, w.walk(context.Background()))
 		return all
 	}
 	want := met(nil)
 	require.Greater(t, len(want), 1500)
 	for range 5 {
-		ahead, stop := newLookout(d)
+		ahead, stop := newLookout()
 		require.Equal(t, want, met(ahead))
 		stop()
 	}

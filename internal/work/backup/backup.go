@@ -24,6 +24,7 @@ import (
 	"revlet/internal/platform/signing"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 )
 
@@ -44,7 +45,7 @@ type Job struct {
 	// database, and CopyDatabase makes a copy of it as of one moment: read like
 	// any other file, it might be torn.
 	IsDatabase   func(head []byte) bool
-	CopyDatabase func(ctx context.Context, file, scratch string) (string, error)
+	CopyDatabase func(ctx context.Context, in tree.Folder, name, scratch string) (string, error)
 	// Now is the clock; nil means time.Now.
 	Now      func() time.Time
 	Observer progress.Observer
@@ -143,16 +144,18 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	if r.Workers == 0 {
 		r.Workers = 2
 	}
-	r.began, r.beganHere = r.Now(), time.Now()
+	r.began, r.beganThere = r.Now(), time.Now()
 	r.put = func(t *target, o *object) error { return t.take(ctx, o) }
 	defer r.close()
-	var done func()
-	var err error
-	if r.webroots, done, err = Confined(r.disk, r.Site); err != nil {
-		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, err)
+	r.folders = OpenFolders(ctx, r.disk, r.Site)
+	defer r.folders.Close()
+	if r.Site.Far() && r.Scope.HasFiles() {
+		var known bool
+		if r.beganThere, known = r.Site.Place.Now(ctx); !known {
+			r.beganThere = time.Now().Add(-farClock)
+		}
 	}
-	defer done()
-	err = r.prepare(ctx)
+	err := r.prepare(ctx)
 	if err == nil {
 		err = r.work(ctx)
 	}
@@ -201,23 +204,27 @@ func (r *run) close() {
 	r.closeDatabases()
 }
 
+// farClock is how far behind the clock of a site's machine may be where it cannot be told:
+// what was changed since is read again.
+const farClock = 48 * time.Hour
+
 type run struct {
 	Job
 	// put sends one object to one store for as long as the whole run lasts: the
 	// goroutines that make objects may end sooner.
 	put   func(*target, *object) error
 	began time.Time
-	// beganHere is the same by this machine's own clock, whatever Now says.
-	beganHere time.Time
-	disk      *disk.Disk
-	// webroots is the same, with the site's folders confined.
-	webroots *disk.Disk
-	observer progress.Observer
-	record   archive.Record
-	list     *archive.ListWriter
-	spool    *spool
-	ledger   *ledger
-	targets  []*target
+	// beganThere is the same by the clock of the site's own machine, whatever Now says; one
+	// that cannot be told may be far behind.
+	beganThere time.Time
+	disk       *disk.Disk
+	folders    *Folders
+	observer   progress.Observer
+	record     archive.Record
+	list       *archive.ListWriter
+	spool      *spool
+	ledger     *ledger
+	targets    []*target
 	// own is the store that takes scratch files over; nil when all are remote.
 	own     adopter
 	sources []openDatabase
@@ -271,7 +278,7 @@ func (r *run) work(ctx context.Context) error {
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = r.shownRoots(site.RootLabel, r.Site.Root)
 		if r.Site.Above != "" {
-			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.Above)
+			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.PathAt(r.Site.Above))
 		}
 	}
 	r.record.Origin.Tidy()

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"syscall"
+	"path"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -17,6 +17,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/platform/progress"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // openDatabases begins a snapshot of every database, so that all of them, and
@@ -46,7 +47,7 @@ func (r *run) openDatabases(ctx context.Context) error {
 		if done(); err != nil {
 			return err
 		}
-		r.record.Origin.Databases[db.Label] = r.origin(d)
+		r.record.Origin.Databases[db.Label] = r.origin(ctx, d)
 		if r.record.Origin.Address == "" {
 			r.record.Origin.Address = cmp.Or(r.Site.AddressInSettings(), r.Site.StoredAddress(ctx, source))
 		}
@@ -66,17 +67,18 @@ func (r *run) patience(label string) (heard, done func()) {
 	return progress.Patience(r.observer, silence, fmt.Sprintf("note: database %s has said nothing for %s; it is waited for", label, silence))
 }
 
-func (r *run) origin(d *openDatabase) archive.DBOrigin {
+func (r *run) origin(ctx context.Context, d *openDatabase) archive.DBOrigin {
 	info := d.source.Info()
 	o := archive.DBOrigin{Engine: info.Engine, Version: info.Version, Name: info.Name, Where: d.db.Where(), Prefix: d.db.Prefix,
 		Charset: info.Charset, Collation: info.Collation, Consistency: d.snapshot.Consistency(), Sequences: d.snapshot.Sequences(), Neighbours: len(d.snapshot.Neighbours())}
 	if d.db.Path == "" {
 		return o
 	}
-	if fi, err := r.disk.Stat(d.db.Path); err == nil {
+	o.Where, o.Name = r.Site.PathAt(d.db.Path), path.Base(d.db.Path) // a copy has another name
+	if fi, err := r.Site.At(r.disk).Anywhere(ctx).Lstat(o.Where); err == nil {
 		o.Mode = fmt.Sprintf("%04o", unixMode(fi.Mode()))
-		if st, ok := fi.Sys().(*syscall.Stat_t); ok {
-			o.UID, o.GID = int(st.Uid), int(st.Gid)
+		if st, ok := tree.StatOf(fi); ok {
+			o.UID, o.GID = st.UID, st.GID
 		}
 	}
 	return o

@@ -22,20 +22,20 @@ func (r *run) addGap(g archive.Gap) {
 func (r *run) packFiles(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	jobs := make(chan job)
-	names := &owners{}
 	for range r.Workers {
 		g.Go(func() error {
 			enc, err := archive.NewEncoder()
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.webroots, names: names, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, whole: func(file string) (string, error) {
-				scratch, err := r.scratchIn()
-				if err != nil {
-					return "", err
-				}
-				return r.CopyDatabase(ctx, file, scratch)
-			}, isDatabase: r.IsDatabase}
+			k := &packer{disk: r.disk, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
+				whole: func(f planned) (string, error) {
+					scratch, err := r.scratchIn()
+					if err != nil {
+						return "", err
+					}
+					return r.CopyDatabase(ctx, f.in, f.rel, scratch)
+				}}
 			for j := range jobs {
 				if err := r.packJob(ctx, k, j); err != nil {
 					return err
@@ -77,7 +77,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		}
 		return errors.Join(tree.add(e), r.list.Add(e))
 	}
-	w := &walker{disk: r.webroots, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
+	w := &walker{disk: r.disk, folders: r.folders, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
 		file: func(f planned) error { return r.meet(p, f) },
 		tree: add,
 		skip: func(_, rule string) {

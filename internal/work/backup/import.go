@@ -12,6 +12,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/storelock"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 )
 
@@ -87,14 +88,15 @@ func (r *run) importAll(ctx context.Context) error {
 }
 
 // meetImported hands the list's files to the planner and all else to the tree.
-func (r *run) meetImported(p *planner, tree func(archive.Entry) error) error {
+func (r *run) meetImported(p *planner, add func(archive.Entry) error) error {
+	here := tree.Local(r.disk).Anywhere(context.Background())
 	return r.Imported.List(func(e archive.Entry) error {
 		e.Part = ""
 		if e.Type != archive.TypeFile {
 			if !e.IsFileTree() {
 				return nil
 			}
-			return tree(e)
+			return add(e)
 		}
 		file := r.Imported.File(e.Path)
 		info, err := r.disk.Lstat(file)
@@ -104,7 +106,7 @@ func (r *run) meetImported(p *planner, tree func(archive.Entry) error) error {
 		if info.Size() != e.Size {
 			return fmt.Errorf("%s: %w: it has %d bytes, %d were saved", e.Path, archive.ErrDamaged, info.Size(), e.Size)
 		}
-		return p.add(planned{path: file, name: e.Path, info: info, as: &e})
+		return p.add(planned{in: here, rel: file, name: e.Path, info: info, as: &e})
 	})
 }
 
@@ -224,5 +226,8 @@ func (r *run) shownRoots(label, root string) map[string]string {
 		roots[label] = r.HandMade.Root
 	}
 	maps.Copy(roots, r.Site.Roots)
+	for label, dir := range roots {
+		roots[label] = r.Site.PathAt(dir)
+	}
 	return roots
 }

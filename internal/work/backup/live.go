@@ -2,14 +2,17 @@ package backup
 
 import (
 	"context"
+	"fmt"
+	"io/fs"
 	"iter"
 	"maps"
-	"slices"
+	"strings"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // KnownLines are the lines of an archive's list in the form that this machine keeps
@@ -22,29 +25,71 @@ func KnownLines(ctx context.Context, st *state.State, site, name string) iter.Se
 	return p.allEntries()
 }
 
-// Confined is a disk on which a site's folders are read without following links.
-func Confined(d *disk.Disk, s *site.Site) (*disk.Disk, func(), error) {
-	return d.Confined(append(slices.Collect(maps.Values(s.Roots)), s.Root)...)
+// Folders are the folders of a site, open for reading.
+type Folders struct {
+	open map[string]tree.Folder
+	errs map[string]error
 }
 
-// Live visits every path of a site that an archive would hold, in the order of
-// an archive's list. Entries are without digests; file is where a regular file
-// lies, to be read through Confined. isDatabase tells database files by their first bytes: their logs are no
-// part of an archive. Paths that cannot be read are gaps.
-func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(e archive.Entry, file string) error) (gaps []archive.Gap, err error) {
-	d, done, err := Confined(d, s)
+// OpenFolders opens the folders of a site. One that cannot be opened gives its error when
+// it is asked for. Close lets go of them.
+func OpenFolders(ctx context.Context, d *disk.Disk, s *site.Site) *Folders {
+	f := &Folders{map[string]tree.Folder{}, map[string]error{}}
+	roots := map[string]string{site.RootLabel: s.Root}
+	maps.Copy(roots, s.Roots)
+	for label, dir := range roots {
+		in, err := s.At(d).Folder(ctx, s.PathAt(dir))
+		if err != nil {
+			f.errs[label] = fmt.Errorf("read the %s folder %s: %w", label, dir, err)
+			continue
+		}
+		f.open[label] = in
+	}
+	return f
+}
+
+// In is the folder with a label.
+func (f *Folders) In(label string) (tree.Folder, error) {
+	if in, ok := f.open[label]; ok {
+		return in, nil
+	}
+	if err := f.errs[label]; err != nil {
+		return nil, err
+	}
+	return nil, fmt.Errorf("the site has no folder %q: %w", label, fs.ErrNotExist)
+}
+
+// Open opens a regular file by its name in archives, which begins with a label.
+func (f *Folders) Open(name string) (tree.File, error) {
+	label, rel, _ := strings.Cut(name, "/")
+	in, err := f.In(label)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
-	ahead, stop := newLookout(d)
+	return in.Open(rel)
+}
+
+// Close lets go of the folders.
+func (f *Folders) Close() {
+	for _, in := range f.open {
+		_ = in.Close()
+	}
+}
+
+// Live visits every path of a site that an archive would hold, in the order of
+// an archive's list. Entries are without digests. isDatabase tells database files by their
+// first bytes: their logs are no part of an archive. Paths that cannot be read are gaps.
+func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(archive.Entry) error) (gaps []archive.Gap, err error) {
+	folders := OpenFolders(ctx, d, s)
+	defer folders.Close()
+	ahead, stop := newLookout()
 	defer stop()
-	w := &walker{disk: d, site: s, ahead: ahead, isDatabase: isDatabase,
-		tree: func(e archive.Entry) error { return visit(e, "") },
+	w := &walker{disk: d, folders: folders, site: s, ahead: ahead, look: true, isDatabase: isDatabase,
+		tree: visit,
 		gap:  func(g archive.Gap) { gaps = append(gaps, g) },
 		skip: func(string, string) {},
 	}
-	w.file = func(f planned) error { return visit(w.names.entry(archive.TypeFile, f.name, f.info), f.path) }
+	w.file = func(f planned) error { return visit(entryOf(f.in, archive.TypeFile, f.name, f.info)) }
 	err = w.walk(ctx)
 	return gaps, err
 }

@@ -17,6 +17,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/site/tree"
 )
 
 // partBytes is how much content a part gets, partFiles how many files: the
@@ -93,18 +94,17 @@ func (e *movingError) Unwrap() error { return e.err }
 
 // packer makes parts of files; each worker has one.
 type packer struct {
-	disk  *disk.Disk
-	names *owners
-	enc   *zstd.Encoder
-	to    encryption.Recipients
-	buf   []byte
-	gap   func(archive.Gap)
-	pace  func(int64)
+	disk *disk.Disk
+	enc  *zstd.Encoder
+	to   encryption.Recipients
+	buf  []byte
+	gap  func(archive.Gap)
+	pace func(int64)
 	// reown, if not nil, gives entries another owner.
 	reown func(*archive.Entry)
 	// isDatabase and whole find database files and copy them untorn.
 	isDatabase func(head []byte) bool
-	whole      func(file string) (string, error)
+	whole      func(f planned) (string, error)
 }
 
 // pack writes a job's files as one part to w and returns its list entries.
@@ -120,11 +120,19 @@ func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []
 	}
 	tw := tar.NewWriter(pw)
 	var entries []archive.Entry
+	ahead := fetchAhead(ctx, j.files)
+	defer ahead.stop()
 	for i, f := range j.files {
 		if err := ctx.Err(); err != nil {
 			return archive.Part{}, nil, err
 		}
-		e, ok, err := k.file(tw, f, j.tries >= mostTries)
+		var e archive.Entry
+		var ok bool
+		if w, far, readErr := ahead.take(ctx, i); far {
+			e, ok, err = k.fetched(ctx, tw, f, w, readErr, j.tries >= mostTries)
+		} else {
+			e, ok, err = k.file(tw, f, j.tries >= mostTries)
+		}
 		if errors.Is(err, errMoving) {
 			err = &movingError{i, err}
 		}
@@ -149,16 +157,18 @@ func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []
 // file adds one file to the part. false means that it is left out: it
 // vanished, or it is a gap.
 func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool, error) {
-	in, err := k.disk.Open(f.path)
+	in, err := f.in.Open(f.rel)
 	if errors.Is(err, fs.ErrNotExist) {
 		return archive.Entry{}, false, nil
 	}
 	if err != nil {
-		k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})
-		return archive.Entry{}, false, nil
+		return archive.Entry{}, false, k.unreadable(f, err)
 	}
 	defer in.Close()
 	info, err := in.Stat()
+	if errors.Is(err, tree.ErrUnreachable) {
+		return archive.Entry{}, false, err
+	}
 	if err != nil || !info.Mode().IsRegular() {
 		k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: "it became something else while the archive was made"})
 		return archive.Entry{}, false, nil
@@ -172,7 +182,32 @@ func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool
 	return k.large(tw, f, in, info, last)
 }
 
-func (k *packer) looksLikeDatabase(in *disk.File, info fs.FileInfo) bool {
+// fetched adds a small file that was read in one go, or why it was not; it is read again,
+// as often as it takes for it to hold still.
+func (k *packer) fetched(ctx context.Context, tw *tar.Writer, f planned, w tree.Whole, err error, last bool) (archive.Entry, bool, error) {
+	for try := 1; errors.Is(err, io.ErrUnexpectedEOF) && try < mostTries && ctx.Err() == nil; try++ {
+		w, err = wholeReader(f).ReadWhole(f.rel, wholeBytes)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return archive.Entry{}, false, ctx.Err()
+	case errors.Is(err, fs.ErrNotExist):
+		return archive.Entry{}, false, nil
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, disk.ErrSpecial):
+		k.gap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: errMoving.Error()})
+		return archive.Entry{}, false, nil
+	case errors.Is(err, tree.ErrTooLarge):
+		return k.file(tw, f, last)
+	case err != nil:
+		return archive.Entry{}, false, k.unreadable(f, err)
+	case k.isDatabase != nil && len(w.Data) >= 512 && k.isDatabase(w.Data[:16]):
+		return k.database(tw, f, w.Info)
+	}
+	e, err := k.write(tw, f, w.Info, bytes.NewReader(w.Data))
+	return e, err == nil, err
+}
+
+func (k *packer) looksLikeDatabase(in tree.File, info fs.FileInfo) bool {
 	if k.isDatabase == nil || info.Size() < 512 {
 		return false
 	}
@@ -183,11 +218,11 @@ func (k *packer) looksLikeDatabase(in *disk.File, info fs.FileInfo) bool {
 
 // plainLogs refuses a database file whose logs are no regular files: whoever opens the
 // database would wait for them, or follow them.
-func (k *packer) plainLogs(file string) error {
+func plainLogs(f planned) error {
 	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
-		info, err := k.disk.Lstat(file + suffix)
+		info, err := f.in.Lstat(f.rel + suffix)
 		if err == nil && !info.Mode().IsRegular() {
-			return &fs.PathError{Op: "open", Path: file + suffix, Err: disk.ErrSpecial}
+			return &fs.PathError{Op: "open", Path: f.name + suffix, Err: disk.ErrSpecial}
 		}
 	}
 	return nil
@@ -196,17 +231,22 @@ func (k *packer) plainLogs(file string) error {
 // database saves a database file from a copy of one moment. What only looks
 // like a database is saved like any other file.
 func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
-	copyErr := k.plainLogs(f.path)
+	copyErr := plainLogs(f)
 	from := ""
 	if copyErr == nil {
-		from, copyErr = k.whole(f.path)
+		from, copyErr = k.whole(f)
 	}
+	if errors.Is(copyErr, tree.ErrUnreachable) {
+		return archive.Entry{}, false, copyErr
+	}
+	var in tree.File
+	var err error
 	if copyErr != nil {
-		from = f.path
+		in, err = f.in.Open(f.rel)
 	} else {
 		defer func() { _ = k.disk.Remove(from) }()
+		in, err = k.disk.Open(from)
 	}
-	in, err := k.disk.Open(from)
 	if err != nil {
 		return archive.Entry{}, false, err
 	}
@@ -241,7 +281,7 @@ func reason(err error) string {
 }
 
 // small reads the whole file, as often as it takes for it to hold still.
-func (k *packer) small(tw *tar.Writer, f planned, in *disk.File) (archive.Entry, bool, error) {
+func (k *packer) small(tw *tar.Writer, f planned, in tree.File) (archive.Entry, bool, error) {
 	for range mostTries {
 		before, err := in.Stat()
 		if err != nil {
@@ -252,8 +292,7 @@ func (k *packer) small(tw *tar.Writer, f planned, in *disk.File) (archive.Entry,
 		}
 		data, err := k.readAll(in)
 		if err != nil {
-			k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})
-			return archive.Entry{}, false, nil
+			return archive.Entry{}, false, k.unreadable(f, err)
 		}
 		after, err := in.Stat()
 		if err != nil {
@@ -268,7 +307,16 @@ func (k *packer) small(tw *tar.Writer, f planned, in *disk.File) (archive.Entry,
 	return archive.Entry{}, false, nil
 }
 
-func (k *packer) readAll(in *disk.File) ([]byte, error) {
+// unreadable notes a gap; a place that cannot be asked says nothing of the file.
+func (k *packer) unreadable(f planned, err error) error {
+	if errors.Is(err, tree.ErrUnreachable) {
+		return err
+	}
+	k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})
+	return nil
+}
+
+func (k *packer) readAll(in tree.File) ([]byte, error) {
 	if k.buf == nil {
 		k.buf = make([]byte, wholeBytes+1)
 	}
@@ -284,7 +332,7 @@ func (k *packer) readAll(in *disk.File) ([]byte, error) {
 
 // large streams a file. If it changed meanwhile the part is useless; on the
 // last try a file that only grew is taken as long as it was, with a gap.
-func (k *packer) large(tw *tar.Writer, f planned, in *disk.File, before fs.FileInfo, last bool) (archive.Entry, bool, error) {
+func (k *packer) large(tw *tar.Writer, f planned, in tree.File, before fs.FileInfo, last bool) (archive.Entry, bool, error) {
 	e, err := k.write(tw, f, before, io.LimitReader(in, before.Size()))
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		return e, false, errMoving
@@ -333,8 +381,8 @@ func (k *packer) entry(f planned, info fs.FileInfo) archive.Entry {
 	if f.as != nil {
 		return *f.as
 	}
-	e := k.names.entry(archive.TypeFile, f.name, info)
-	e.XAttrs = readXAttrs(k.disk, f.path)
+	e := entryOf(f.in, archive.TypeFile, f.name, info)
+	e.XAttrs = f.in.XAttrs(f.rel)
 	if k.reown != nil {
 		k.reown(&e)
 	}

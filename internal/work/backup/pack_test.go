@@ -16,6 +16,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
+	"revlet/internal/site/tree"
 )
 
 // info describes a file that need not exist.
@@ -53,13 +54,13 @@ func packing(t *testing.T) (*packer, *[]archive.Gap, func(path string, last bool
 	enc, err := archive.NewEncoder()
 	require.NoError(t, err)
 	gaps := &[]archive.Gap{}
-	k := &packer{disk: &disk.Disk{}, names: &owners{}, enc: enc, gap: func(g archive.Gap) { *gaps = append(*gaps, g) }, pace: func(int64) {}}
+	k := &packer{disk: &disk.Disk{}, enc: enc, gap: func(g archive.Gap) { *gaps = append(*gaps, g) }, pace: func(int64) {}}
 	return k, gaps, func(path string, last bool) (archive.Entry, bool, []byte, error) {
 		var b bytes.Buffer
 		tw := tar.NewWriter(&b)
 		fi, err := os.Lstat(path)
 		require.NoError(t, err)
-		e, ok, err := k.file(tw, planned{path: path, name: "webroot/" + filepath.Base(path), info: fi}, last)
+		e, ok, err := k.file(tw, planned{in: tree.Local(k.disk).Anywhere(t.Context()), rel: path, name: "webroot/" + filepath.Base(path), info: fi}, last)
 		_ = tw.Flush()
 		return e, ok, b.Bytes(), err
 	}
@@ -67,7 +68,7 @@ func packing(t *testing.T) (*packer, *[]archive.Gap, func(path string, last bool
 
 func TestAFileThatVanishesIsNoGap(t *testing.T) {
 	k, gaps, _ := packing(t)
-	_, ok, err := k.file(nil, planned{path: filepath.Join(t.TempDir(), "gone"), name: "webroot/gone"}, false)
+	_, ok, err := k.file(nil, planned{in: tree.Local(nil).Anywhere(t.Context()), rel: filepath.Join(t.TempDir(), "gone"), name: "webroot/gone"}, false)
 	require.NoError(t, err)
 	assert.False(t, ok)
 	assert.Empty(t, *gaps)

@@ -52,6 +52,9 @@ func (r *run) prepare(ctx context.Context) error {
 	r.record = archive.Record{Format: archive.Format, Name: name, Site: r.Site.Name,
 		Taken: taken, Scope: r.Scope, Note: r.Note, Program: r.Program, Host: host, Encrypted: len(r.To) > 0,
 		Origin: archive.Origin{Address: r.Site.Address, Version: r.Site.Version(), Skipped: r.Site.Skip}}
+	if r.Site.Far() {
+		r.record.Origin.Place = r.Site.Place.Base()
+	}
 	if r.Site.Recipe != nil {
 		r.record.Origin.Recipe = r.Site.Recipe.Name
 	}
@@ -183,6 +186,9 @@ func (r *run) recall(ctx context.Context) error {
 		return nil
 	}
 	files, tables := remembered(ctx, r.State, r.Site.Name, filesHalf), remembered(ctx, r.State, r.Site.Name, databaseHalf)
+	if files != nil && files.Record.Origin.Place != r.record.Origin.Place {
+		files = nil // of another machine: sizes and times say nothing
+	}
 	r.before = files
 	useFiles, useTables := r.Scope.HasFiles() && r.usable(files), r.Scope.HasDatabase() && r.usable(tables)
 	if !useFiles && !useTables {

@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/archives/archive"
@@ -20,6 +19,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/store/folder"
 )
 
@@ -37,6 +37,9 @@ type previous struct {
 	Began time.Time `json:"began"`
 	// Fresh is when everything was last read.
 	Fresh time.Time `json:"fresh"`
+	// Scripts is when all scripts were last read, where whoever writes them can set their
+	// times as he likes.
+	Scripts time.Time `json:"scripts"`
 	// List is the name of the file that holds the open list, ListSHA256 of its bytes.
 	List       string `json:"list,omitempty"`
 	ListSHA256 string `json:"list_sha256,omitempty"`
@@ -48,9 +51,24 @@ type previous struct {
 
 	dir  string
 	disk *disk.Disk
+	// rereads tells that scripts are read again in this run.
+	rereads bool
+	recipe  *site.Recipe
 }
 
-const previousVersion = 2
+// scriptsEvery is how often scripts are read again that a place says nothing of but their
+// size and time: who breaks in sets the times back.
+const scriptsEvery = 7 * 24 * time.Hour
+
+var scriptEndings = []string{".php", ".phtml", ".phar", ".inc", ".module", ".js", ".cgi", ".pl", ".htaccess", ".user.ini"}
+
+// isScript tells whether a path may be run, or belongs to what the CMS itself is made of.
+func (p *previous) isScript(name string) bool {
+	rel, _ := strings.CutPrefix(name, site.RootLabel+"/")
+	return p.recipe.ComponentOf(rel) == "core" || slices.ContainsFunc(scriptEndings, func(end string) bool { return strings.HasSuffix(strings.ToLower(name), end) })
+}
+
+const previousVersion = 3
 
 const (
 	filesHalf    = "files.json"
@@ -197,9 +215,15 @@ const racyWindow = 2 * time.Second
 // times and inode. One that was saved as a copy of a database is never: its
 // logs may have changed.
 func (p *previous) unchanged(l archive.Line, info fs.FileInfo) bool {
-	st, ok := info.Sys().(*syscall.Stat_t)
-	return ok && !l.Copied && l.Size == info.Size() && l.MTime == info.ModTime().UnixNano() && l.Inode == st.Ino &&
-		l.CTime == st.Ctim.Nano() && l.CTime < p.Began.Add(-racyWindow).UnixNano()
+	st, ok := tree.StatOf(info)
+	if !ok || l.Copied || l.Size != info.Size() || l.MTime != info.ModTime().UnixNano() || l.Inode != st.Inode {
+		return false
+	}
+	settled := p.Began.Add(-racyWindow).UnixNano()
+	if st.CTime.IsZero() {
+		return l.CTime == 0 && l.MTime < settled && !(p.rereads && p.isScript(l.Path))
+	}
+	return l.CTime == st.CTime.UnixNano() && l.CTime < settled
 }
 
 // usage is what a part of the last archive is still worth.
@@ -259,6 +283,7 @@ type reuse struct {
 // named again.
 func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 	usages := map[string]usage{}
+	p.recipe, p.rereads = r.Site.Recipe, r.Now().Sub(p.Scripts) >= scriptsEvery
 	c, err := p.cursor(func(archive.Line) {})
 	if err != nil {
 		return nil, err
@@ -266,7 +291,7 @@ func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 	defer c.stop()
 	r.walked = &recording{}
 	w := r.walked.walker()
-	w.disk, w.site, w.isDatabase = r.webroots, r.Site, r.IsDatabase
+	w.disk, w.folders, w.site, w.isDatabase = r.disk, r.folders, r.Site, r.IsDatabase
 	record := w.file
 	w.file = func(f planned) error {
 		l, ok, err := c.at(f.name)
@@ -347,7 +372,7 @@ func (r *run) usable(p *previous) bool {
 // keep remembers the archive for the next run. That this fails costs time then,
 // no more.
 func (r *run) keep(ctx context.Context, list *summer, listName string) error {
-	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganHere, Fresh: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
+	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganThere, Fresh: r.record.Taken, Scripts: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
 	var err error
 	if r.Scope.HasDatabase() {
 		err = p.remember(databaseHalf)
@@ -358,7 +383,9 @@ func (r *run) keep(ctx context.Context, list *summer, listName string) error {
 	p.Whole = true
 	p.List, p.ListSHA256, p.ListBytes, p.Stale = listName, list.hex(), list.n, map[string][][]byte{}
 	if r.reuse != nil {
-		p.Fresh = r.reuse.Fresh
+		if p.Fresh = r.reuse.Fresh; !r.reuse.rereads {
+			p.Scripts = r.reuse.Scripts
+		}
 		for part, names := range r.reuse.stale {
 			for _, name := range names {
 				p.Stale[part] = append(p.Stale[part], []byte(name))
@@ -383,7 +410,7 @@ func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Chan
 			return ""
 		},
 		Open: func(name string) (io.ReadCloser, error) {
-			return r.disk.Open(filepath.Join(r.Site.Root, filepath.FromSlash(under(name))))
+			return r.folders.Open(name)
 		},
 	}
 	c, err := judge.Between(before.entries(), now.entries())

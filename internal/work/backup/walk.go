@@ -6,36 +6,33 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os/user"
-	"path/filepath"
+	"path"
 	"slices"
-	"strconv"
 	"strings"
-	"sync"
-	"syscall"
-	"time"
-
-	"github.com/pkg/xattr"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/memory"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // planned is a regular file that the walk has met.
 type planned struct {
-	// path is the file's on this machine, name the one in the archive.
-	path, name string
-	info       fs.FileInfo
+	// in is the folder that the file lies in, rel its name there; name is the one in the
+	// archive.
+	in        tree.Folder
+	rel, name string
+	info      fs.FileInfo
 	// as is the entry that an imported file had; its content must be the same.
 	as *archive.Entry
 }
 
 // walker goes through a webroot in path order and hands on what it meets.
 type walker struct {
-	disk *disk.Disk
-	site *site.Site
+	disk    *disk.Disk
+	folders *Folders
+	site    *site.Site
 	// file takes regular files; tree takes folders and links.
 	file func(planned) error
 	tree func(archive.Entry) error
@@ -43,13 +40,15 @@ type walker struct {
 	skip func(name, rule string)
 	// links remembers the first name of files with several.
 	links map[[2]uint64]string
-	names owners
-	// label is the first path element of the folder that is walked.
+	// in is the folder that is walked, label the first path element of what is in it.
+	in    tree.Folder
 	label string
 	// isDatabase tells database files by their first bytes.
 	isDatabase func(head []byte) bool
-	// ahead, unless nil, reads folders before they are visited.
+	// ahead, unless nil, reads folders before they are visited; look is set when the site
+	// is only looked at, not saved.
 	ahead *lookout
+	look  bool
 	room  memory.Watch
 }
 
@@ -57,14 +56,14 @@ type walker struct {
 // the order of paths in the archive.
 func (w *walker) walk(ctx context.Context) error {
 	w.links = map[[2]uint64]string{}
-	roots := map[string]string{site.RootLabel: w.site.Root, site.AboveLabel: w.site.Above}
-	maps.Copy(roots, w.site.Roots)
-	for _, label := range slices.SortedFunc(maps.Keys(roots), archive.ComparePaths) {
+	labels := append(slices.Collect(maps.Keys(w.site.Roots)), site.RootLabel, site.AboveLabel)
+	slices.SortFunc(labels, archive.ComparePaths)
+	for _, label := range labels {
 		err := error(nil)
 		if label == site.AboveLabel {
-			err = w.above()
+			err = w.above(ctx)
 		} else {
-			err = w.root(ctx, label, roots[label])
+			err = w.root(ctx, label)
 		}
 		if err != nil {
 			return err
@@ -74,47 +73,57 @@ func (w *walker) walk(ctx context.Context) error {
 }
 
 // root visits one of the site's folders under its label.
-func (w *walker) root(ctx context.Context, label, dir string) error {
-	w.label = label
-	info, err := w.disk.Stat(dir)
-	if err == nil && !info.IsDir() {
-		err = errors.New("it is not a folder")
-	}
+func (w *walker) root(ctx context.Context, label string) error {
+	in, err := w.folders.In(label)
 	if err != nil {
-		return fmt.Errorf("read the %s folder %s: %w", label, dir, err)
+		return err
 	}
-	return w.folder(ctx, dir, "", info)
+	w.label, w.in = label, in
+	info, err := in.Lstat(".")
+	if err != nil {
+		return fmt.Errorf("read the %s folder: %w", label, err)
+	}
+	return w.folder(ctx, "", info)
 }
 
 // above takes in a settings file that lies beside the webroot.
-func (w *walker) above() error {
+func (w *walker) above(ctx context.Context) error {
 	if w.site.Above == "" {
 		return nil
 	}
-	info, err := w.disk.Stat(w.site.Above)
+	in := w.site.At(w.disk).Anywhere(ctx)
+	file := w.site.PathAt(w.site.Above)
+	info, err := in.Lstat(file)
 	if err == nil && !info.Mode().IsRegular() {
 		err = &fs.PathError{Op: "open", Path: w.site.Above, Err: disk.ErrSpecial}
 	}
 	if err != nil {
 		return fmt.Errorf("read the site's settings: %w", err)
 	}
-	return w.file(planned{path: w.site.Above, name: site.AboveLabel + "/" + filepath.Base(w.site.Above), info: info})
+	return w.file(planned{in: in, rel: file, name: site.AboveLabel + "/" + path.Base(file), info: info})
 }
 
-func (w *walker) folder(ctx context.Context, dir, rel string, info fs.FileInfo) error {
-	if err := w.beginFolder(ctx, dir, rel, info); err != nil {
+// dot is the name of a path in its folder, where the folder itself is ".".
+func dot(rel string) string {
+	if rel == "" {
+		return "."
+	}
+	return rel
+}
+
+func (w *walker) folder(ctx context.Context, rel string, info fs.FileInfo) error {
+	if err := w.beginFolder(ctx, rel, info); err != nil {
 		return err
 	}
 	if w.ahead != nil {
-		return w.folderAhead(ctx, dir, rel, w.ahead.look(dir))
+		return w.folderAhead(ctx, rel, w.ahead.look(w.in, rel))
 	}
-	names, err := w.disk.ReadNames(dir)
+	names, _, err := w.in.ReadFolder(dot(rel), 0)
 	if err != nil {
 		return w.noFolder(rel, err)
 	}
-	slices.Sort(names)
 	for _, name := range names {
-		if err := w.visit(ctx, filepath.Join(dir, name), joinRel(rel, name)); err != nil {
+		if err := w.visit(ctx, joinRel(rel, name)); err != nil {
 			return err
 		}
 	}
@@ -130,8 +139,7 @@ func (w *walker) noFolder(rel string, err error) error {
 	if rel == "" {
 		return fmt.Errorf("read the %s folder: %w", w.label, err)
 	}
-	w.unreadable(rel, err)
-	return nil
+	return w.unreadable(rel, err)
 }
 
 func joinRel(rel, name string) string {
@@ -143,47 +151,46 @@ func joinRel(rel, name string) string {
 
 func (w *walker) name(rel string) string { return strings.TrimSuffix(w.label+"/"+rel, "/") }
 
-func (w *walker) unreadable(rel string, err error) {
-	var pe *fs.PathError
-	why := err.Error()
-	if errors.As(err, &pe) {
-		why = pe.Err.Error()
+// unreadable notes a gap; a place that cannot be asked says nothing of the file.
+func (w *walker) unreadable(rel string, err error) error {
+	if errors.Is(err, tree.ErrUnreachable) {
+		return err
 	}
-	w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapUnreadable, Why: why})
+	w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapUnreadable, Why: reason(err)})
+	return nil
 }
 
-func (w *walker) visit(ctx context.Context, path, rel string) error {
+func (w *walker) visit(ctx context.Context, rel string) error {
 	if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
 		w.skip(w.name(rel), rule)
 		return nil
 	}
-	info, err := w.disk.Lstat(path)
-	return w.found(path, rel, info, err, func() error { return w.folder(ctx, path, rel, info) })
+	info, err := w.in.Lstat(rel)
+	return w.found(rel, info, err, func() error { return w.folder(ctx, rel, info) })
 }
 
 // found visits a path of which lstat has said info, or err; folder visits it when
 // it is one.
-func (w *walker) found(path, rel string, info fs.FileInfo, err error, folder func() error) error {
+func (w *walker) found(rel string, info fs.FileInfo, err error, folder func() error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
-		w.unreadable(rel, err)
-		return nil
+		return w.unreadable(rel, err)
 	}
 	if err := w.room.One(); err != nil {
 		return err
 	}
-	if info.Mode().IsRegular() && w.isLog(path) {
+	if info.Mode().IsRegular() && w.isLog(rel) {
 		return nil
 	}
 	switch mode := info.Mode(); {
 	case mode.IsDir():
 		return folder()
 	case mode&fs.ModeSymlink != 0:
-		return w.symlink(path, rel, info)
+		return w.symlink(rel, info)
 	case mode.IsRegular():
-		return w.regular(path, rel, info)
+		return w.regular(rel, info)
 	default:
 		w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapSpecial, Why: specialKind(mode) + " has no content to save"})
 		return nil
@@ -203,13 +210,13 @@ func specialKind(mode fs.FileMode) string {
 
 // isLog tells the logs that belong to a database file beside them: what they
 // hold is in the copy that is saved.
-func (w *walker) isLog(path string) bool {
+func (w *walker) isLog(rel string) bool {
 	for _, suffix := range []string{"-wal", "-shm", "-journal"} {
-		base, ok := strings.CutSuffix(path, suffix)
+		base, ok := strings.CutSuffix(rel, suffix)
 		if !ok || w.isDatabase == nil {
 			continue
 		}
-		f, err := w.disk.Open(base)
+		f, err := w.in.Open(base)
 		if err != nil {
 			continue
 		}
@@ -223,20 +230,19 @@ func (w *walker) isLog(path string) bool {
 	return false
 }
 
-func (w *walker) symlink(path, rel string, info fs.FileInfo) error {
-	target, err := w.disk.Readlink(path)
+func (w *walker) symlink(rel string, info fs.FileInfo) error {
+	target, err := w.in.Readlink(rel)
 	if err != nil {
-		w.unreadable(rel, err)
-		return nil
+		return w.unreadable(rel, err)
 	}
 	e := w.entry(archive.TypeSymlink, rel, info)
 	e.Target = target
 	return w.tree(e)
 }
 
-func (w *walker) regular(path, rel string, info fs.FileInfo) error {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Nlink > 1 {
-		id := [2]uint64{uint64(st.Dev), st.Ino}
+func (w *walker) regular(rel string, info fs.FileInfo) error {
+	if st, ok := tree.StatOf(info); ok && st.Links > 1 {
+		id := [2]uint64{st.Dev, st.Inode}
 		if first, seen := w.links[id]; seen {
 			e := w.entry(archive.TypeHardlink, rel, info)
 			e.Target, e.Size = first, 0
@@ -244,79 +250,26 @@ func (w *walker) regular(path, rel string, info fs.FileInfo) error {
 		}
 		w.links[id] = w.name(rel)
 	}
-	return w.file(planned{path: path, name: w.name(rel), info: info})
+	return w.file(planned{in: w.in, rel: rel, name: w.name(rel), info: info})
 }
 
 // entry describes a path for the list, but for what only reading it tells.
 func (w *walker) entry(kind, rel string, info fs.FileInfo) archive.Entry {
-	return w.names.entry(kind, w.name(rel), info)
+	return entryOf(w.in, kind, w.name(rel), info)
 }
 
-// passingXAttrs belong to the machine, not to the site.
-var passingXAttrs = []string{"security.selinux", "security.ima", "security.evm"}
-
-// readXAttrs reads a path's extended attributes. A file system without any, or
-// one that hides them, gives none.
-func readXAttrs(d *disk.Disk, path string) map[string][]byte {
-	var all map[string][]byte
-	_ = d.Handle(path, func(path string) error {
-		names, err := xattr.LList(path)
-		if err != nil || len(names) == 0 {
-			return err
-		}
-		all = map[string][]byte{}
-		for _, name := range names {
-			if slices.Contains(passingXAttrs, name) {
-				continue
-			}
-			if value, err := xattr.LGet(path, name); err == nil {
-				all[name] = value
-			}
-		}
-		return nil
-	})
-	return all
-}
-
-// owners looks up the names of accounts and groups, once each.
-type owners struct {
-	mu            sync.Mutex
-	users, groups map[uint32]string
-}
-
-func (o *owners) entry(kind, name string, info fs.FileInfo) archive.Entry {
+// entryOf describes a path in a folder under its name in the archive.
+func entryOf(in tree.Folder, kind, name string, info fs.FileInfo) archive.Entry {
 	e := archive.Entry{Type: kind, Path: name, Mode: octal(unixMode(info.Mode())), MTime: info.ModTime().UTC()}
 	if kind == archive.TypeFile {
 		e.Size = info.Size()
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		e.UID, e.GID, e.Inode = int(st.Uid), int(st.Gid), st.Ino
-		e.CTime = time.Unix(st.Ctim.Sec, st.Ctim.Nsec).UTC()
-		e.User, e.Group = o.names(st.Uid, st.Gid)
-		e.Sparse = kind == archive.TypeFile && st.Blocks*512 < info.Size()
+	if st, ok := tree.StatOf(info); ok {
+		e.UID, e.GID, e.Inode, e.CTime = st.UID, st.GID, st.Inode, st.CTime
+		e.User, e.Group = in.Owner(st.UID, st.GID)
+		e.Sparse = kind == archive.TypeFile && st.HasBlocks && st.Blocks*512 < info.Size()
 	}
 	return e
-}
-
-func (o *owners) names(uid, gid uint32) (string, string) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if o.users == nil {
-		o.users, o.groups = map[uint32]string{}, map[uint32]string{}
-	}
-	if _, ok := o.users[uid]; !ok {
-		o.users[uid] = ""
-		if u, err := user.LookupId(strconv.Itoa(int(uid))); err == nil {
-			o.users[uid] = u.Username
-		}
-	}
-	if _, ok := o.groups[gid]; !ok {
-		o.groups[gid] = ""
-		if g, err := user.LookupGroupId(strconv.Itoa(int(gid))); err == nil {
-			o.groups[gid] = g.Name
-		}
-	}
-	return o.users[uid], o.groups[gid]
 }
 
 // octal writes a mode in four digits.

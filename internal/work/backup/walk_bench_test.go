@@ -29,10 +29,12 @@ func BenchmarkWalk(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		files := 0
-		w := &walker{disk: &disk.Disk{}, site: s, file: func(planned) error { files++; return nil }, tree: func(archive.Entry) error { return nil },
+		folders := OpenFolders(b.Context(), &disk.Disk{}, s)
+		w := &walker{disk: &disk.Disk{}, folders: folders, site: s, file: func(planned) error { files++; return nil }, tree: func(archive.Entry) error { return nil },
 			gap: func(g archive.Gap) { b.Fatal(g) }, skip: func(name, _ string) { b.Fatal(name) }, isDatabase: func([]byte) bool { return false }}
 		if err := w.walk(b.Context()); err != nil || files != 10000 {
 			b.Fatal(files, err)
 		}
+		folders.Close()
 	}
 }

@@ -8,11 +8,15 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"path"
+	"slices"
+	"strings"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/work/backup"
 )
 
@@ -174,11 +178,11 @@ func (l *Live) Texts(ctx context.Context, label string) (Texts, func(), error) {
 // Files implements Side.
 func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		gaps, err := backup.Live(ctx, l.Disk, l.Site, l.IsDatabase, func(e archive.Entry, file string) error {
+		gaps, err := backup.Live(ctx, l.Disk, l.Site, l.IsDatabase, func(e archive.Entry) error {
 			entry := Entry{Entry: e}
-			if file != "" {
-				entry.Digest = func() (string, error) { return l.digest(file) }
-				entry.Copied = l.isDatabase(file)
+			if e.Type == archive.TypeFile {
+				entry.Digest = func() (string, error) { return l.digest(ctx, e.Path) }
+				entry.Copied = l.isDatabase(e.Path)
 			}
 			if !yield(entry, nil) {
 				return errEnough
@@ -192,17 +196,12 @@ func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 	}
 }
 
-func (l *Live) digest(file string) (string, error) {
-	d, done, err := backup.Confined(l.Disk, l.Site)
+func (l *Live) digest(ctx context.Context, name string) (string, error) {
+	f, done, err := l.open(ctx, name)
 	if err != nil {
 		return "", err
 	}
 	defer done()
-	f, err := d.Open(file)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
 	sum := sha256.New()
 	if _, err := io.Copy(sum, f); err != nil {
 		return "", err
@@ -210,13 +209,30 @@ func (l *Live) digest(file string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
+// open opens a file by its name in archives.
+func (l *Live) open(ctx context.Context, name string) (f tree.File, done func(), err error) {
+	if name == site.AboveLabel+"/"+path.Base(l.Site.Above) && l.Site.Above != "" {
+		f, err = l.Site.At(l.Disk).Anywhere(ctx).Open(l.Site.PathAt(l.Site.Above))
+		return f, func() { _ = f.Close() }, err
+	}
+	folders := backup.OpenFolders(ctx, l.Disk, l.Site)
+	if f, err = folders.Open(name); err != nil {
+		folders.Close()
+		return nil, nil, err
+	}
+	return f, func() {
+		_ = f.Close()
+		folders.Close()
+	}, nil
+}
+
 // isDatabase tells whether a file is a database: its bytes mean nothing, its
 // tables are compared.
-func (l *Live) isDatabase(file string) bool {
-	for _, db := range l.Site.Databases {
-		if db.Path == file {
-			return true
-		}
+func (l *Live) isDatabase(name string) bool {
+	label, rel, _ := strings.Cut(name, "/")
+	root := l.Site.Root
+	if label != site.RootLabel {
+		root = l.Site.Roots[label]
 	}
-	return false
+	return root != "" && slices.ContainsFunc(l.Site.Databases, func(db site.Database) bool { return db.Path == root+"/"+rel })
 }

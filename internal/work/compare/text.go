@@ -13,7 +13,6 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"revlet/internal/site"
-	"revlet/internal/work/backup"
 )
 
 // Text is the content of a file on one side.
@@ -50,16 +49,11 @@ func contentIn(ctx context.Context, side Side, rel string) ([]byte, error) {
 	case Archive:
 		return s.ReadFile(ctx, site.RootLabel+"/"+rel)
 	case *Live:
-		d, done, err := backup.Confined(s.Disk, s.Site)
+		f, done, err := s.open(ctx, site.RootLabel+"/"+rel)
 		if err != nil {
 			return nil, err
 		}
 		defer done()
-		f, err := d.Open(filepath.Join(s.Site.Root, filepath.FromSlash(rel)))
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
 		return io.ReadAll(io.LimitReader(f, longestText+1))
 	}
 	return nil, fmt.Errorf("%T has no files", side)

@@ -5,6 +5,7 @@ package preflight
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -22,6 +23,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 	"revlet/internal/work/backup"
 )
@@ -122,13 +124,11 @@ type sized struct {
 
 func (r *run) files(ctx context.Context) error {
 	c := census{site: r.Site, folders: map[string]int64{}}
-	err := filepath.WalkDir(r.Site.Root, func(p string, d fs.DirEntry, err error) error {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		c.visit(p, d, err)
-		return nil
-	})
+	in, err := r.Site.At(r.State.Disk).Folder(ctx, r.Site.PathAt(r.Site.Root))
+	if err == nil {
+		defer in.Close()
+		err = tree.Walk(ctx, in, ".", c.visit)
+	}
 	if err != nil {
 		return fmt.Errorf("look at the webroot: %w", err)
 	}
@@ -140,7 +140,11 @@ func (r *run) files(ctx context.Context) error {
 	if len(c.unreadable) > 0 {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
 	}
-	r.rights(c.owners)
+	if r.Site.Far() {
+		r.elsewhere(ctx, c.owners)
+	} else {
+		r.rights(c.owners)
+	}
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}
@@ -174,33 +178,37 @@ type census struct {
 const candidates = 200
 
 // visit counts one path; err is why it could not be read.
-func (c *census) visit(p string, d fs.DirEntry, err error) {
-	rel, _ := filepath.Rel(c.site.Root, p)
-	if err != nil {
+func (c *census) visit(rel string, info fs.FileInfo, err error) error {
+	switch {
+	case errors.Is(err, tree.ErrUnreachable), err != nil && rel == ".":
+		return err
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // gone meanwhile
+	case err != nil:
 		c.unreadable = append(c.unreadable, rel)
-		return
-	}
-	info, err := d.Info()
-	if err != nil {
-		return // gone meanwhile
+		return nil
 	}
 	c.owners.visit(rel, info)
 	if rel == "." {
-		return
+		return nil
 	}
-	if rule, skip := c.site.Skips(filepath.ToSlash(rel)); skip {
-		if rule != "" && !d.IsDir() {
+	if rule, skip := c.site.Skips(rel); skip {
+		if rule != "" && !info.IsDir() {
 			c.skipped++
 			c.skippedBytes += info.Size()
 		}
-		return
+		return nil
 	}
-	if d.Type().IsRegular() {
+	if info.Mode().IsRegular() {
 		c.count(rel, info.Size())
 	}
-	if d.Type()&fs.ModeSymlink == 0 && unix.Access(p, unix.R_OK) != nil {
+	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && unix.Access(filepath.Join(c.site.Root, rel), unix.R_OK) != nil {
 		c.unreadable = append(c.unreadable, rel)
+		if info.IsDir() {
+			return fs.SkipDir
+		}
 	}
+	return nil
 }
 
 // count adds a file.
@@ -325,6 +333,10 @@ func (r *run) stores(ctx context.Context) {
 
 // room looks whether a restore would work, too.
 func (r *run) room() {
+	if r.Site.Far() {
+		r.add(Look, "restore", "a site elsewhere cannot be put back in one step yet: an archive of it is moved to this machine, or taken out by files (docs/ELSEWHERE.md)")
+		return
+	}
 	above := filepath.Dir(r.Site.Root)
 	if real, err := filepath.EvalSymlinks(r.Site.Root); err == nil {
 		above = filepath.Dir(real)

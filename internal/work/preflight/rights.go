@@ -12,6 +12,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"golang.org/x/sys/unix"
+
+	"revlet/internal/site/tree"
 )
 
 // owners counts what in a webroot its owner's own account could not look after.
@@ -23,12 +25,12 @@ type owners struct {
 }
 
 func (o *owners) visit(rel string, info fs.FileInfo) {
-	st, ok := info.Sys().(*syscall.Stat_t)
+	st, ok := tree.StatOf(info)
 	switch {
 	case !ok:
 	case rel == ".":
-		o.account = st.Uid
-	case st.Uid != o.account:
+		o.account = uint32(st.UID)
+	case uint32(st.UID) != o.account:
 		o.foreign++
 		if info.Mode()&fs.ModeSymlink == 0 && info.Mode().Perm()&0o044 == 0 {
 			o.closed++

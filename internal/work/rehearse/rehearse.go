@@ -303,6 +303,7 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 		if err != nil {
 			return nil, servers.stop, err
 		}
+		moved.Place = nil
 		s.Databases = append(s.Databases, moved)
 	}
 	return s, servers.stop, nil
@@ -311,7 +312,7 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 // copy is the site in scratch space, its databases still to be found.
 func (j Job) copy() *site.Site {
 	s := *j.Site
-	s.Root = filepath.Join(j.Scratch, "webroot")
+	s.Root, s.Place = filepath.Join(j.Scratch, "webroot"), nil
 	s.Above, s.Databases = "", nil
 	s.Roots = map[string]string{}
 	for label := range j.Site.Roots {

@@ -1,0 +1,110 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"golang.org/x/time/rate"
+
+	"revlet/internal/config"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/site/tree"
+)
+
+// openSite reads the settings of a configured site, wherever it lives. The context has to
+// last as long as the site is used.
+func (a *Agent) openSite(ctx context.Context, name string, cfg config.Site) (*site.Site, error) {
+	place, err := a.place(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	s, err := site.OpenAt(ctx, name, cfg, place)
+	return s, ofSite(name, err)
+}
+
+// ofSite gives an error about the key of a site's machine the advice for sites.
+func ofSite(name string, err error) error {
+	switch {
+	case reason.Is(err, reason.HostUnknown):
+		return reason.Because(reason.SiteHostUnknown, reason.Names{"site": name}, hideReason{err})
+	case reason.Is(err, reason.HostChanged):
+		return reason.Because(reason.SiteHostChanged, reason.Names{"site": name}, hideReason{err})
+	}
+	return err
+}
+
+// hideReason is an error whose own reason does not count.
+type hideReason struct{ error }
+
+// Is implements what errors.Is asks.
+func (h hideReason) Is(target error) bool { return errors.Is(h.error, target) }
+
+// place is the machine of a site, nil for this one. It is kept until the agent closes, so
+// that jobs share its connections.
+func (a *Agent) place(cfg config.Site) (tree.Place, error) {
+	if !cfg.Far() {
+		return nil, nil
+	}
+	login := cfg.Login()
+	key := fmt.Sprintf("%s %+v %v", cfg.Base(), login, a.TrustHosts)
+	a.placesMu.Lock()
+	defer a.placesMu.Unlock()
+	if p, ok := a.places[key]; ok {
+		return p, nil
+	}
+	u, err := login.URL()
+	if err != nil {
+		return nil, err
+	}
+	o := a.Opener()
+	o.Trust, o.Trusted = a.TrustHosts, a.trusted
+	d := o.SSH(u, login)
+	d.Silence = login.Patience
+	if login.BytesPerSecond > 0 {
+		d.Limit = rate.NewLimiter(rate.Limit(login.BytesPerSecond), int(max(min(login.BytesPerSecond, reachBurst), 1)))
+	}
+	if a.places == nil {
+		a.places = map[string]tree.Place{}
+	}
+	a.places[key] = tree.NewSSH(tree.SSHOptions{Dialer: d, Base: cfg.Base(), Lanes: login.Lanes, Pause: a.RetryPause})
+	return a.places[key], nil
+}
+
+// reachBurst is how many bytes may come at once where a rate is set.
+const reachBurst = 64 << 10
+
+func (a *Agent) closePlaces() {
+	a.placesMu.Lock()
+	defer a.placesMu.Unlock()
+	for _, p := range a.places {
+		_ = p.Close()
+	}
+	a.places = nil
+}
+
+// notElsewhere refuses what cannot be done yet to a site on another machine.
+func notElsewhere(name string, cfg config.Site, what string) error {
+	if !cfg.Far() {
+		return nil
+	}
+	return reason.Because(reason.SiteElsewhere, reason.Names{"site": name}, reason.BadUsage("site %s lives on another machine (%s), and %s there yet", name, strings.TrimPrefix(cfg.Base(), "sftp://"), what))
+}
+
+// ForgetHosts drops the accepted keys of the machines of sites elsewhere.
+func (a *Agent) ForgetHosts(names []string) error {
+	for _, name := range names {
+		cfg, err := a.SiteConfig(name)
+		if err != nil {
+			return err
+		}
+		if cfg.Far() {
+			if err := a.Opener().Forget(cfg.Login()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

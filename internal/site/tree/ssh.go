@@ -1,0 +1,322 @@
+package tree
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/crypto/ssh"
+
+	"revlet/internal/platform/disk"
+	"revlet/internal/store"
+	"revlet/internal/store/sshconn"
+)
+
+// SSHOptions say where a machine is that is reached over SSH, and how it is used.
+type SSHOptions struct {
+	sshconn.Dialer
+	// Base is what Place.Base gives.
+	Base string
+	// Lanes is the most connections at a time; 0 means 4.
+	Lanes int
+	// Tries is how often a call is made before ErrUnreachable; 0 means 6. Pause is the wait
+	// before the second try, doubled for each further one; 0 means 400 milliseconds.
+	Tries uint
+	Pause time.Duration
+}
+
+// sshPlace is a machine that is reached over SSH.
+type sshPlace struct {
+	o     SSHOptions
+	lanes []*lane
+	// circuitOpen is set after a call has exhausted its tries; until one succeeds, later
+	// calls are tried once.
+	mu          sync.Mutex
+	circuitOpen bool
+	next        int
+}
+
+// NewSSH is a machine that is reached over SSH as a place; nothing is connected yet.
+func NewSSH(o SSHOptions) Place {
+	if o.Lanes == 0 {
+		o.Lanes = 4
+	}
+	if o.Tries == 0 {
+		o.Tries = 6
+	}
+	if o.Pause == 0 {
+		o.Pause = 400 * time.Millisecond
+	}
+	if o.Silence == 0 {
+		o.Silence = time.Minute
+	}
+	p := &sshPlace{o: o}
+	for range o.Lanes {
+		p.lanes = append(p.lanes, &lane{place: p})
+	}
+	return p
+}
+
+// Base implements Place.
+func (p *sshPlace) Base() string { return p.o.Base }
+
+// Close implements Place.
+func (p *sshPlace) Close() error {
+	for _, l := range p.lanes {
+		l.mu.Lock()
+		if l.conn != nil {
+			_ = l.conn.ssh.Close()
+			l.conn = nil
+		}
+		l.mu.Unlock()
+	}
+	return nil
+}
+
+// lane is one connection, which is made when it is needed. Many calls use it at a time.
+type lane struct {
+	place *sshPlace
+	mu    sync.Mutex
+	conn  *conn
+	// resting is until when no connection is made: the far end would have no more of them.
+	resting time.Time
+}
+
+// rest is how long a lane rests.
+const rest = time.Minute
+
+// conn is an SSH connection, with two sessions of SFTP in it once they are asked for: one
+// for files, and one for listings, which are bounded.
+type conn struct {
+	ssh          *ssh.Client
+	mu           sync.Mutex
+	files, lists *sshconn.Files
+	listings     listings
+}
+
+// connectError is an error of making a connection: it says nothing of any file.
+type connectError struct {
+	error
+	// final tells that another try is of no use.
+	final bool
+}
+
+// Unwrap gives the reason.
+func (e *connectError) Unwrap() error { return e.error }
+
+// get returns the lane's connection, and makes one if there is none.
+func (l *lane) get(ctx context.Context) (*conn, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.conn != nil {
+		return l.conn, nil
+	}
+	c, err := l.place.o.Dial(ctx)
+	if err != nil {
+		l.resting = time.Now().Add(rest)
+		return nil, &connectError{err, errors.Is(err, store.ErrRefused)}
+	}
+	l.conn = &conn{ssh: c}
+	return l.conn, nil
+}
+
+// usable tells whether the lane has a connection, or may make one.
+func (l *lane) usable(connected bool) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conn != nil || !connected && time.Now().After(l.resting)
+}
+
+// drop closes a connection that is of no more use.
+func (l *lane) drop(c *conn) {
+	l.mu.Lock()
+	if l.conn == c {
+		l.conn = nil
+	}
+	l.mu.Unlock()
+	_ = c.ssh.Close()
+}
+
+// sftp begins SFTP in the connection, once for each use.
+func (c *conn) sftp(session **sshconn.Files) (*sshconn.Files, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if *session == nil {
+		files, err := sshconn.OpenFiles(c.ssh)
+		if err != nil {
+			return nil, &connectError{fmt.Errorf("no SFTP is offered: %w", err), strings.Contains(err.Error(), "subsystem request failed")}
+		}
+		*session = files
+	}
+	return *session, nil
+}
+
+// pick chooses the lanes in turn, first those that do not rest, then those that have a
+// connection.
+func (p *sshPlace) pick() *lane {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.next++
+	for _, connected := range []bool{false, true} {
+		for i := range p.lanes {
+			if l := p.lanes[(p.next+i)%len(p.lanes)]; l.usable(connected) {
+				return l
+			}
+		}
+	}
+	return p.lanes[p.next%len(p.lanes)]
+}
+
+// do runs work on a connection, on another one if that breaks. What the far end itself
+// answers is returned at once.
+func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) error {
+	return p.withRetry(ctx, func(c *conn) error {
+		files, err := c.sftp(&c.files)
+		if err != nil {
+			return err
+		}
+		return work(files)
+	})
+}
+
+func (p *sshPlace) withRetry(ctx context.Context, work func(*conn) error) error {
+	tries := p.o.Tries
+	p.mu.Lock()
+	if p.circuitOpen {
+		tries = 1
+	}
+	p.mu.Unlock()
+	pace := &backoff.ExponentialBackOff{InitialInterval: p.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: 15 * time.Second}
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
+		err := p.once(ctx, work)
+		if final(err) || err != nil && ctx.Err() != nil {
+			err = backoff.Permanent(err)
+		}
+		return struct{}{}, err
+	}, backoff.WithBackOff(pace), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(0))
+	var permanent *backoff.PermanentError
+	if errors.As(err, &permanent) {
+		err = permanent.Err
+	}
+	unreachable := err != nil && !answered(err)
+	p.mu.Lock()
+	p.circuitOpen = unreachable && ctx.Err() == nil
+	p.mu.Unlock()
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return fmt.Errorf("%w: %w", ErrUnreachable, context.Cause(ctx))
+	case unreachable:
+		return fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	return err
+}
+
+func (p *sshPlace) once(ctx context.Context, work func(*conn) error) error {
+	l := p.pick()
+	c, err := l.get(ctx)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { l.drop(c) })
+	defer stop()
+	if err = work(c); err != nil && !answered(err) {
+		l.drop(c)
+	}
+	return err
+}
+
+// answered tells that the far end has answered, only not as hoped.
+func answered(err error) bool {
+	var none *connectError
+	var forwarded *ssh.OpenChannelError
+	return !errors.As(err, &none) && (sshconn.Answered(err) || errors.As(err, &forwarded) ||
+		errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
+}
+
+// final tells that another try is of no use.
+func final(err error) bool {
+	var none *connectError
+	return err != nil && (answered(err) || errors.As(err, &none) && none.final)
+}
+
+// Folder implements Place.
+func (p *sshPlace) Folder(ctx context.Context, dir string) (Folder, error) {
+	f := &sshFolder{place: p, ctx: ctx}
+	err := p.do(ctx, func(files *sshconn.Files) error {
+		real, err := files.RealPath(dir)
+		if err != nil {
+			return err
+		}
+		info, err := files.Stat(real)
+		if err == nil && !info.IsDir() {
+			err = ErrNoFolder
+		}
+		f.dir = path.Clean(real)
+		return err
+	})
+	if err != nil {
+		return nil, pathError("open", dir, err)
+	}
+	if !path.IsAbs(f.dir) {
+		return nil, pathError("open", dir, errNames)
+	}
+	return f, nil
+}
+
+// Absolute implements Place.
+func (p *sshPlace) Absolute(ctx context.Context, dir string) (real string, err error) {
+	if dir == "/~" || dir == "" {
+		dir = "."
+	} else if rest, ok := strings.CutPrefix(dir, "/~/"); ok {
+		dir = rest
+	}
+	err = p.do(ctx, func(files *sshconn.Files) (err error) {
+		real, err = files.RealPath(dir)
+		return err
+	})
+	if err == nil && !path.IsAbs(real) {
+		err = errNames
+	}
+	return real, pathError("open", dir, err)
+}
+
+// Anywhere implements Place.
+func (p *sshPlace) Anywhere(ctx context.Context) Folder { return &sshFolder{place: p, ctx: ctx} }
+
+// Dial implements Place. It needs a server that forwards connections.
+func (p *sshPlace) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	var out net.Conn
+	err := p.withRetry(ctx, func(c *conn) (err error) {
+		out, err = c.ssh.DialContext(ctx, network, address)
+		return err
+	})
+	return out, err
+}
+
+// Now implements Place. The far clock is read off a file that is made for it in the
+// account's first folder and removed at once; it has whole seconds, rounded down.
+func (p *sshPlace) Now(ctx context.Context) (now time.Time, known bool) {
+	err := p.do(ctx, func(files *sshconn.Files) error {
+		name := randomName()
+		f, err := files.Create(name)
+		if err != nil {
+			return err
+		}
+		_, err = f.Write([]byte("Revlet reads this machine's clock; this file can be removed.\n"))
+		if err == nil {
+			var info fs.FileInfo
+			if info, err = f.Stat(); err == nil {
+				now, known = info.ModTime(), true
+			}
+		}
+		return errors.Join(err, f.Close(), files.Remove(name))
+	})
+	return now, known && err == nil
+}

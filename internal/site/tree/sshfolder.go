@@ -1,0 +1,249 @@
+package tree
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/platform/disk"
+	"revlet/internal/store"
+	"revlet/internal/store/sshconn"
+)
+
+// errNames is wrapped when a far end lists what no folder has: names of several elements,
+// or the same one twice.
+var errNames = errors.New("the far end gives names that no folder has")
+
+// longestListing bounds what the listings under way may take, in bytes as they are sent.
+const longestListing = 256 << 20
+
+// errChanged is wrapped when a file has changed while it was read.
+var errChanged = fmt.Errorf("it changed while it was read: %w", io.ErrUnexpectedEOF)
+
+// randomName is a name that nobody can foresee.
+func randomName() string {
+	raw := make([]byte, 12)
+	_, _ = rand.Read(raw)
+	return ".revlet-" + hex.EncodeToString(raw)
+}
+
+// pathError names the path in an error, once.
+func pathError(op, name string, err error) error {
+	var named *fs.PathError
+	if err == nil || errors.Is(err, ErrUnreachable) || errors.As(err, &named) {
+		return err
+	}
+	return &fs.PathError{Op: op, Path: name, Err: err}
+}
+
+// sshFolder is a folder on a machine that is reached over SSH; without dir, names are
+// absolute paths and links are followed.
+type sshFolder struct {
+	place *sshPlace
+	ctx   context.Context
+	dir   string
+}
+
+// Close implements Folder.
+func (f *sshFolder) Close() error { return nil }
+
+func (f *sshFolder) path(name string) string {
+	switch {
+	case f.dir == "":
+		return path.Clean("/" + name)
+	case name == "." || name == "":
+		return f.dir
+	}
+	return f.dir + "/" + name
+}
+
+// Lstat implements Folder.
+func (f *sshFolder) Lstat(name string) (info fs.FileInfo, err error) {
+	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
+		info, err = f.lstat(files, name)
+		return err
+	})
+	return info, pathError("lstat", f.path(name), err)
+}
+
+func (f *sshFolder) lstat(files *sshconn.Files, name string) (fs.FileInfo, error) {
+	stat := files.Lstat
+	if f.dir == "" {
+		stat = files.Stat
+	}
+	info, err := stat(f.path(name))
+	if err != nil {
+		return nil, err
+	}
+	return farInfo{info}, nil
+}
+
+// farInfo is what SFTP says of a path.
+type farInfo struct{ fs.FileInfo }
+
+// Sys implements fs.FileInfo with a *Stat.
+func (i farInfo) Sys() any {
+	st, ok := i.FileInfo.Sys().(*sftp.FileStat)
+	if !ok {
+		return &Stat{}
+	}
+	return &Stat{UID: int(st.UID), GID: int(st.GID)}
+}
+
+// listings bounds what listings take that are under way at a time in one session.
+type listings struct {
+	mu     sync.Mutex
+	active int
+	lift   func()
+}
+
+func (l *listings) begin(m *store.Meter) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.active++; l.active == 1 {
+		l.lift = m.Bound(longestListing)
+	}
+}
+
+// entryBytes is what a name takes in a listing beside itself, twice.
+const entryBytes = 96
+
+func (l *listings) end(m *store.Meter, found []fs.FileInfo) {
+	took := int64(0)
+	for _, info := range found {
+		took += int64(2*len(info.Name()) + entryBytes)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	m.Return(took, longestListing)
+	if l.active--; l.active == 0 {
+		l.lift()
+	}
+}
+
+// ReadFolder implements Folder: a listing over SFTP says of every name what it is.
+func (f *sshFolder) ReadFolder(name string, _ int) (names []string, infos []Info, err error) {
+	var all []fs.FileInfo
+	err = f.place.withRetry(f.ctx, func(c *conn) error {
+		files, err := c.sftp(&c.lists)
+		if err != nil {
+			return err
+		}
+		c.listings.begin(files.Meter)
+		defer func() { c.listings.end(files.Meter, all) }()
+		if all, err = files.ReadDirContext(f.ctx, f.path(name)); err != nil || f.dir == "" {
+			return err
+		}
+		// What was listed is what is there: a link in the place of a folder, or of one
+		// above it, leads elsewhere.
+		real, err := files.RealPath(f.path(name))
+		if err == nil && real != f.path(name) {
+			err = &fs.PathError{Op: "readdir", Path: f.path(name), Err: disk.ErrLinkOnTheWay}
+		}
+		return err
+	})
+	if err != nil {
+		return nil, nil, pathError("readdir", f.path(name), err)
+	}
+	slices.SortFunc(all, func(a, b fs.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
+	for i, info := range all {
+		base := info.Name()
+		if base == "" || base == "." || base == ".." || strings.ContainsAny(base, "/\x00") || i > 0 && all[i-1].Name() == base {
+			return nil, nil, pathError("readdir", f.path(name), errNames)
+		}
+		names, infos = append(names, base), append(infos, Info{FileInfo: farInfo{info}})
+	}
+	return names, infos, nil
+}
+
+// Lstats implements Folder.
+func (f *sshFolder) Lstats(dir string, names []string) []Info {
+	infos := make([]Info, len(names))
+	for i, name := range names {
+		infos[i].FileInfo, infos[i].Err = f.Lstat(Join(dir, name))
+	}
+	return infos
+}
+
+// Readlink implements Folder.
+func (f *sshFolder) Readlink(name string) (target string, err error) {
+	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
+		target, err = files.ReadLink(f.path(name))
+		return err
+	})
+	return target, pathError("readlink", f.path(name), err)
+}
+
+// XAttrs implements Folder: SFTP has no word for them.
+func (f *sshFolder) XAttrs(string) map[string][]byte { return nil }
+
+// Owner implements Folder: SFTP gives numbers, and what accounts of this machine have the
+// same ones says nothing.
+func (f *sshFolder) Owner(int, int) (string, string) { return "", "" }
+
+// regular asks what has a name now, and refuses what is no regular file.
+func (f *sshFolder) regular(files *sshconn.Files, name string) (fs.FileInfo, error) {
+	info, err := f.lstat(files, name)
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "open", Path: f.path(name), Err: disk.ErrSpecial}
+	}
+	return info, err
+}
+
+// same tells whether two looks at a file have found the same.
+func same(a, b fs.FileInfo) bool {
+	return a.Size() == b.Size() && a.ModTime().Equal(b.ModTime()) && a.Mode() == b.Mode()
+}
+
+// ReadWhole implements WholeReader.
+func (f *sshFolder) ReadWhole(name string, most int64) (w Whole, err error) {
+	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
+		w, err = f.readWhole(files, name, most)
+		return err
+	})
+	return w, pathError("read", f.path(name), err)
+}
+
+func (f *sshFolder) readWhole(files *sshconn.Files, name string, most int64) (Whole, error) {
+	// What one might wait for is not opened.
+	before, err := f.regular(files, name)
+	if err != nil {
+		return Whole{}, err
+	}
+	if before.Size() > most {
+		return Whole{}, tooLarge(f.path(name), most)
+	}
+	file, err := files.Open(f.path(name))
+	if err != nil {
+		return Whole{}, err
+	}
+	data := make([]byte, before.Size())
+	if len(data) > 0 {
+		n, err := file.ReadAt(data, 0)
+		if errors.Is(err, io.EOF) && n < len(data) {
+			err = errChanged // it has become shorter
+		}
+		if err != nil && !errors.Is(err, io.EOF) {
+			return Whole{}, errors.Join(err, file.Close())
+		}
+	}
+	var g errgroup.Group // two journeys at a time
+	g.Go(file.Close)
+	after, err := f.regular(files, name)
+	if err == nil && !same(before, after) {
+		err = errChanged
+	}
+	return Whole{data, after}, cmp.Or(err, g.Wait())
+}
