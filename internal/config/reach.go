@@ -17,6 +17,8 @@ type Reach struct {
 	KeyFile string `yaml:"key_file"`
 	// HostKey pins the machine's SSH key by its fingerprint, `SHA256:…`.
 	HostKey string `yaml:"host_key"`
+	// Commands is no where none is to be run over there, even if the account may.
+	Commands string `yaml:"commands"`
 	// Rate bounds what is read, such as `5 MB/s`.
 	Rate string `yaml:"rate"`
 	// Lanes is the most connections at a time; 0 means 4.
@@ -100,6 +102,9 @@ func (s *Site) settleReach(base string) error {
 	}
 	if r.Lanes < 0 || r.Lanes > 64 {
 		return fmt.Errorf("`lanes: %d`: it is 1 to 64", r.Lanes)
+	}
+	if r.Commands != "" && r.Commands != "no" {
+		return fmt.Errorf("`commands: %s`: it is no, or left out", r.Commands)
 	}
 	r.PasswordFile, r.KeyFile = absolute(base, r.PasswordFile), absolute(base, r.KeyFile)
 	s.Reach = &r

@@ -49,7 +49,7 @@ func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 		return nil, nil
 	}
 	login := cfg.Login()
-	key := fmt.Sprintf("%s %+v %v", cfg.Base(), login, a.TrustHosts)
+	key := fmt.Sprintf("%s %+v %+v %v", cfg.Base(), login, cfg.Reach, a.TrustHosts)
 	a.placesMu.Lock()
 	defer a.placesMu.Unlock()
 	if p, ok := a.places[key]; ok {
@@ -69,7 +69,7 @@ func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 	if a.places == nil {
 		a.places = map[string]tree.Place{}
 	}
-	a.places[key] = tree.NewSSH(tree.SSHOptions{Dialer: d, Base: cfg.Base(), Lanes: login.Lanes, Pause: a.RetryPause})
+	a.places[key] = tree.NewSSH(tree.SSHOptions{Dialer: d, Base: cfg.Base(), Lanes: login.Lanes, Pause: a.RetryPause, NoCommands: cfg.Reach != nil && cfg.Reach.Commands == "no"})
 	return a.places[key], nil
 }
 

@@ -52,6 +52,9 @@ func (m *Meter) Return(n, most int64) {
 	}
 }
 
+// Exceeded tells whether more was read than the bound allows.
+func (m *Meter) Exceeded() bool { return m.on.Load() && m.left.Load() < 0 }
+
 // Reader returns r, metered: past the bound, it gives an error that wraps ErrEndless.
 func (m *Meter) Reader(r io.Reader) io.Reader { return meteredReader{r, m} }
 

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"path"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -26,6 +29,8 @@ type SSHOptions struct {
 	Base string
 	// Lanes is the most connections at a time; 0 means 4.
 	Lanes int
+	// NoCommands has no command run over there, even if the account may.
+	NoCommands bool
 	// Tries is how often a call is made before ErrUnreachable; 0 means 6. Pause is the wait
 	// before the second try, doubled for each further one; 0 means 400 milliseconds.
 	Tries uint
@@ -41,6 +46,8 @@ type sshPlace struct {
 	mu          sync.Mutex
 	circuitOpen bool
 	next        int
+	// noCommands is set once it is known that the account may run none.
+	noCommands atomic.Bool
 }
 
 // NewSSH is a machine that is reached over SSH as a place; nothing is connected yet.
@@ -87,7 +94,13 @@ type lane struct {
 	conn  *conn
 	// resting is until when no connection is made: the far end would have no more of them.
 	resting time.Time
+	// busy counts the calls under way.
+	busy atomic.Int64
 }
+
+// busyEnough is how many calls a connection has under way before another one is made: a
+// connection takes longer to be made than most calls.
+const busyEnough = 8
 
 // rest is how long a lane rests.
 const rest = time.Minute
@@ -127,11 +140,14 @@ func (l *lane) get(ctx context.Context) (*conn, error) {
 	return l.conn, nil
 }
 
-// usable tells whether the lane has a connection, or may make one.
-func (l *lane) usable(connected bool) bool {
-	l.mu.Lock()
+// state tells whether the lane has a connection or is making one, and whether it may make
+// one.
+func (l *lane) state() (connected, may bool) {
+	if !l.mu.TryLock() {
+		return true, true
+	}
 	defer l.mu.Unlock()
-	return l.conn != nil || !connected && time.Now().After(l.resting)
+	return l.conn != nil, time.Now().After(l.resting)
 }
 
 // drop closes a connection that is of no more use.
@@ -145,11 +161,11 @@ func (l *lane) drop(c *conn) {
 }
 
 // sftp begins SFTP in the connection, once for each use.
-func (c *conn) sftp(session **sshconn.Files) (*sshconn.Files, error) {
+func (c *conn) sftp(session **sshconn.Files, begin func(*ssh.Client) (*sshconn.Files, error)) (*sshconn.Files, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if *session == nil {
-		files, err := sshconn.OpenFiles(c.ssh)
+		files, err := begin(c.ssh)
 		if err != nil {
 			return nil, &connectError{fmt.Errorf("no SFTP is offered: %w", err), strings.Contains(err.Error(), "subsystem request failed")}
 		}
@@ -158,27 +174,48 @@ func (c *conn) sftp(session **sshconn.Files) (*sshconn.Files, error) {
 	return *session, nil
 }
 
-// pick chooses the lanes in turn, first those that do not rest, then those that have a
-// connection.
+// dropLists ends the session for listings.
+func (p *sshPlace) dropLists(c *conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.lists != nil {
+		_ = c.lists.Close()
+		c.lists, c.listings.lift = nil, func() {}
+	}
+}
+
+// pick chooses the lane with a connection that has the least to do; when all have enough,
+// one that may make a connection.
 func (p *sshPlace) pick() *lane {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.next++
-	for _, connected := range []bool{false, true} {
-		for i := range p.lanes {
-			if l := p.lanes[(p.next+i)%len(p.lanes)]; l.usable(connected) {
-				return l
-			}
+	var best, fresh, any *lane
+	for i := range p.lanes {
+		l := p.lanes[(p.next+i)%len(p.lanes)]
+		connected, may := l.state()
+		switch {
+		case connected && (best == nil || l.busy.Load() < best.busy.Load()):
+			best = l
+		case !connected && may && fresh == nil:
+			fresh = l
 		}
+		any = l
 	}
-	return p.lanes[p.next%len(p.lanes)]
+	p.next++
+	switch {
+	case best != nil && (fresh == nil || best.busy.Load() < busyEnough):
+		return best
+	case fresh != nil:
+		return fresh
+	}
+	return any
 }
 
 // do runs work on a connection, on another one if that breaks. What the far end itself
 // answers is returned at once.
 func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) error {
 	return p.withRetry(ctx, func(c *conn) error {
-		files, err := c.sftp(&c.files)
+		files, err := c.sftp(&c.files, sshconn.OpenFiles)
 		if err != nil {
 			return err
 		}
@@ -193,7 +230,7 @@ func (p *sshPlace) withRetry(ctx context.Context, work func(*conn) error) error 
 		tries = 1
 	}
 	p.mu.Unlock()
-	pace := &backoff.ExponentialBackOff{InitialInterval: p.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: 15 * time.Second}
+	pace := &backoff.ExponentialBackOff{InitialInterval: p.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: min(15*time.Second, 40*p.o.Pause)}
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := p.once(ctx, work)
 		if final(err) || err != nil && ctx.Err() != nil {
@@ -220,24 +257,39 @@ func (p *sshPlace) withRetry(ctx context.Context, work func(*conn) error) error 
 
 func (p *sshPlace) once(ctx context.Context, work func(*conn) error) error {
 	l := p.pick()
+	l.busy.Add(1)
+	defer l.busy.Add(-1)
 	c, err := l.get(ctx)
 	if err != nil {
 		return err
 	}
 	stop := context.AfterFunc(ctx, func() { l.drop(c) })
 	defer stop()
+	var hung atomic.Bool
+	limit := time.AfterFunc(callSilences*p.o.Silence, func() {
+		hung.Store(true)
+		l.drop(c)
+	})
+	defer limit.Stop()
 	if err = work(c); err != nil && !answered(err) {
 		l.drop(c)
 	}
+	if err != nil && hung.Load() {
+		return &connectError{fmt.Errorf("a call was not answered in %s", callSilences*p.o.Silence), true}
+	}
 	return err
 }
+
+// callSilences is how often as long as a silence a single call may take: the connection
+// lives, but what it asked for does not come, as when a disk over there hangs.
+const callSilences = 5
 
 // answered tells that the far end has answered, only not as hoped.
 func answered(err error) bool {
 	var none *connectError
 	var forwarded *ssh.OpenChannelError
 	return !errors.As(err, &none) && (sshconn.Answered(err) || errors.As(err, &forwarded) ||
-		errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
+		errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, errNoSurvey) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
 }
 
 // final tells that another try is of no use.
@@ -300,9 +352,23 @@ func (p *sshPlace) Dial(ctx context.Context, network, address string) (net.Conn,
 	return out, err
 }
 
-// Now implements Place. The far clock is read off a file that is made for it in the
+// Now implements Place. The far clock is asked with date(1) or, where no command may be
+// run, read off a file that is made for it in the
 // account's first folder and removed at once; it has whole seconds, rounded down.
 func (p *sshPlace) Now(ctx context.Context) (now time.Time, known bool) {
+	if p.mayRun() {
+		err := p.run(ctx, "date +%s", func(out io.Reader) error {
+			text, err := io.ReadAll(io.LimitReader(out, 64))
+			seconds, parseErr := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
+			if now, known = time.Unix(seconds, 0), parseErr == nil && err == nil; !known {
+				return errNoCommands
+			}
+			return nil
+		})
+		if err == nil || errors.Is(err, ErrUnreachable) {
+			return now, known && err == nil
+		}
+	}
 	err := p.do(ctx, func(files *sshconn.Files) error {
 		name := randomName()
 		f, err := files.Create(name)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"time"
 
 	"github.com/pkg/sftp"
 
@@ -106,10 +107,15 @@ func (s *sshFile) Read(p []byte) (n int, err error) {
 		return 0, nil
 	}
 	if s.out != nil {
+		limit := time.AfterFunc(callSilences*s.in.place.o.Silence, s.out.kill)
 		n, err = s.out.Read(p)
+		limit.Stop()
 		s.at += int64(n)
-		if n > 0 || errors.Is(err, io.EOF) {
-			return n, err
+		if n > 0 {
+			return n, nil
+		}
+		if errors.Is(err, io.EOF) {
+			return 0, s.end()
 		}
 		s.stop() // the connection broke
 	}
@@ -125,9 +131,19 @@ func (s *sshFile) Read(p []byte) (n int, err error) {
 	})
 	s.at += int64(n)
 	if err == nil && n == 0 {
-		return 0, io.EOF
+		err = s.end()
+		return 0, err
 	}
 	return n, pathError("read", s.in.path(s.name), err)
+}
+
+// end is the error for the end of the file: before it is where it was, it has become
+// shorter.
+func (s *sshFile) end() error {
+	if s.at < s.was.Size() {
+		return pathError("read", s.in.path(s.name), errChanged)
+	}
+	return io.EOF
 }
 
 // begin reads on from where the user is, if it is still the file that was opened.
@@ -146,7 +162,7 @@ func (s *sshFile) begin(files *sshconn.Files) error {
 	if _, err := file.Seek(s.at, io.SeekStart); err != nil {
 		return errors.Join(err, file.Close())
 	}
-	s.out = readAhead(file)
+	s.out = readAhead(file, func() { _ = files.Close() })
 	return nil
 }
 
@@ -156,11 +172,13 @@ type ahead struct {
 	*io.PipeReader
 	f    *sftp.File
 	done chan struct{}
+	// kill ends the session that it is read in.
+	kill func()
 }
 
-func readAhead(f *sftp.File) *ahead {
+func readAhead(f *sftp.File, kill func()) *ahead {
 	out, in := io.Pipe()
-	a := &ahead{out, f, make(chan struct{})}
+	a := &ahead{out, f, make(chan struct{}), kill}
 	go func() {
 		defer close(a.done)
 		_, err := f.WriteTo(in)

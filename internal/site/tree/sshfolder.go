@@ -51,9 +51,10 @@ func pathError(op, name string, err error) error {
 // sshFolder is a folder on a machine that is reached over SSH; without dir, names are
 // absolute paths and links are followed.
 type sshFolder struct {
-	place *sshPlace
-	ctx   context.Context
-	dir   string
+	place   *sshPlace
+	ctx     context.Context
+	dir     string
+	surveys surveys
 }
 
 // Close implements Folder.
@@ -87,7 +88,7 @@ func (f *sshFolder) lstat(files *sshconn.Files, name string) (fs.FileInfo, error
 	if err != nil {
 		return nil, err
 	}
-	return farInfo{info}, nil
+	return f.enriched(name, farInfo{info}), nil
 }
 
 // farInfo is what SFTP says of a path.
@@ -135,21 +136,37 @@ func (l *listings) end(m *store.Meter, found []fs.FileInfo) {
 
 // ReadFolder implements Folder: a listing over SFTP says of every name what it is.
 func (f *sshFolder) ReadFolder(name string, _ int) (names []string, infos []Info, err error) {
+	if s := f.surveys.get(); s != nil {
+		if all, known := s.folders[dotted(name)]; known {
+			for i := range all {
+				names, infos = append(names, all[i].name), append(infos, Info{FileInfo: &all[i]})
+			}
+			return names, infos, nil
+		}
+	}
 	var all []fs.FileInfo
 	err = f.place.withRetry(f.ctx, func(c *conn) error {
-		files, err := c.sftp(&c.lists)
+		files, err := c.sftp(&c.lists, sshconn.OpenLists)
 		if err != nil {
 			return err
 		}
 		c.listings.begin(files.Meter)
 		defer func() { c.listings.end(files.Meter, all) }()
-		if all, err = files.ReadDirContext(f.ctx, f.path(name)); err != nil || f.dir == "" {
+		all, err = files.ReadDirContext(f.ctx, f.path(name))
+		if err != nil && files.Meter.Exceeded() {
+			f.place.dropLists(c)
+			return fmt.Errorf("%w: %w", errNames, store.ErrEndless)
+		}
+		if err != nil || f.dir == "" {
 			return err
 		}
 		// What was listed is what is there: a link in the place of a folder, or of one
 		// above it, leads elsewhere.
-		real, err := files.RealPath(f.path(name))
-		if err == nil && real != f.path(name) {
+		var real string
+		var g errgroup.Group // two journeys at a time; not every server's real path has links resolved
+		g.Go(func() (err error) { real, err = files.RealPath(f.path(name)); return err })
+		info, err := files.Lstat(f.path(name))
+		if err = cmp.Or(err, g.Wait()); err == nil && (real != f.path(name) || !info.IsDir()) {
 			err = &fs.PathError{Op: "readdir", Path: f.path(name), Err: disk.ErrLinkOnTheWay}
 		}
 		return err
@@ -177,8 +194,21 @@ func (f *sshFolder) Lstats(dir string, names []string) []Info {
 	return infos
 }
 
+// dotted is a folder's name, "." for the outermost one.
+func dotted(name string) string {
+	if name == "" {
+		return "."
+	}
+	return name
+}
+
 // Readlink implements Folder.
 func (f *sshFolder) Readlink(name string) (target string, err error) {
+	if s := f.surveys.get(); s != nil {
+		if one := s.at(name); one != nil && one.mode&fs.ModeSymlink != 0 {
+			return one.link, nil
+		}
+	}
 	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
 		target, err = files.ReadLink(f.path(name))
 		return err
@@ -191,7 +221,13 @@ func (f *sshFolder) XAttrs(string) map[string][]byte { return nil }
 
 // Owner implements Folder: SFTP gives numbers, and what accounts of this machine have the
 // same ones says nothing.
-func (f *sshFolder) Owner(int, int) (string, string) { return "", "" }
+func (f *sshFolder) Owner(uid, gid int) (user, group string) {
+	if s := f.surveys.get(); s != nil {
+		names := s.owners[[2]int{uid, gid}]
+		return names[0], names[1]
+	}
+	return "", ""
+}
 
 // regular asks what has a name now, and refuses what is no regular file.
 func (f *sshFolder) regular(files *sshconn.Files, name string) (fs.FileInfo, error) {
@@ -208,42 +244,60 @@ func same(a, b fs.FileInfo) bool {
 }
 
 // ReadWhole implements WholeReader.
-func (f *sshFolder) ReadWhole(name string, most int64) (w Whole, err error) {
-	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
-		w, err = f.readWhole(files, name, most)
-		return err
-	})
-	return w, pathError("read", f.path(name), err)
+func (f *sshFolder) ReadWhole(name string, most int64) (Whole, error) {
+	w := &wholeFile{in: f, name: name, most: most}
+	err := f.place.do(f.ctx, w.read)
+	if err != nil {
+		return Whole{}, pathError("read", f.path(name), err)
+	}
+	return Whole{w.data, w.was}, nil
 }
 
-func (f *sshFolder) readWhole(files *sshconn.Files, name string, most int64) (Whole, error) {
-	// What one might wait for is not opened.
-	before, err := f.regular(files, name)
+// wholeFile is a file that is read in one go: in several, if the connection breaks.
+type wholeFile struct {
+	in   *sshFolder
+	name string
+	most int64
+	// was is what was said of the file when its reading began, got how many bytes of data
+	// are there.
+	was  fs.FileInfo
+	data []byte
+	got  int
+}
+
+// read reads what is missing. What one might wait for is not opened.
+func (w *wholeFile) read(files *sshconn.Files) error {
+	now, err := w.in.regular(files, w.name)
+	switch {
+	case err != nil:
+		return err
+	case now.Size() > w.most:
+		return tooLarge(w.in.path(w.name), w.most)
+	case w.was == nil:
+		w.was, w.data = now, make([]byte, now.Size())
+	case !same(w.was, now):
+		return errChanged
+	}
+	file, err := files.Open(w.in.path(w.name))
 	if err != nil {
-		return Whole{}, err
+		return err
 	}
-	if before.Size() > most {
-		return Whole{}, tooLarge(f.path(name), most)
-	}
-	file, err := files.Open(f.path(name))
-	if err != nil {
-		return Whole{}, err
-	}
-	data := make([]byte, before.Size())
-	if len(data) > 0 {
-		n, err := file.ReadAt(data, 0)
-		if errors.Is(err, io.EOF) && n < len(data) {
+	if w.got < len(w.data) {
+		n, err := file.ReadAt(w.data[w.got:], int64(w.got))
+		w.got += n
+		if errors.Is(err, io.EOF) && w.got < len(w.data) {
 			err = errChanged // it has become shorter
 		}
 		if err != nil && !errors.Is(err, io.EOF) {
-			return Whole{}, errors.Join(err, file.Close())
+			_ = file.Close()
+			return err
 		}
 	}
 	var g errgroup.Group // two journeys at a time
 	g.Go(file.Close)
-	after, err := f.regular(files, name)
-	if err == nil && !same(before, after) {
+	after, err := w.in.regular(files, w.name)
+	if err == nil && !same(w.was, after) {
 		err = errChanged
 	}
-	return Whole{data, after}, cmp.Or(err, g.Wait())
+	return cmp.Or(err, g.Wait())
 }

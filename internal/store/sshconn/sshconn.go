@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"regexp"
 	"strings"
 	"time"
 
@@ -45,7 +46,14 @@ type Dialer struct {
 	Limit *rate.Limiter
 }
 
-const dialTimeout = 20 * time.Second
+// dialTime is how long it may take until somebody is let in.
+func (d Dialer) dialTime() time.Duration {
+	const most = 20 * time.Second
+	if d.Silence > 0 {
+		return min(most, d.Silence)
+	}
+	return most
+}
 
 // Dial makes a connection. An error wraps store.ErrRefused where another try is of no
 // use; *HostKeyError is one of those.
@@ -80,16 +88,16 @@ func noneCommon(err error) bool {
 
 // connect makes a connection; of its keys, the far end shows one of the kinds.
 func (d Dialer) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.HostKeyCallback, kinds []string) (*ssh.Client, error) {
-	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", d.Host)
+	raw, err := (&net.Dialer{Timeout: d.dialTime()}).DialContext(ctx, "tcp", d.Host)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", d.Host, store.Brief(err))
 	}
 	stop := context.AfterFunc(ctx, func() { _ = raw.Close() })
 	defer stop()
-	_ = raw.SetDeadline(time.Now().Add(dialTimeout))
+	_ = raw.SetDeadline(time.Now().Add(d.dialTime()))
 	watched := &watchedConn{Conn: raw, limit: d.Limit}
 	conn, channels, reqs, err := ssh.NewClientConn(watched, d.Host, &ssh.ClientConfig{
-		User: d.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: kinds, Timeout: dialTimeout})
+		User: d.User, Auth: auth, HostKeyCallback: verify, HostKeyAlgorithms: kinds, Timeout: d.dialTime()})
 	if err != nil {
 		_ = raw.Close()
 		return nil, d.explain(err)
@@ -153,19 +161,42 @@ type Files struct {
 }
 
 // OpenFiles begins SFTP in a connection, with larger packets where the far end
-// says that it takes them, as OpenSSH does.
+// says that it takes them, as OpenSSH does since its version 8.5.
 func OpenFiles(c *ssh.Client) (*Files, error) {
 	meter := &store.Meter{}
-	files, err := begin(c, meter, sftp.MaxPacketChecked(packet))
+	small, large := sftp.MaxPacketChecked(packet), sftp.MaxPacketUnchecked(largePacket)
+	// Each beginning costs three journeys: the likelier one comes first.
+	likely := newOpenSSH.MatchString(string(c.ServerVersion()))
+	first := small
+	if likely {
+		first = large
+	}
+	files, err := begin(c, meter, first)
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := files.HasExtension("limits@openssh.com"); !ok {
-		return &Files{files, meter, 2 * Requests * packet}, nil
+	_, takes := files.HasExtension("limits@openssh.com")
+	if takes != likely {
+		_ = files.Close()
+		if takes {
+			small = large
+		}
+		files, err = begin(c, meter, small)
 	}
-	_ = files.Close()
-	files, err = begin(c, meter, sftp.MaxPacketUnchecked(largePacket))
-	return &Files{files, meter, 2 * Requests * largePacket}, err
+	if takes {
+		return &Files{files, meter, 2 * Requests * largePacket}, err
+	}
+	return &Files{files, meter, 2 * Requests * packet}, err
+}
+
+// newOpenSSH matches versions that take large packets.
+var newOpenSSH = regexp.MustCompile(`^SSH-2\.0-OpenSSH_(?:8\.[5-9]|9|[1-9]\d)`)
+
+// OpenLists begins SFTP in a connection for listings, which are sent in small packets.
+func OpenLists(c *ssh.Client) (*Files, error) {
+	meter := &store.Meter{}
+	files, err := begin(c, meter, sftp.MaxPacketChecked(packet))
+	return &Files{files, meter, 0}, err
 }
 
 // begin asks for the SFTP subsystem and speaks to it through the meter.

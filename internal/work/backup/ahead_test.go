@@ -47,7 +47,7 @@ func TestReadingAheadMeetsTheSame(t *testing.T) {
 	}
 	s := &site.Site{Root: root, Skip: []string{"**/*.tmp", "b*/**"}}
 	d := &disk.Disk{}
-	met := func(ahead *lookout) (all []string) {
+	met := func(ahead lister) (all []string) {
 		folders := OpenFolders(t.Context(), d, s)
 		defer folders.Close()
 		w := &walker{disk: d, folders: folders, site: s, ahead: ahead, look: true, gap: func(g archive.Gap) { all = append(all, "gap "+g.Path) }, skip: func(name, rule string) { all = append(all, "skip "+name+" "+rule) },
@@ -61,6 +61,9 @@ func TestReadingAheadMeetsTheSame(t *testing.T) {
 	for range 5 {
 		ahead, stop := newLookout()
 		require.Equal(t, want, met(ahead))
+		stop()
+		far, stop := newPrefetcher(t.Context(), func(rel string) bool { _, skips := s.Skips(rel); return skips })
+		require.Equal(t, want, met(far))
 		stop()
 	}
 }

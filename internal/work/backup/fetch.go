@@ -11,7 +11,7 @@ import (
 const (
 	// filesAhead is how many small files of a site far away are read at a time for one part,
 	// bytesAhead how many bytes of them are held.
-	filesAhead = 32
+	filesAhead = 64
 	bytesAhead = 32 << 20
 )
 

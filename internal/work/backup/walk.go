@@ -47,7 +47,7 @@ type walker struct {
 	isDatabase func(head []byte) bool
 	// ahead, unless nil, reads folders before they are visited; look is set when the site
 	// is only looked at, not saved.
-	ahead *lookout
+	ahead lister
 	look  bool
 	room  memory.Watch
 }
@@ -56,6 +56,14 @@ type walker struct {
 // the order of paths in the archive.
 func (w *walker) walk(ctx context.Context) error {
 	w.links = map[[2]uint64]string{}
+	if w.site.Far() {
+		ahead, stop := newPrefetcher(ctx, func(rel string) bool {
+			_, skipped := w.site.Skips(rel)
+			return skipped
+		})
+		defer stop()
+		w.ahead = ahead
+	}
 	labels := append(slices.Collect(maps.Keys(w.site.Roots)), site.RootLabel, site.AboveLabel)
 	slices.SortFunc(labels, archive.ComparePaths)
 	for _, label := range labels {
@@ -79,6 +87,11 @@ func (w *walker) root(ctx context.Context, label string) error {
 		return err
 	}
 	w.label, w.in = label, in
+	if far, ok := in.(tree.Surveyor); ok {
+		if err := far.Survey(); err != nil {
+			return fmt.Errorf("read the %s folder: %w", label, err)
+		}
+	}
 	info, err := in.Lstat(".")
 	if err != nil {
 		return fmt.Errorf("read the %s folder: %w", label, err)

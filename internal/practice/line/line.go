@@ -1,0 +1,133 @@
+// Package line is a bad line to another machine, for practice and tests: a TCP proxy on the
+// loopback address that holds back what passes, and cuts connections.
+package line
+
+import (
+	"errors"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Line leads to one address. Its fields may be set before the first connection.
+type Line struct {
+	// Delay is how long each byte takes, in each direction; more of them may be under way.
+	Delay time.Duration
+	// CutAfter is after how many bytes, both ways together, a connection is cut; 0 is never.
+	CutAfter int64
+	// Most is how many connections are let through at a time; 0 is any number.
+	Most int64
+
+	to       string
+	listener net.Listener
+	open     atomic.Int64
+	// Cuts counts the connections that were cut, Refused those that were too many.
+	Cuts, Refused atomic.Int64
+	// silent lets nothing through any more.
+	silent atomic.Bool
+}
+
+// New begins a line to an address; Close ends it.
+func New(to string) (*Line, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	line := &Line{to: to, listener: l}
+	return line, nil
+}
+
+// Start lets connections through, from now on.
+func (l *Line) Start() {
+	go func() {
+		for {
+			c, err := l.listener.Accept()
+			if err != nil {
+				return
+			}
+			if n := l.open.Add(1); l.Most > 0 && n > l.Most {
+				l.open.Add(-1)
+				l.Refused.Add(1)
+				_ = c.Close()
+				continue
+			}
+			go func() {
+				defer l.open.Add(-1)
+				l.carry(c)
+			}()
+		}
+	}()
+}
+
+// Port is where the line begins.
+func (l *Line) Port() int { return l.listener.Addr().(*net.TCPAddr).Port }
+
+// FallSilent lets nothing through any more, and closes nothing.
+func (l *Line) FallSilent() { l.silent.Store(true) }
+
+// Close takes no more connections.
+func (l *Line) Close() error { return l.listener.Close() }
+
+// piece is what has come at a time.
+type piece struct {
+	at   time.Time
+	data []byte
+}
+
+func (l *Line) carry(c net.Conn) {
+	to, err := net.Dial("tcp", l.to)
+	if err != nil {
+		_ = c.Close()
+		return
+	}
+	left := &atomic.Int64{}
+	left.Store(l.CutAfter)
+	var once sync.Once
+	cut := func() {
+		once.Do(func() { l.Cuts.Add(1) })
+		_ = errors.Join(c.Close(), to.Close())
+	}
+	var both sync.WaitGroup
+	both.Go(func() { l.pass(to, c, left, cut) })
+	both.Go(func() { l.pass(c, to, left, cut) })
+	both.Wait()
+	_ = errors.Join(c.Close(), to.Close())
+}
+
+// pass hands on what comes from one side to the other.
+func (l *Line) pass(to, from net.Conn, left *atomic.Int64, cut func()) {
+	pieces := make(chan piece, 4096)
+	go func() {
+		defer close(pieces)
+		for {
+			buf := make([]byte, 64<<10)
+			n, err := from.Read(buf)
+			if n > 0 {
+				pieces <- piece{time.Now().Add(l.Delay), buf[:n]}
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	for p := range pieces {
+		time.Sleep(time.Until(p.at))
+		if l.silent.Load() {
+			continue
+		}
+		if n := int64(len(p.data)); l.CutAfter > 0 && left.Add(-n) < 0 {
+			_, _ = to.Write(p.data[:max(0, n+left.Load())])
+			cut()
+			break
+		}
+		if _, err := to.Write(p.data); err != nil {
+			break
+		}
+	}
+	if half, ok := to.(*net.TCPConn); ok {
+		_ = half.CloseWrite()
+	}
+	for range pieces { // whoever reads must not wait for ever
+	}
+}
