@@ -7,9 +7,12 @@ import (
 	"path/filepath"
 	"regexp"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/practice/line"
 )
 
 // farMuseum is the museum behind a real sshd, with no entry in the configuration yet; root
@@ -96,4 +99,57 @@ func TestASiteElsewhere(t *testing.T) {
 		}
 		assert.Equal(t, before, snapshot(t, filepath.Join(w.dir, "htdocs")))
 	})
+}
+
+// Forty sites on another machine: one of its lines hangs, and one key is not let in. The
+// others are saved, in time, and what came of each stands in one table.
+func TestManySitesElsewhere(t *testing.T) {
+	w := newWorld(t)
+	port := sshd(t, w)
+	who, err := user.Current()
+	require.NoError(t, err)
+	dead, err := line.New(fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = dead.Close() })
+	dead.FallSilent()
+	dead.Start()
+	sh(t, fmt.Sprintf("mkdir -p %[1]s/archives %[1]s/sites && ssh-keygen -q -t ed25519 -N '' -f %[1]s/stranger", w.dir))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\ninclude: sites/*.yaml\nat_once: 6\n"+
+		"defaults: {stores: [here], recipe: none, reach: {key_file: ./ssh/id}}\nsites:\n  here: {root: ./far/site-00}\n")
+	for i := range 40 {
+		name, reach, at := fmt.Sprintf("site-%02d", i), "", port
+		w.write(fmt.Sprintf("far/%s/index.html", name), "the lamp of "+name)
+		switch i {
+		case 7:
+			at, reach = dead.Port(), ", reach: {key_file: ../ssh/id, silence: 1 second}"
+		case 23:
+			reach = ", reach: {key_file: ../stranger}"
+		}
+		w.write("sites/"+name+".yaml", fmt.Sprintf("sites:\n  %s: {root: \"sftp://%s@127.0.0.1:%d%s\"%s}\n", name, who.Username, at, w.path("far", name), reach))
+	}
+	w.run("preflight", "site-00", "--trust")
+	began := time.Now()
+	r := w.try("backup")
+	assert.Equal(t, 3, r.code, r.out+r.err)
+	assert.Less(t, time.Since(began), 2*time.Minute)
+	assert.Contains(t, r.out, "39 sites saved, 2 sites NOT saved.")
+	assert.Regexp(t, `(?m)^site-07 +- +- +- .*FAILED: .*cannot be reached`, r.out)
+	assert.Regexp(t, `(?m)^site-23 +- +- +- .*FAILED: .*does not let`, r.out)
+	assert.Regexp(t, `(?m)^site-22 +\d{8}-\d{6} .* saved`, r.out)
+	assert.Contains(t, r.err, "site-07: ")
+	var listed struct{ Archives []struct{ Site string } }
+	w.json(&listed, "archives")
+	assert.Len(t, listed.Archives, 39)
+	r = w.try("backup", "site-07", "site-23")
+	assert.Equal(t, 1, r.code, "none was saved")
+	var answer struct {
+		Archives []struct{ Name string }
+		Failed   map[string]string
+	}
+	r = w.try("backup", "site-01", "site-23", "--json")
+	assert.Equal(t, 3, r.code)
+	decodeJSON(t, r.out, &answer)
+	assert.Len(t, answer.Archives, 1)
+	assert.Contains(t, answer.Failed["site-23"], "does not let")
+	w.run("verify", "--full")
 }

@@ -108,7 +108,7 @@ func (a *app) setUp() error {
 	}
 	j.StateHome = a.env("XDG_STATE_HOME")
 	j.RetryPause, _ = time.ParseDuration(a.env("REVLET_RETRY_PAUSE"))
-	j.Tell, j.Words, j.Remedy, j.Passphrase = a.hear, a.words, func(kind string) string { return render.Remedies[kind] }, a.passphrase
+	j.Tell, j.Words, j.Remedy, j.Passphrase = a.hearOne(), a.words, func(kind string) string { return render.Remedies[kind] }, a.passphrase
 	return nil
 }
 
@@ -182,8 +182,13 @@ func (a *app) finish(err error) int {
 		fmt.Fprintln(a.err, "revlet: stopped before it was done; nothing half-made is kept")
 		return code
 	}
-	fmt.Fprintf(a.err, "revlet: %s\n", strings.ReplaceAll(render.Advised(err), "\n", "\n        "))
+	a.complain(err)
 	return code
+}
+
+// complain says what is wrong, and what to do about it.
+func (a *app) complain(err error) {
+	fmt.Fprintf(a.err, "revlet: %s\n", strings.ReplaceAll(render.Advised(err), "\n", "\n        "))
 }
 
 func (a *app) root() *cli.Command {

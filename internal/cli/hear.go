@@ -3,10 +3,21 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 )
+
+// hearOne is hear for events that may come at the same time.
+func (a *app) hearOne() func(jobs.Event) {
+	var mu sync.Mutex
+	return func(e jobs.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		a.hear(e)
+	}
+}
 
 // hear tells a person of what happens while a job goes on.
 func (a *app) hear(e jobs.Event) {

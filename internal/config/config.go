@@ -33,11 +33,17 @@ type Config struct {
 	// Path is where the file was read from.
 	Path string `yaml:"-"`
 	// State is the folder for history, spool, logs and journals.
-	State   string           `yaml:"state"`
-	Stores  map[string]Store `yaml:"stores"`
-	Sites   map[string]Site  `yaml:"sites"`
-	Encrypt *Encrypt         `yaml:"encrypt"`
-	Notify  *Notify          `yaml:"notify"`
+	State  string           `yaml:"state"`
+	Stores map[string]Store `yaml:"stores"`
+	Sites  map[string]Site  `yaml:"sites"`
+	// Defaults are what an entry of a site says that does not say otherwise.
+	Defaults *Site `yaml:"defaults"`
+	// Include are patterns for files with more sites, such as sites/*.yaml.
+	Include Patterns `yaml:"include"`
+	// AtOnce is how many sites elsewhere are worked on at a time; 0 means 4.
+	AtOnce  int      `yaml:"at_once"`
+	Encrypt *Encrypt `yaml:"encrypt"`
+	Notify  *Notify  `yaml:"notify"`
 	// TimeZone is the zone of duties and keep rules, such as Europe/Berlin; the
 	// default is this machine's.
 	TimeZone string `yaml:"time_zone"`
@@ -277,11 +283,16 @@ func Trusted(path string) error {
 	if err != nil {
 		return nil // there is none, or reading it tells
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if ok && (st.Uid != 0 && int(st.Uid) != os.Geteuid() || info.Mode().Perm()&0o002 != 0) {
+	if ofOthers(info) {
 		return reason.New(reason.ConfigOfOthers, reason.Names{"path": path}, "%s in this folder belongs to another account, or others may change it: what it says would be done as yours", path)
 	}
 	return nil
+}
+
+// ofOthers tells whether another account owns a file, or may change it.
+func ofOthers(info fs.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && (st.Uid != 0 && int(st.Uid) != os.Geteuid() || info.Mode().Perm()&0o002 != 0)
 }
 
 // Load reads and checks the file at path. A missing file gives an error that
@@ -371,6 +382,8 @@ func ValidName(name string) bool { return siteName.MatchString(name) }
 // of names, so that the first one is always the same.
 type settler struct {
 	*Config
+	// file is the one that is checked, data what is in it.
+	file string
 	data []byte
 	// base is the folder that relative paths start from.
 	base string
@@ -382,29 +395,30 @@ func (c *Config) settle(data []byte) error {
 	if err != nil {
 		return err
 	}
-	s := settler{Config: c, data: data, base: base}
+	s := settler{Config: c, file: c.Path, data: data, base: base}
 	c.State = absolute(base, c.State)
 	if c.zone, err = parseZone(c.TimeZone); err != nil {
 		return s.at("$.time_zone", "%v", err)
 	}
-	for _, step := range []func() error{s.notify, s.stores, s.encrypt} {
+	for _, step := range []func() error{s.notify, s.stores, s.encrypt, s.shared} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
 	for _, name := range c.SiteNames() {
 		one := c.Sites[name]
+		one.take(c.Defaults)
 		if err := s.site(name, &one); err != nil {
 			return err
 		}
 		c.Sites[name] = one
 	}
-	return nil
+	return s.include()
 }
 
 // at is a fault at a place in the file (a YAML path).
 func (s settler) at(path string, format string, args ...any) error {
-	e := &Error{Path: s.Path, Reason: fmt.Sprintf(format, args...)}
+	e := &Error{Path: s.file, Reason: fmt.Sprintf(format, args...)}
 	if p, err := yaml.PathString(path); err == nil {
 		if node, err := p.ReadNode(strings.NewReader(string(s.data))); err == nil {
 			position := node.GetToken().Position
@@ -541,7 +555,7 @@ func (s settler) roots(name, where string, one *Site) error {
 	if !one.Far() {
 		one.Root = absolute(s.base, one.Root)
 	}
-	if strings.HasSuffix(one.Recipe, ".yaml") {
+	if isRecipeFile(one.Recipe) {
 		one.Recipe = absolute(s.base, one.Recipe)
 	}
 	for _, label := range sortedKeys(one.Roots) {

@@ -73,7 +73,8 @@ type Agent struct {
 	// records are those that were read already.
 	records catalog.Cache
 	// opened are the stores that were opened so far, by name.
-	opened map[string]store.Named
+	storesMu sync.Mutex
+	opened   map[string]store.Named
 	// places are the machines of sites elsewhere, by what leads to them.
 	placesMu sync.Mutex
 	places   map[string]tree.Place
@@ -171,6 +172,8 @@ func (a *Agent) Close() {
 }
 
 func (a *Agent) closeStores() {
+	a.storesMu.Lock()
+	defer a.storesMu.Unlock()
 	for _, s := range a.opened {
 		_ = s.Close()
 	}
@@ -231,6 +234,8 @@ func (a *Agent) Stores(s config.Site) []store.Named {
 // Store opens one store, once. One that cannot be opened answers every call
 // with the reason, like one that is down.
 func (a *Agent) Store(name string) store.Named {
+	a.storesMu.Lock()
+	defer a.storesMu.Unlock()
 	if s, ok := a.opened[name]; ok {
 		return s
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"revlet/internal/archives/archive"
@@ -94,14 +95,16 @@ func (a *Agent) Due(ctx context.Context, origin string) (outcomes []string, err 
 	defer unlock()
 	defer a.Beat.Begin()()
 	var failed error
-	for _, name := range a.Config.SiteNames() {
+	var mu sync.Mutex
+	a.SideBySide(ctx, a.Config.SiteNames(), func(ctx context.Context, name string) {
 		a.Beat.Phase(name, 0)
 		some, err := a.dueSite(ctx, name, origin)
-		outcomes = append(outcomes, some...)
-		if ctx.Err() != nil {
-			return outcomes, ctx.Err()
-		}
-		failed = errors.Join(failed, err)
+		mu.Lock()
+		defer mu.Unlock()
+		outcomes, failed = append(outcomes, some...), errors.Join(failed, err)
+	})
+	if ctx.Err() != nil {
+		return outcomes, ctx.Err()
 	}
 	failed = errors.Join(failed, a.sendDigests(ctx))
 	a.sendWaiting(ctx)

@@ -49,7 +49,7 @@ func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 		return nil, nil
 	}
 	login := cfg.Login()
-	key := fmt.Sprintf("%s %+v %+v %v", cfg.Base(), login, cfg.Reach, a.TrustHosts)
+	key := fmt.Sprintf("%s %+v %v", cfg.Base(), cfg.Reach, a.TrustHosts) // sites of one account share its connections
 	a.placesMu.Lock()
 	defer a.placesMu.Unlock()
 	if p, ok := a.places[key]; ok {

@@ -45,6 +45,7 @@ var Advice = map[reason.Reason]string{
 	reason.OtherCMS:              "check `root:`, or add --anyway",
 	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
+	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
 	reason.ConfigOfOthers:        "if it is meant, name it: --config ./{path}",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings",

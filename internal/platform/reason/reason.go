@@ -25,7 +25,9 @@ const (
 	NoConfig Reason = "no-config"
 	NoSites  Reason = "no-sites"
 	// ConfigOfOthers: the configuration that was found belongs to somebody else.
-	ConfigOfOthers Reason = "config-of-others"
+	// IncludeOfOthers is a file that the configuration includes and others may change.
+	IncludeOfOthers Reason = "include-of-others"
+	ConfigOfOthers  Reason = "config-of-others"
 	// StateFolder: the state folder cannot be used.
 	StateFolder Reason = "state-folder"
 	// WebrootMissing: a site's webroot is not there.
