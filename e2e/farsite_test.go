@@ -136,7 +136,7 @@ func TestManySitesElsewhere(t *testing.T) {
 	assert.Regexp(t, `(?m)^site-07 +- +- +- .*FAILED: .*cannot be reached`, r.out)
 	assert.Regexp(t, `(?m)^site-23 +- +- +- .*FAILED: .*does not let`, r.out)
 	assert.Regexp(t, `(?m)^site-22 +\d{8}-\d{6} .* saved`, r.out)
-	assert.Contains(t, r.err, "site-07: ")
+	assert.Contains(t, r.err, "revlet: site site-07: ")
 	var listed struct{ Archives []struct{ Site string } }
 	w.json(&listed, "archives")
 	assert.Len(t, listed.Archives, 39)

@@ -105,7 +105,11 @@ func (a *app) backupEach(ctx context.Context, names []string, order jobs.Order, 
 	}
 	for _, b := range all {
 		if b.Err != nil {
-			a.complain(fmt.Errorf("%s: %w", b.Site, b.Err))
+			err := b.Err
+			if !strings.Contains(err.Error(), b.Site) {
+				err = fmt.Errorf("%s: %w", b.Site, err)
+			}
+			a.complain(err)
 		}
 	}
 	return all

@@ -203,7 +203,7 @@ func (s Store) URL() (*url.URL, error) {
 	if _, ok := u.User.Password(); ok {
 		return nil, fmt.Errorf("`%s:` has a password in its address; put it into a file and name that in `password_file:`", kind)
 	}
-	if u.Scheme == "http" && (kind == "webdav" || kind == "s3") && !loopback(u.Hostname()) {
+	if u.Scheme == "http" && (kind == "webdav" || kind == "s3") && !OnThisMachine(u.Hostname()) {
 		return nil, fmt.Errorf("`%s: %s` would send everything over the line for all to read, the password too: use https, or call it `plain_%s:` if the line is your own", kind, text, kind)
 	}
 	if strings.HasSuffix(kind, "s3") && strings.Trim(u.Path, "/") == "" {
@@ -212,8 +212,8 @@ func (s Store) URL() (*url.URL, error) {
 	return u, nil
 }
 
-// loopback tells whether a host is this machine, so that nothing goes over a line.
-func loopback(host string) bool {
+// OnThisMachine tells whether a host is this machine, so that nothing goes over a line.
+func OnThisMachine(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

@@ -61,7 +61,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 		k.Restored = restores[0].Finished
 	}
 	for _, s := range cfg.Stores {
-		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.Store(s).Offsite(), Free: a.free(s), Lost: a.lost(ctx, s)})
+		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.offsite(cfg, s), Free: a.free(s), Lost: a.lost(ctx, s)})
 	}
 	k.Runs, err = a.History.Runs(ctx, history.RunFilter{Site: name, Most: runsShown})
 	return k, err

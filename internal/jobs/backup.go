@@ -105,10 +105,27 @@ func (a *Agent) arrivedIn(r *backup.Result) []string {
 	})
 }
 
-// Onsite tells whether every copy of a configured site is on this machine.
+// Onsite tells whether every copy of a configured site is on the site's own machine.
 func (a *Agent) Onsite(site string) bool {
 	cfg, ok := a.Config.Sites[site]
-	return ok && !slices.ContainsFunc(a.Stores(cfg), func(s store.Named) bool { return s.Offsite() })
+	return ok && !slices.ContainsFunc(cfg.Stores, func(store string) bool { return a.offsite(cfg, store) })
+}
+
+// offsite tells whether a store is on another machine than a site.
+func (a *Agent) offsite(cfg config.Site, store string) bool {
+	if !cfg.Far() {
+		return a.Store(store).Offsite()
+	}
+	there, err := cfg.Login().URL()
+	if err != nil {
+		return false
+	}
+	c := a.Config.Stores[store]
+	if c.Kind() == "folder" {
+		return !config.OnThisMachine(there.Hostname())
+	}
+	u, err := c.URL()
+	return err == nil && u.Hostname() != there.Hostname()
 }
 
 // take makes the archive.

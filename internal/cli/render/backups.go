@@ -21,6 +21,9 @@ type BackedUp struct {
 func (b BackedUp) Words() string {
 	if b.Err != nil {
 		text, _, _ := strings.Cut(Inline(b.Err), "; ")
+		for _, known := range []string{"site ", "back up "} { // the line begins with the name
+			text = strings.TrimPrefix(text, known+b.Site+": ")
+		}
 		const most = 90
 		if runes := []rune(text); len(runes) > most {
 			text = string(runes[:most-1]) + "…"
@@ -74,7 +77,7 @@ func (a *Printer) ShowBackups(all []BackedUp) {
 		a.showUnusual(b.Site, b.Alarms)
 	}
 	if len(onsite) > 0 {
-		fmt.Fprintf(a.Out, "\n%s every copy of %s is on this machine and dies with it. Copy the store folder elsewhere.\n", a.Bad("Unsafe:"), Abbreviate(onsite, 6))
+		fmt.Fprintf(a.Out, "\n%s every copy of %s is on the site's own machine and dies with it. Copy the store elsewhere.\n", a.Bad("Unsafe:"), Abbreviate(onsite, 6))
 	}
 	fmt.Fprintf(a.Out, "\n%s saved", Count(saved, "site", "sites"))
 	if failed > 0 {

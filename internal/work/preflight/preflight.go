@@ -61,6 +61,9 @@ type Job struct {
 	// Open opens one of the site's databases.
 	Open func(ctx context.Context, db site.Database, scratch string) (database.Source, error)
 	Now  func() time.Time
+	// Offsite tells whether a store is on another machine than the site; nil takes the
+	// store's word.
+	Offsite func(store string) bool
 	// Others maps folders of other sites to their names.
 	Others map[string]string
 }
@@ -296,7 +299,7 @@ func (r *run) stores(ctx context.Context) {
 	offsite := false
 	for _, s := range r.Stores {
 		about := "store " + s.Name
-		offsite = offsite || s.Offsite()
+		offsite = offsite || r.Offsite != nil && r.Offsite(s.Name) || r.Offsite == nil && s.Offsite()
 		dir, err := backup.ExposedStore(s, r.Site, r.Others)
 		if err != nil {
 			r.add(Stop, about, "%s %v; move it elsewhere", dir, err)
@@ -324,7 +327,7 @@ func (r *run) stores(ctx context.Context) {
 		r.found = append(r.found, Finding{Level: Look, About: "key", Text: "archives are encrypted, and the key was never tried: without it they are lost", Reason: reason.KeyUntried})
 	}
 	if !offsite {
-		r.add(Look, "stores", "every store is on this machine: the archives die with it")
+		r.add(Look, "stores", "every store is on the site's own machine: the archives die with it")
 	}
 	if err := backup.Exposed(r.State.Dir, r.Site, r.Others); err != nil {
 		r.add(Stop, "state", "the state folder %s %v; set `state:` elsewhere", r.State.Dir, err)

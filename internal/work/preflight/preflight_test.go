@@ -66,7 +66,7 @@ func TestAHealthySite(t *testing.T) {
 	for _, about := range []string{"files:", "database main:", "store here:", "large files:", "schedule:"} {
 		assert.Contains(t, passed, about)
 	}
-	assert.Equal(t, "stores: every store is on this machine: the archives die with it", found(t, j, preflight.Look))
+	assert.Equal(t, "stores: every store is on the site's own machine: the archives die with it", found(t, j, preflight.Look))
 }
 
 func TestWhatIsInTheWayComesFirst(t *testing.T) {
