@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"crypto/rand"
 	"fmt"
 	"io"
 	"net"
@@ -9,12 +10,15 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"revlet/internal/practice/line"
 )
 
 // farHost is a machine of its own: a network namespace with a real sshd in it. Its loopback
@@ -141,4 +145,118 @@ func TestWordPressElsewhere(t *testing.T) {
 		out := w.run("accounts", "kestrelpoint")
 		assert.Contains(t, out, "keeper")
 	})
+}
+
+// What stands in the way over there gets a clear error, and loses nothing.
+func TestSitesElsewhereThatCannotBeReached(t *testing.T) {
+	s := ownMariadb(t)
+	t.Run("no forwarding", func(t *testing.T) {
+		w, _ := wordpressOn(t, s, "museum_cms")
+		h := newFarHost(t, w, "AllowTcpForwarding no", "AllowStreamLocalForwarding no")
+		h.serve(t, fmt.Sprintf("127.0.0.1:%d", s.port), "tcp", fmt.Sprintf("127.0.0.1:%d", s.port))
+		require.NoError(t, os.Remove(w.path("revlet.yaml")))
+		w.fails(1, []string{"its database cannot be reached", "AllowTcpForwarding"}, "adopt", h.root(w.path("htdocs")), "--store", w.path("archives"), "--trust", "--key-file", w.path("ssh/id"))
+		assert.NoFileExists(t, w.path("revlet.yaml"))
+		assert.Zero(t, h.through.Load())
+	})
+	t.Run("SFTP only, in a folder of its own", func(t *testing.T) {
+		jail, err := os.MkdirTemp("/run", "revlet-jail-")
+		if err != nil {
+			t.Skip(err)
+		}
+		t.Cleanup(func() { _ = os.RemoveAll(jail) })
+		require.NoError(t, os.Chmod(jail, 0o755))
+		w := newWorld(t)
+		h := newFarHost(t, w, "ChrootDirectory "+jail, "ForceCommand internal-sftp")
+		sh(t, fmt.Sprintf("mkdir -p %[1]s/home/keeper/www/sub && echo '<?php' > %[1]s/home/keeper/www/index.php && ln -s .. %[1]s/home/keeper/www/sub/loop && mkfifo %[1]s/home/keeper/www/pipe", jail))
+		w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, recipe: none, stores: [here], reach: {key_file: ./ssh/id}}\n", h.root("/home/keeper/www")))
+		require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+		w.fails(1, []string{"is not known yet"}, "backup")
+		w.run("preflight", "--trust")
+		r := w.try("backup")
+		assert.Equal(t, 3, r.code, "the pipe is a gap: "+r.err)
+		assert.Contains(t, r.out, "pipe")
+		out := w.run("show", "kestrelpoint", "--files")
+		assert.Contains(t, out, "sub/loop")
+		assert.NotContains(t, out, "sub/loop/")
+	})
+	t.Run("another machine in its place", func(t *testing.T) {
+		w := newWorld(t)
+		h := newFarHost(t, w)
+		w.write("far/index.html", "the lamp is lit")
+		require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+		w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, recipe: none, stores: [here], reach: {key_file: ./ssh/id}}\n", h.root(w.path("far"))))
+		w.run("preflight", "--trust")
+		known, err := os.ReadFile(w.path("state/known_hosts"))
+		require.NoError(t, err)
+		sh(t, fmt.Sprintf("cd %s && ssh-keygen -q -t ed25519 -N '' -f other && sed -i \"s#ssh-ed25519 .*#$(cut -d' ' -f1,2 other.pub)#\" state/known_hosts", w.dir))
+		w.fails(1, []string{"HAS CHANGED", "nothing was sent", "--forget-host"}, "backup")
+		w.write("state/known_hosts", string(known))
+		w.run("backup")
+	})
+}
+
+// Two computers that pull the same site do not hinder each other, and a line that is cut
+// wherever it may leaves nothing listed that does not verify.
+func TestASiteElsewhereOverABadLine(t *testing.T) {
+	w, root := farMuseum(t)
+	large := make([]byte, 600_000)
+	_, _ = rand.Read(large)
+	w.write("htdocs/uploads/film.mp4", string(large))
+	port := portOf(t, root)
+	configured := func(name, store string, at int) {
+		require.NoError(t, os.MkdirAll(w.path(store), 0o755))
+		address := replaceOnce(t, root, fmt.Sprintf(":%d/", portOf(t, root)), fmt.Sprintf(":%d/", at))
+		w.write(name, fmt.Sprintf("state: ./state-%s\nstores: {here: {folder: ./%s}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {key_file: ./ssh/id}}\n", name, store, address))
+		w.run("--config", w.path(name), "preflight", "--trust")
+	}
+	configured("one.yaml", "archives", port)
+	configured("two.yaml", "archives", port)
+	var both sync.WaitGroup
+	for _, name := range []string{"one.yaml", "two.yaml"} {
+		both.Go(func() {
+			r := w.try("--config", w.path(name), "backup")
+			assert.Equal(t, 0, r.code, r.err)
+		})
+	}
+	both.Wait()
+	found, err := filepath.Glob(w.path("archives/kestrelpoint/archives/*.json"))
+	require.NoError(t, err)
+	assert.Len(t, found, 2, "each of them has its own")
+
+	cut, err := line.New(fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = cut.Close() })
+	cut.Start()
+	configured("cut.yaml", "archives-cut", cut.Port())
+	for after := int64(1500); after < 1_200_000; after = after*7/4 + 1 {
+		cut.SetCut(after)
+		r := w.try("--config", w.path("cut.yaml"), "backup", "--fresh")
+		if r.code != 0 {
+			assert.Contains(t, r.err, "cannot be reached", after)
+			assert.Equal(t, 1, r.code, r.err)
+		}
+		if after > 300_000 {
+			assert.Zero(t, r.code, "%d: %s", after, r.err)
+		}
+	}
+	assert.NotZero(t, cut.Cuts.Load())
+	w.run("--config", w.path("cut.yaml"), "verify", "--full")
+	var listed struct {
+		Archives []struct {
+			Name string
+			Gaps int
+		}
+	}
+	w.json(&listed, "--config", w.path("cut.yaml"), "archives")
+	assert.Greater(t, len(listed.Archives), 2)
+	for _, a := range listed.Archives {
+		assert.Zero(t, a.Gaps, a.Name)
+	}
+}
+
+func portOf(t *testing.T, root string) (port int) {
+	_, err := fmt.Sscanf(root[strings.LastIndex(root, "@127.0.0.1:"):], "@127.0.0.1:%d", &port)
+	require.NoError(t, err)
+	return port
 }

@@ -98,15 +98,37 @@ func (m FileMode) apply(file string) error {
 	return nil
 }
 
-// prove checks the whole staged file once everything is in it, and leaves no
-// log beside it.
-func prove(ctx context.Context, conn *sql.Conn, file string) error {
+// Check proves that a database file is consistent in itself.
+func Check(ctx context.Context, file string) error {
+	pool, err := sql.Open("sqlite", dsn(file, "mode=ro&immutable=1"))
+	if err != nil {
+		return fmt.Errorf("check %s: %w", file, err)
+	}
+	defer pool.Close()
+	return consistent(ctx, pool, file)
+}
+
+// asker can be asked for one row.
+type asker interface {
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+func consistent(ctx context.Context, in asker, file string) error {
 	var verdict string
-	if err := conn.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
+	if err := in.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
 		return fmt.Errorf("check %s: %w", file, err)
 	}
 	if verdict != "ok" {
 		return fmt.Errorf("check %s: %s", file, verdict)
+	}
+	return nil
+}
+
+// prove checks the whole staged file once everything is in it, and leaves no
+// log beside it.
+func prove(ctx context.Context, conn *sql.Conn, file string) error {
+	if err := consistent(ctx, conn, file); err != nil {
+		return err
 	}
 	_, err := conn.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
 	return err

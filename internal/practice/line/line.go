@@ -3,6 +3,7 @@
 package line
 
 import (
+	"cmp"
 	"errors"
 	"net"
 	"sync"
@@ -15,6 +16,7 @@ type Line struct {
 	// Delay is how long each byte takes, in each direction; more of them may be under way.
 	Delay time.Duration
 	// CutAfter is after how many bytes, both ways together, a connection is cut; 0 is never.
+	// SetCut changes it later.
 	CutAfter int64
 	// Most is how many connections are let through at a time; 0 is any number.
 	Most int64
@@ -26,7 +28,11 @@ type Line struct {
 	Cuts, Refused atomic.Int64
 	// silent lets nothing through any more.
 	silent atomic.Bool
+	cut    atomic.Int64
 }
+
+// SetCut has connections that are made from now on cut after so many bytes.
+func (l *Line) SetCut(after int64) { l.cut.Store(after) }
 
 // New begins a line to an address; Close ends it.
 func New(to string) (*Line, error) {
@@ -82,21 +88,22 @@ func (l *Line) carry(c net.Conn) {
 		return
 	}
 	left := &atomic.Int64{}
-	left.Store(l.CutAfter)
+	bound := cmp.Or(l.cut.Load(), l.CutAfter)
+	left.Store(bound)
 	var once sync.Once
 	cut := func() {
 		once.Do(func() { l.Cuts.Add(1) })
 		_ = errors.Join(c.Close(), to.Close())
 	}
 	var both sync.WaitGroup
-	both.Go(func() { l.pass(to, c, left, cut) })
-	both.Go(func() { l.pass(c, to, left, cut) })
+	both.Go(func() { l.pass(to, c, bound, left, cut) })
+	both.Go(func() { l.pass(c, to, bound, left, cut) })
 	both.Wait()
 	_ = errors.Join(c.Close(), to.Close())
 }
 
 // pass hands on what comes from one side to the other.
-func (l *Line) pass(to, from net.Conn, left *atomic.Int64, cut func()) {
+func (l *Line) pass(to, from net.Conn, bound int64, left *atomic.Int64, cut func()) {
 	pieces := make(chan piece, 4096)
 	go func() {
 		defer close(pieces)
@@ -116,7 +123,7 @@ func (l *Line) pass(to, from net.Conn, left *atomic.Int64, cut func()) {
 		if l.silent.Load() {
 			continue
 		}
-		if n := int64(len(p.data)); l.CutAfter > 0 && left.Add(-n) < 0 {
+		if n := int64(len(p.data)); bound > 0 && left.Add(-n) < 0 {
 			_, _ = to.Write(p.data[:max(0, n+left.Load())])
 			cut()
 			break

@@ -90,7 +90,7 @@ const (
 const (
 	// fetchTries is how often a database is fetched until it held still meanwhile.
 	fetchTries = 5
-	fetchPause = 500 * time.Millisecond
+	fetchPause = 200 * time.Millisecond
 )
 
 // moment is what differs when a database file has been written to: in its header, or in
@@ -195,7 +195,14 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 	if before != after {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
 	}
-	return sqlite.Copy(ctx, d, raw, scratch)
+	copied, err := sqlite.Copy(ctx, d, raw, scratch)
+	if err != nil {
+		return "", err
+	}
+	if err := sqlite.Check(ctx, copied); err != nil { // without logs, a write leaves no other trace
+		return "", errors.Join(fmt.Errorf("%s: %w: %w", name, errWritten, err), d.Remove(copied))
+	}
+	return copied, nil
 }
 
 // fetchBytes copies as many bytes of a far file as it had.

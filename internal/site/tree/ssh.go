@@ -46,6 +46,11 @@ type sshPlace struct {
 	mu          sync.Mutex
 	circuitOpen bool
 	next        int
+	// broke is set once a connection broke: later ones ask for small packets, of which more
+	// come through until the next one breaks.
+	broke atomic.Bool
+	// answers counts the calls that were answered.
+	answers atomic.Int64
 	// noCommands is set once it is known that the account may run none.
 	noCommands atomic.Bool
 }
@@ -215,7 +220,11 @@ func (p *sshPlace) pick() *lane {
 // answers is returned at once.
 func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) error {
 	return p.withRetry(ctx, func(c *conn) error {
-		files, err := c.sftp(&c.files, sshconn.OpenFiles)
+		begin := sshconn.OpenFiles
+		if p.broke.Load() {
+			begin = sshconn.OpenLists
+		}
+		files, err := c.sftp(&c.files, begin)
 		if err != nil {
 			return err
 		}
@@ -223,7 +232,29 @@ func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) erro
 	})
 }
 
+// mostRounds bounds how often a call is begun again while others come through.
+const mostRounds = 40
+
+// withRetry runs work on a connection, again on another one if that breaks. It gives up
+// when nothing at all has come through meanwhile: calls share connections, and one that is
+// cut for what another one reads has not failed for itself.
 func (p *sshPlace) withRetry(ctx context.Context, work func(*conn) error) error {
+	for round := 1; ; round++ {
+		before := p.answers.Load()
+		err := p.severalTries(ctx, work)
+		if !errors.Is(err, ErrUnreachable) || ctx.Err() != nil || p.answers.Load() == before || round == mostRounds || givenUp(err) {
+			return err
+		}
+	}
+}
+
+// givenUp tells of an error that another try is of no use.
+func givenUp(err error) bool {
+	var none *connectError
+	return errors.As(err, &none) && none.final
+}
+
+func (p *sshPlace) severalTries(ctx context.Context, work func(*conn) error) error {
 	tries := p.o.Tries
 	p.mu.Lock()
 	if p.circuitOpen {
@@ -272,7 +303,10 @@ func (p *sshPlace) once(ctx context.Context, work func(*conn) error) error {
 	})
 	defer limit.Stop()
 	if err = work(c); err != nil && !answered(err) {
+		p.broke.Store(true)
 		l.drop(c)
+	} else {
+		p.answers.Add(1)
 	}
 	if err != nil && hung.Load() {
 		return &connectError{fmt.Errorf("a call was not answered in %s", callSilences*p.o.Silence), true}
@@ -294,8 +328,7 @@ func answered(err error) bool {
 
 // final tells that another try is of no use.
 func final(err error) bool {
-	var none *connectError
-	return err != nil && (answered(err) || errors.As(err, &none) && none.final)
+	return err != nil && (answered(err) || givenUp(err))
 }
 
 // Folder implements Place.

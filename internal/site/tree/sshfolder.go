@@ -247,6 +247,10 @@ func same(a, b fs.FileInfo) bool {
 func (f *sshFolder) ReadWhole(name string, most int64) (Whole, error) {
 	w := &wholeFile{in: f, name: name, most: most}
 	err := f.place.do(f.ctx, w.read)
+	for got := -1; errors.Is(err, ErrUnreachable) && w.got > got && f.ctx.Err() == nil; { // bit by bit
+		got = w.got
+		err = f.place.do(f.ctx, w.read)
+	}
 	if err != nil {
 		return Whole{}, pathError("read", f.path(name), err)
 	}

@@ -192,7 +192,7 @@ func OpenFiles(c *ssh.Client) (*Files, error) {
 // newOpenSSH matches versions that take large packets.
 var newOpenSSH = regexp.MustCompile(`^SSH-2\.0-OpenSSH_(?:8\.[5-9]|9|[1-9]\d)`)
 
-// OpenLists begins SFTP in a connection for listings, which are sent in small packets.
+// OpenLists is OpenFiles for listings, which are sent in small packets.
 func OpenLists(c *ssh.Client) (*Files, error) {
 	meter := &store.Meter{}
 	files, err := begin(c, meter, sftp.MaxPacketChecked(packet))
