@@ -37,14 +37,15 @@ func newFarHost(t *testing.T, w *world, more ...string) *farHost {
 	t.Helper()
 	need(t, "ip", "sshd", "ssh-keygen")
 	n := farHosts.Add(1)
-	h := &farHost{name: fmt.Sprintf("rvfar%d-%d", os.Getpid()%10000, n), ip: fmt.Sprintf("10.213.%d.2", n), port: 2222}
+	subnet := fmt.Sprintf("10.%d.%d", 64+os.Getpid()%160, n) // another run of the tests has another one
+	h := &farHost{name: fmt.Sprintf("rvfar%d-%d", os.Getpid()%10000, n), ip: subnet + ".2", port: 2222}
 	near := fmt.Sprintf("rv%dn%d", os.Getpid()%10000, n)
 	if out, err := exec.Command("ip", "netns", "add", h.name).CombinedOutput(); err != nil {
 		t.Skipf("no network namespace can be made here: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", h.name).Run() })
-	sh(t, fmt.Sprintf(`set -e; ip link add %[1]s type veth peer name %[1]sf; ip link set %[1]sf netns %[2]s; ip addr add 10.213.%[3]d.1/30 dev %[1]s; ip link set %[1]s up
-		ip netns exec %[2]s sh -c 'ip addr add %[4]s/30 dev %[1]sf; ip link set %[1]sf up; ip link set lo up'`, near, h.name, n, h.ip))
+	sh(t, fmt.Sprintf(`set -e; ip link add %[1]s type veth peer name %[1]sf; ip link set %[1]sf netns %[2]s; ip addr add %[3]s.1/30 dev %[1]s; ip link set %[1]s up
+		ip netns exec %[2]s sh -c 'ip addr add %[4]s/30 dev %[1]sf; ip link set %[1]sf up; ip link set lo up'`, near, h.name, subnet, h.ip))
 	sh(t, fmt.Sprintf(`cd %s && mkdir -p ssh && ssh-keygen -q -t ed25519 -N '' -f ssh/host && ssh-keygen -q -t ed25519 -N '' -f ssh/id && cat ssh/id.pub > ssh/authorized && chmod 600 ssh/* && mkdir -p /run/sshd`, w.dir))
 	w.write("ssh/config", fmt.Sprintf("Port %d\nListenAddress %s\nHostKey %[3]s/ssh/host\nAuthorizedKeysFile %[3]s/ssh/authorized\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUsePAM no\nStrictModes no\nPermitRootLogin yes\nPidFile none\nMaxStartups 50:30:60\nSubsystem sftp internal-sftp\n%s\n",
 		h.port, h.ip, w.dir, strings.Join(more, "\n")))
@@ -144,6 +145,37 @@ func TestWordPressElsewhere(t *testing.T) {
 	w.step(t, "its accounts", func(t *testing.T) {
 		out := w.run("accounts", "kestrelpoint")
 		assert.Contains(t, out, "keeper")
+	})
+	w.step(t, "its database is put back, and its files are not", func(t *testing.T) {
+		good := w.newest()
+		tables := s.describe(t, "museum_cms")
+		s.exec(t, "USE museum_cms; DROP TABLE kp_posts; UPDATE kp_options SET option_value = 'Broken' WHERE option_name = 'blogname'; CREATE TABLE planted (a INT)")
+		broken := s.describe(t, "museum_cms")
+		files := snapshot(t, w.path("htdocs"), "wp-content/cache/page.html")
+		for _, args := range [][]string{{"restore", good, "--yes"}, {"restore", good, "--only", "themes", "--yes"}, {"restore", good, "--dry-run"}} {
+			w.fails(2, []string{"another machine", "files cannot be put back", "--only database"}, args...)
+		}
+		assert.Equal(t, broken, s.describe(t, "museum_cms"))
+		h.through.Store(0)
+		out := w.run("restore", good, "--only", "database", "--yes")
+		assert.Contains(t, out, "answers 200")
+		assert.NotZero(t, h.through.Load())
+		assert.Equal(t, tables, live(s.describe(t, "museum_cms")))
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Equal(t, broken, s.describe(t, "museum_cms"))
+		w.run("restore", good, "--table", "kp_posts", "--yes")
+		assert.Equal(t, tables["kp_posts"], s.describe(t, "museum_cms")["kp_posts"])
+		w.run("undo", "kestrelpoint", "--yes")
+		w.run("restore", good, "--only", "database", "--yes")
+
+		// Where the site no longer lives on that machine, nothing of this one is taken for it.
+		config := w.read("revlet.yaml")
+		w.write("revlet.yaml", strings.ReplaceAll(config, h.root(""), "sftp://root@127.0.0.1:1"))
+		w.fails(1, []string{"where no site of the configuration lives now"}, "undo", "kestrelpoint", "--yes")
+		w.write("revlet.yaml", config)
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+		assert.Equal(t, tables, s.describe(t, "museum_cms"))
+		assert.Equal(t, files, snapshot(t, w.path("htdocs"), "wp-content/cache/page.html"))
 	})
 }
 

@@ -190,7 +190,7 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	file := c.String("sql")
-	s, db, err := a.jobs.OpenForSQL(name)
+	s, db, err := a.jobs.OpenForSQL(ctx, name)
 	if err != nil {
 		return err
 	}

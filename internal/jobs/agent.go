@@ -258,10 +258,18 @@ func (a *Agent) Opener() *opener.Opener {
 }
 
 func (a *Agent) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {
+	db, err := a.placed(db)
+	if err != nil {
+		return nil, err
+	}
 	return engine.Source(ctx, a.Disk, db, scratch)
 }
 
 func (a *Agent) openTarget(ctx context.Context, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	db, err := a.placed(db)
+	if err != nil {
+		return nil, err
+	}
 	return engine.Target(ctx, a.Disk, db, mode, beside)
 }
 

@@ -106,7 +106,7 @@ func (a *Agent) strangers(ctx context.Context, h *catalog.Held, r *restore.Resul
 // siteForAside opens the site; when its webroot is broken, its settings are
 // read from the archive that was restored.
 func (a *Agent) siteForAside(ctx context.Context, name string, j *restore.Journal) (*site.Site, error) {
-	s, err := site.Open(name, a.Config.Sites[name])
+	s, err := a.openSite(ctx, name, a.Config.Sites[name])
 	if err == nil && (len(s.Databases) > 0 || len(j.Databases) == 0) {
 		return s, nil
 	}

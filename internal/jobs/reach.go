@@ -73,6 +73,24 @@ func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 	return a.places[key], nil
 }
 
+// placed finds the machine of a database of which only the address is known, as from a
+// journal: that of a configured site which lives there.
+func (a *Agent) placed(db site.Database) (site.Database, error) {
+	if db.On == "" || db.Place != nil {
+		return db, nil
+	}
+	for _, name := range a.Config.SiteNames() {
+		cfg := a.Config.Sites[name]
+		if cfg.Base() != db.On {
+			continue
+		}
+		place, err := a.place(cfg)
+		db.Place = place
+		return db, err
+	}
+	return db, fmt.Errorf("database %s is on %s, where no site of the configuration lives now", db.Label, db.On)
+}
+
 // reachBurst is how many bytes may come at once where a rate is set.
 const reachBurst = 64 << 10
 

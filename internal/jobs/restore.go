@@ -27,10 +27,7 @@ import (
 // are gone, the settings inside the archive serve.
 func (a *Agent) openForRestore(ctx context.Context, h *catalog.Held) (*site.Site, error) {
 	cfg := a.Config.Sites[h.Site]
-	if err := notElsewhere(h.Site, cfg, "cannot be put back"); err != nil {
-		return nil, err
-	}
-	s, err := site.Open(h.Site, cfg)
+	s, err := a.openSite(ctx, h.Site, cfg)
 	if err == nil && (s.Recipe != nil || h.Origin.Recipe == "" || cfg.NamesDatabases()) {
 		return s, nil
 	}
@@ -155,8 +152,8 @@ func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncove
 // GoneAbove are settings files above the webroot that a restore puts back, for they are
 // gone.
 func (a *Agent) GoneAbove(ctx context.Context, o RestoreOrder) ([]string, error) {
-	if !o.Files || o.Selection != nil {
-		return nil, nil
+	if err := a.filesHere(o); err != nil || !o.Files || o.Selection != nil {
+		return nil, err
 	}
 	return restore.GoneAbove(ctx, a.Disk, o.Site, o.Archive)
 }
@@ -176,10 +173,18 @@ func (a *Agent) otherSites(name string) map[string]string {
 	return all
 }
 
+// filesHere refuses to put files back to another machine.
+func (a *Agent) filesHere(o RestoreOrder) error {
+	if !o.Files {
+		return nil
+	}
+	return notElsewhere(o.Site.Name, a.Config.Sites[o.Site.Name], "its files cannot be put back")
+}
+
 // Restore puts a site back, asks it whether it works, and tells what is gone from
 // the webroot.
 func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
-	if err := a.confirmPlace(o.Archive.Site, o.Root); err != nil {
+	if err := errors.Join(a.filesHere(o), a.confirmPlace(o.Archive.Site, o.Root)); err != nil {
 		return nil, err
 	}
 	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}
@@ -229,12 +234,12 @@ func (a *Agent) RowShares(ctx context.Context, h *catalog.Held, s *site.Site, ta
 }
 
 // OpenForSQL opens a site whose only database is to be restored from SQL text.
-func (a *Agent) OpenForSQL(name string) (*site.Site, site.Database, error) {
+func (a *Agent) OpenForSQL(ctx context.Context, name string) (*site.Site, site.Database, error) {
 	cfg, err := a.SiteConfig(name)
 	if err != nil {
 		return nil, site.Database{}, err
 	}
-	s, err := site.Open(name, cfg)
+	s, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return nil, site.Database{}, err
 	}

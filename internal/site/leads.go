@@ -31,6 +31,9 @@ func (r *Recipe) Leads(root, file string, read ReadFunc) (map[string]Database, e
 // Same tells whether two descriptions lead to one database with one account, as far as
 // they say so themselves.
 func (db Database) Same(other Database) bool {
+	if db.On != other.On {
+		return false
+	}
 	if db.Engine == "sqlite" || other.Engine == "sqlite" {
 		return db.Engine == other.Engine && resolved(db.Path) == resolved(other.Path)
 	}

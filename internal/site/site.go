@@ -123,8 +123,10 @@ type Database struct {
 	OwnTables []string
 	// TLS is how a server elsewhere is spoken to.
 	TLS database.TLS
-	// Place is the machine that Host, Socket and Path are meant on; nil is this one.
-	Place tree.Place
+	// Place is the machine that Host, Socket and Path are meant on; nil is this one, unless
+	// On says otherwise: the address that Place has, where that is kept.
+	Place tree.Place `json:"-"`
+	On    string     `json:"on,omitempty"`
 	// usualSocket tells that Socket is where one is on this machine.
 	usualSocket bool
 }
@@ -228,7 +230,9 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	for i, db := range s.Databases {
-		s.Databases[i].Place = place
+		if s.Databases[i].Place = place; place != nil {
+			s.Databases[i].On = place.Base()
+		}
 		if place != nil && strings.HasPrefix(db.Path, "/") {
 			s.Databases[i].Path = place.Base() + db.Path
 		}

@@ -17,6 +17,9 @@ import (
 
 // Source opens a database for dumping. scratch is a folder for passing copies.
 func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
+	if err := reachable(db); err != nil {
+		return nil, err
+	}
 	switch db.Engine {
 	case "mysql":
 		return mysql.Open(ctx, mysqlConfig(db))
@@ -34,7 +37,7 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 
 // Untouched is Source for a look that leaves no traces beside a database that is a file.
 func Untouched(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
-	if db.Engine == "sqlite" && db.Place == nil {
+	if db.Engine == "sqlite" && db.Place == nil && db.On == "" {
 		return sqlite.OpenUntouched(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
 	}
 	return Source(ctx, d, db, scratch)
@@ -55,6 +58,9 @@ func IsFile(head []byte) bool { return string(head) == sqlite.Magic }
 // Target opens a database for restoring into. mode and beside are for one that
 // is a file: its permissions, and the folder to stage it in.
 func Target(ctx context.Context, d *disk.Disk, db site.Database, mode sqlite.FileMode, beside string) (database.Target, error) {
+	if err := reachable(db); err != nil {
+		return nil, err
+	}
 	switch db.Engine {
 	case "mysql":
 		return mysql.Open(ctx, mysqlConfig(db))

@@ -23,6 +23,15 @@ import (
 // written to.
 var ErrFarFile = errors.New("a database that is a file on another machine cannot be written to yet")
 
+// reachable refuses a database on another machine that nothing leads to: its address means
+// something else on this one.
+func reachable(db site.Database) error {
+	if db.On != "" && (db.Place == nil || db.Place.Base() != db.On) {
+		return fmt.Errorf("database %s is on %s, and nothing leads there", db.Label, db.On)
+	}
+	return nil
+}
+
 // usualSockets are where servers of MySQL's kind have their socket, as distributions set
 // them up: what `localhost` means to programs there.
 var usualSockets = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}

@@ -337,7 +337,7 @@ func (r *run) stores(ctx context.Context) {
 // room looks whether a restore would work, too.
 func (r *run) room() {
 	if r.Site.Far() {
-		r.add(Look, "restore", "a site elsewhere cannot be put back in one step yet: an archive of it is moved to this machine, or taken out by files (docs/ELSEWHERE.md)")
+		r.add(Look, "restore", "files cannot be put back to another machine yet, a database can: an archive is moved to this machine, or taken out by files (docs/ELSEWHERE.md)")
 		return
 	}
 	above := filepath.Dir(r.Site.Root)
