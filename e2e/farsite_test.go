@@ -52,6 +52,7 @@ func takenOut(t *testing.T, w *world, config string) (map[string]string, string)
 // A site on another machine: recognised, saved, compared, checked and tried, with the same
 // words as one on this machine.
 func TestASiteElsewhere(t *testing.T) {
+	t.Parallel()
 	w, root := farMuseum(t)
 	key := []string{"--key-file", w.path("ssh/id")}
 
@@ -104,6 +105,7 @@ func TestASiteElsewhere(t *testing.T) {
 // Forty sites on another machine: one of its lines hangs, and one key is not let in. The
 // others are saved, in time, and what came of each stands in one table.
 func TestManySitesElsewhere(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	port := sshd(t, w)
 	who, err := user.Current()

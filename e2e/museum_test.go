@@ -199,7 +199,7 @@ func TestPreflight(t *testing.T) {
 	w.write("htdocs/old.sql.gz", "dump")
 	out := w.run("preflight")
 	assert.Contains(t, out, "no archive is taken by itself")
-	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on this machine", "one read transaction", "left out by rule"} {
+	for _, words := range []string{"old archives or copies lie in it", "uploads/museum-backup.zip", "old.sql.gz", "every store is on the site's own machine", "one read transaction", "left out by rule"} {
 		assert.Contains(t, out, words)
 	}
 	require.NoError(t, os.RemoveAll(w.path("archives")))
@@ -309,7 +309,7 @@ func TestDemo(t *testing.T) {
 	}
 	r := w.fails(2, []string{"is not empty"}, "demo", "played")
 	assert.Empty(t, r.out)
-	for _, words := range []string{"Works: harbour", "Works: kestrelpoint.key opens", "Written to"} {
+	for _, words := range []string{"Works: harbour", "Works: kestrelpoint.key opens", "Written to", "3 sites saved.", "Restores: shop-"} {
 		assert.Contains(t, out, words)
 	}
 	assert.FileExists(t, w.path("played/htdocs/index.html"), "the site came back from the offsite place alone")

@@ -90,7 +90,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy, d.keepAnother,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {
@@ -338,6 +338,34 @@ func (d *demoRun) practiceOnACopy(ctx context.Context) error {
 		return err
 	}
 	return d.run(ctx, 0, "accounts", "password", "practice", "keeper", "--password-file", "practice.pw", "--yes")
+}
+
+// keepAnother keeps a site on another machine, which only SFTP leads to.
+func (d *demoRun) keepAnother(ctx context.Context) error {
+	d.title("The museum's shop lives with a host elsewhere, and is kept from here")
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	shop := filepath.Join(d.dir, "host", "public_html")
+	go func() { _ = serve(ctx, listener, lampblack.Handler(shop)) }()
+	if err := lampblack.Build(ctx, shop, "http://"+listener.Addr().String()); err != nil {
+		return err
+	}
+	host, err := place.Start(place.SFTP, place.Options{Dir: filepath.Join(d.dir, "host"), Keys: filepath.Join(d.dir, "host-keys"), User: "keeper", Password: "practice", Faults: &place.Faults{}})
+	if err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, host.Close)
+	d.say("The host takes SFTP and nothing else (simulated here, in host/). Its key is accepted once:")
+	if err := d.run(ctx, 0, "adopt", host.Address+"public_html", "--name", "shop", "--store", "./archives", "--password-file", "harbour.pw", "--trust"); err != nil {
+		return err
+	}
+	if err := d.run(ctx, 0, "--quiet", "backup"); err != nil {
+		return err
+	}
+	d.say("(The host is simulated on this machine, so that a folder of it is no other place: that is\nwhat “Unsafe” says.) Only the archive is asked whether the shop could be brought up:")
+	return d.run(ctx, 0, "--quiet", "rehearse", "shop", "--key", "kestrelpoint.key")
 }
 
 func largest(dir string) (string, error) {

@@ -260,6 +260,23 @@ func (f *Faults) fail(op, name string) error {
 	return f.Fail(op, name)
 }
 
+// LstatIfPossible implements afero.Lstater.
+func (f *faultyFs) LstatIfPossible(name string) (os.FileInfo, bool, error) {
+	if l, can := f.Fs.(afero.Lstater); can {
+		return l.LstatIfPossible(name)
+	}
+	info, err := f.Fs.Stat(name)
+	return info, false, err
+}
+
+// ReadlinkIfPossible implements afero.LinkReader.
+func (f *faultyFs) ReadlinkIfPossible(name string) (string, error) {
+	if l, can := f.Fs.(afero.LinkReader); can {
+		return l.ReadlinkIfPossible(name)
+	}
+	return "", &os.PathError{Op: "readlink", Path: name, Err: afero.ErrNoReadlink}
+}
+
 // Create implements afero.Fs.
 func (s *faultyFs) Create(name string) (afero.File, error) {
 	return s.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o666)

@@ -171,9 +171,36 @@ func (h *sftpFiles) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		infos, err := dir.Readdir(-1)
 		return listed(infos), err
 	}
-	info, err := h.fs.Stat(r.Filepath)
+	var info os.FileInfo
+	var err error
+	switch lstater, can := h.fs.(afero.Lstater); {
+	case r.Method == "Readlink":
+		reader, can := h.fs.(afero.LinkReader)
+		if !can {
+			return nil, sftp.ErrSSHFxOpUnsupported
+		}
+		var target string
+		target, err = reader.ReadlinkIfPossible(r.Filepath)
+		return listed{named{nil, target}}, err
+	case r.Method == "Lstat" && can:
+		info, _, err = lstater.LstatIfPossible(r.Filepath)
+	default:
+		info, err = h.fs.Stat(r.Filepath)
+	}
 	return listed{info}, err
 }
+
+// Lstat implements sftp.LstatFileLister.
+func (h *sftpFiles) Lstat(r *sftp.Request) (sftp.ListerAt, error) { return h.Filelist(r) }
+
+// named is a name alone: how a link's target is given.
+type named struct {
+	os.FileInfo
+	name string
+}
+
+// Name implements os.FileInfo.
+func (n named) Name() string { return n.name }
 
 type listed []os.FileInfo
 
