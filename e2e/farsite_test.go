@@ -92,6 +92,28 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.Contains(t, r.out, "style.css")
 		w.run("backup")
 	})
+	w.step(t, "an archive of it comes up here, and nothing there", func(t *testing.T) {
+		before := snapshot(t, filepath.Join(w.dir, "htdocs"))
+		w.try("move", "kestrelpoint", "--to", "copy", "--root", w.path("copy"), "--address", "http://127.0.0.1:9/", "--yes")
+		assert.FileExists(t, w.path("copy/index.html"))
+		assert.FileExists(t, w.path("copy/data/museum.db"))
+		w.try("backup", "copy")
+		for _, to := range [][]string{{"--to", "other", "--root", root + "2", "--address", "http://127.0.0.1:9/"}, {"--to", "kestrelpoint"}} {
+			w.fails(2, []string{"nothing can be moved there yet"}, append([]string{"move", "copy", "--yes"}, to...)...)
+		}
+		assert.NoDirExists(t, w.path("sftp:"))
+		assert.Equal(t, before, snapshot(t, filepath.Join(w.dir, "htdocs")))
+	})
+	w.step(t, "copies made by hand, and a store that is found", func(t *testing.T) {
+		sh(t, fmt.Sprintf("cd %s/htdocs && tar -cf ../byhand.tar --exclude=data/museum.db . ", w.dir))
+		r := w.try("import", w.path("byhand.tar"), "--site", "kestrelpoint")
+		assert.Equal(t, 0, r.code, r.err)
+		w.write("found.yaml", "state: ./state-found\n")
+		out := w.run("--config", w.path("found.yaml"), "stores", "discover", w.path("archives"), "--name", "here")
+		assert.Contains(t, out, root)
+		assert.Contains(t, w.read("found.yaml"), root)
+		w.fails(1, []string{"`key_file:`"}, "--config", w.path("found.yaml"), "backup", "kestrelpoint")
+	})
 	w.step(t, "what is not possible yet is refused", func(t *testing.T) {
 		w.run("accounts", "kestrelpoint", "--all")
 		before := snapshot(t, filepath.Join(w.dir, "htdocs"))

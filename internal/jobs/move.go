@@ -144,6 +144,9 @@ func (a *Agent) entryFor(m *Move) error {
 		if o.Root+o.Address != "" || len(o.Stores) > 0 || len(o.Databases) > 0 && entry.NamesDatabases() {
 			return reason.BadUsage("the configuration has a site %s already: where it lies is said there", o.To)
 		}
+		if entry.Far() {
+			return errMoveThere(o.To, entry.Base())
+		}
 		m.Entry = entry
 		if len(o.Databases) > 0 { // its own settings do not lead to one yet
 			databases, err := moveDatabases(o)
@@ -158,6 +161,9 @@ func (a *Agent) entryFor(m *Move) error {
 	}
 	if o.Root == "" || o.Address == "" {
 		return reason.BadUsage("there is no site %s in %s%s; to make one, say at least its webroot and its address", o.To, a.Config.Path, a.Config.Suggest(o.To))
+	}
+	if there := (config.Site{Root: o.Root}); there.Far() {
+		return errMoveThere(o.To, there.Base())
 	}
 	root, err := filepath.Abs(o.Root)
 	if err != nil {
@@ -188,6 +194,11 @@ func (a *Agent) entryFor(m *Move) error {
 	}
 	m.Entry.Databases, err = moveDatabases(o)
 	return err
+}
+
+// errMoveThere refuses to move to another machine.
+func errMoveThere(name, base string) error {
+	return reason.Because(reason.CannotMove, nil, reason.BadUsage("%s lies on another machine (%s), and nothing can be moved there yet", name, base))
 }
 
 // recipeFor is the recipe of an archive's site as an entry names it.
@@ -329,7 +340,10 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 // apart refuses a place that is, or touches, that of the site the archive is of, or of
 // another.
 func (a *Agent) apart(ctx context.Context, m *Move) error {
-	roots := map[string]string{m.Order.Archive.Origin.Roots[site.RootLabel]: m.Order.Archive.Site}
+	roots := map[string]string{}
+	if o := m.Order.Archive.Origin; o.Place == "" {
+		roots[o.Roots[site.RootLabel]] = m.Order.Archive.Site
+	}
 	for name, other := range a.Config.Sites {
 		if name == m.Order.To {
 			continue
@@ -360,10 +374,10 @@ func (a *Agent) apart(ctx context.Context, m *Move) error {
 	return nil
 }
 
-// hereOf tells whether an archive was taken on this machine.
+// hereOf tells whether an archive was taken on this machine, of a site that lives here.
 func (a *Agent) hereOf(h *catalog.Held) bool {
 	host, err := os.Hostname()
-	return err == nil && host == h.Host
+	return err == nil && host == h.Host && h.Origin.Place == ""
 }
 
 // within tells whether a path is a folder, or in it.
@@ -374,7 +388,10 @@ func within(path, dir string) bool {
 
 // usedBy tells whether another site uses a database, by whatever way it is reached.
 func (a *Agent) usedBy(ctx context.Context, cfg config.Site, name string, db site.Database) (site.Database, bool) {
-	other, err := site.Open(name, cfg)
+	if cfg.Far() && a.otherName(name, db) {
+		return db, false
+	}
+	other, err := a.openSite(ctx, name, cfg)
 	if err != nil {
 		return db, false
 	}
@@ -393,6 +410,23 @@ func (a *Agent) usedBy(ctx context.Context, cfg config.Site, name string, db sit
 		}
 	}
 	return db, false
+}
+
+// otherName tells whether, as far as is remembered, no database of a site is called as this
+// one: forty machines need not be asked then.
+func (a *Agent) otherName(name string, db site.Database) bool {
+	known, err := a.readDatabasePlaces(name)
+	if err != nil || len(known.Confirmed) == 0 {
+		return false
+	}
+	for _, places := range []map[string]string{known.Confirmed, known.Waiting} {
+		for _, place := range places {
+			if strings.HasPrefix(place, db.Engine+" ") && strings.HasSuffix(place, "/"+db.Name) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // identity is what a database says it is; empty if it cannot be asked.

@@ -78,7 +78,15 @@ func (a *Agent) confirmPlace(name, root string) error {
 	if root == "" {
 		return reason.Because(reason.PlaceUnconfirmed, reason.Names{"site": name, "path": paths[0]}, reason.BadUsage("where site %s lies is known from its archive only, and nobody has confirmed it: %s", name, strings.Join(paths, ", ")))
 	}
-	if typed, err := filepath.Abs(root); err != nil || typed != paths[0] {
+	typed := root
+	if !a.Config.Sites[name].Far() {
+		abs, err := filepath.Abs(root)
+		if err != nil {
+			return err
+		}
+		typed = abs
+	}
+	if typed != paths[0] {
 		return reason.Because(reason.PlaceUnconfirmed, reason.Names{"site": name, "path": paths[0]}, reason.BadUsage("the configuration has %s at %s, not at %s", name, paths[0], root))
 	}
 	return nil

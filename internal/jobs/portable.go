@@ -177,7 +177,7 @@ func handMade(opened *portable.Opened, name string, cfg config.Site) (*site.Site
 	if cfg.Recipe != "none" && s.Recipe == nil {
 		return nil, nil, reason.BadUsage("no known CMS is in the file archive (its top holds: %s); is it the webroot of %s? `recipe: none` in the configuration takes anything", strings.Join(topOf(opened.Root), ", "), name)
 	}
-	h := &backup.HandMade{Taken: opened.Made.UTC().Truncate(time.Second), Root: cfg.Root, Own: ownerOf(cfg.Root), SQL: opened.SQL}
+	h := &backup.HandMade{Taken: opened.Made.UTC().Truncate(time.Second), Root: strings.TrimPrefix(cfg.Root, cfg.Base()), Place: cfg.Base(), Own: ownerOf(cfg), SQL: opened.SQL}
 	if opened.SQL == "" {
 		return s, h, nil
 	}
@@ -209,7 +209,11 @@ func topOf(dir string) []string {
 // went through an admin page has lost them. It is the account that most of what lies in
 // the webroot belongs to, for the folder itself may be the administrator's; where there
 // is nothing, that of the folder, or of the nearest one above.
-func ownerOf(root string) func(*archive.Entry) {
+func ownerOf(cfg config.Site) func(*archive.Entry) {
+	root := cfg.Root
+	if cfg.Far() {
+		return nil // whoever uploads them
+	}
 	owner := func(info fs.FileInfo) (id [2]uint32, ok bool) {
 		st, ok := info.Sys().(*syscall.Stat_t)
 		if ok {

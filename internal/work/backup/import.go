@@ -34,6 +34,8 @@ type HandMade struct {
 	// Root is the webroot that the files belong to; the site's own is where they
 	// were unpacked.
 	Root string
+	// Place is the machine of the site where that is another one: archive.Origin.Place.
+	Place string
 	// Own gives an entry the owner that it is to have; nil leaves it.
 	Own func(*archive.Entry)
 	// SQL is the file with the SQL text of the database Label, if there is one;

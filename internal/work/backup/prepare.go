@@ -54,6 +54,8 @@ func (r *run) prepare(ctx context.Context) error {
 		Origin: archive.Origin{Address: r.Site.Address, Version: r.Site.Version(), Skipped: r.Site.Skip}}
 	if r.Site.Far() {
 		r.record.Origin.Place = r.Site.Place.Base()
+	} else if r.HandMade != nil {
+		r.record.Origin.Place = r.HandMade.Place
 	}
 	if r.Site.Recipe != nil {
 		r.record.Origin.Recipe = r.Site.Recipe.Name
