@@ -3,7 +3,6 @@ package tree_test
 import (
 	"bytes"
 	"context"
-	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -29,90 +28,31 @@ import (
 	"revlet/internal/practice/line"
 	"revlet/internal/site/tree"
 	"revlet/internal/store/sshconn"
+	"revlet/internal/store/sshconn/sshtest"
 )
 
 // commands tells whether servers run commands.
 var commands atomic.Bool
 
 // server is an SSH server that serves this machine's files, and forwards connections.
-// lists, if set, answers for listings.
+// lists, if set, answers instead.
 func server(t *testing.T, lists func(ssh.Channel)) (address string) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
-	config := &ssh.ServerConfig{NoClientAuth: true}
-	config.AddHostKey(signer)
-	at, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = at.Close() })
-	go func() {
-		for {
-			c, err := at.Accept()
-			if err != nil {
-				return
-			}
-			go serveSSH(c, config, lists)
-		}
-	}()
-	return at.Addr().String()
-}
-
-func serveSSH(c net.Conn, config *ssh.ServerConfig, lists func(ssh.Channel)) {
-	_, channels, requests, err := ssh.NewServerConn(c, config)
-	if err != nil {
-		return
-	}
-	go ssh.DiscardRequests(requests)
-	for offered := range channels {
-		if offered.ChannelType() == "direct-tcpip" {
-			var to struct {
-				Host   string
-				Port   uint32
-				From   string
-				Origin uint32
-			}
-			_ = ssh.Unmarshal(offered.ExtraData(), &to)
-			out, err := net.Dial("tcp", net.JoinHostPort(to.Host, fmt.Sprint(to.Port)))
-			if err != nil {
-				_ = offered.Reject(ssh.ConnectionFailed, "nobody there")
-				continue
-			}
-			channel, asked, _ := offered.Accept()
-			go ssh.DiscardRequests(asked)
-			go func() { _, _ = io.Copy(out, channel); _ = out.Close() }()
-			go func() { _, _ = io.Copy(channel, out); _ = channel.Close() }()
-			continue
-		}
-		channel, asked, err := offered.Accept()
-		if err != nil {
-			return
-		}
-		go func() {
-			for r := range asked {
-				if r.Type != "exec" {
-					_ = r.Reply(true, nil)
-					continue
-				}
-				_ = r.Reply(commands.Load(), nil)
-				if commands.Load() {
-					cmd := exec.Command("sh", "-c", string(r.Payload[4:]))
-					cmd.Stdout = channel
-					_ = cmd.Run()
-				}
-				_ = channel.Close()
-			}
-		}()
-		if lists != nil {
-			go lists(channel)
-			continue
-		}
-		go func() {
+	o := sshtest.Server{Subsystem: lists}
+	if lists == nil {
+		o.Subsystem = func(channel ssh.Channel) {
 			if s, err := sftp.NewServer(channel); err == nil {
 				_ = s.Serve()
 			}
-		}()
+		}
 	}
+	if commands.Load() {
+		o.Run = func(command string, channel ssh.Channel) {
+			cmd := exec.Command("sh", "-c", command)
+			cmd.Stdout = channel
+			_ = cmd.Run()
+		}
+	}
+	return sshtest.Start(t, o)
 }
 
 // far is a place behind SSH.

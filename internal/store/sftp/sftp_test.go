@@ -1,11 +1,8 @@
 package sftp
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"io"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +17,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 	"revlet/internal/store/sshconn"
+	"revlet/internal/store/sshconn/sshtest"
 )
 
 // file is one name that the far end lists.
@@ -56,43 +54,10 @@ func (l listing) ListAt(out []os.FileInfo, at int64) (int, error) {
 
 // liar starts an SSH server that lists what it is told to.
 func liar(t *testing.T, l listing) *Store {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
-	config := &ssh.ServerConfig{NoClientAuth: true}
-	config.AddHostKey(signer)
-	at, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = at.Close() })
-	go func() {
-		for {
-			c, err := at.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				_, channels, requests, err := ssh.NewServerConn(c, config)
-				if err != nil {
-					return
-				}
-				go ssh.DiscardRequests(requests)
-				for offered := range channels {
-					channel, asked, err := offered.Accept()
-					if err != nil {
-						return
-					}
-					go func() {
-						for r := range asked {
-							_ = r.Reply(true, nil)
-						}
-					}()
-					go func() { _ = sftp.NewRequestServer(channel, sftp.Handlers{FileList: l}).Serve() }()
-				}
-			}()
-		}
-	}()
-	s := New(Options{Dir: "revlet", Lanes: 1, Where: "far", Dialer: sshconn.Dialer{Host: at.Addr().String(), User: "keeper",
+	address := sshtest.Start(t, sshtest.Server{Subsystem: func(channel ssh.Channel) {
+		_ = sftp.NewRequestServer(channel, sftp.Handlers{FileList: l}).Serve()
+	}})
+	s := New(Options{Dir: "revlet", Lanes: 1, Where: "far", Dialer: sshconn.Dialer{Host: address, User: "keeper",
 		Auth:  func() ([]ssh.AuthMethod, error) { return nil, nil },
 		Hosts: &sshconn.Hosts{Disk: &disk.Disk{}, File: filepath.Join(t.TempDir(), "known_hosts"), Trust: true}}})
 	t.Cleanup(func() { _ = s.Close() })
