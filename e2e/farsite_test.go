@@ -161,7 +161,7 @@ func TestManySitesElsewhere(t *testing.T) {
 	assert.Equal(t, 3, r.code, r.out+r.err)
 	assert.Less(t, time.Since(began), 2*time.Minute)
 	assert.Contains(t, r.out, "39 sites saved, 2 sites NOT saved.")
-	assert.Regexp(t, `(?m)^site-07 +- +- +- .*FAILED: .*cannot be reached`, r.out)
+	assert.Regexp(t, `(?m)^site-07 +- +- +- .*FAILED: not reached`, r.out)
 	assert.Regexp(t, `(?m)^site-23 +- +- +- .*FAILED: .*does not let`, r.out)
 	assert.Regexp(t, `(?m)^site-22 +\d{8}-\d{6} .* saved`, r.out)
 	assert.Contains(t, r.err, "revlet: site site-07: ")

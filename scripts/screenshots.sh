@@ -51,9 +51,6 @@ page() {
 
 shot backup 'say revlet adopt htdocs --name kestrelpoint --store ./archives
 say revlet backup kestrelpoint --note \"before the redesign\"'
-printf 'CREATE TABLE old (a);' > htdocs/uploads/museum-2019.sql
-shot preflight 'say revlet preflight kestrelpoint'
-rm htdocs/uploads/museum-2019.sql
 shot show 'say revlet show kestrelpoint'
 shot restore 'rm -r htdocs/themes/lantern
 say revlet restore kestrelpoint --yes'
@@ -120,6 +117,34 @@ shot discover 'rm -r htdocs archives state revlet.yaml; printf "state: ./state\n
 say ls
 say revlet stores discover sftp://keeper@127.0.0.1:2222/revlet --name harbour --password-file harbour.pw --trust --key kestrelpoint.key
 say "revlet --quiet restore kestrelpoint --root htdocs --yes --key kestrelpoint.key | tail -9"'
+
+# The museum's shop lives with a host, another site with one that is down.
+mkdir -p "$work/agency/sites" "$work/agency/archives"
+cd "$work/agency"
+revlet standin lampblack host/public_html --new --listen 127.0.0.1:8873 >/dev/null &
+shop=$!
+setsid revlet standin sftp --keys hostkeys --listen 127.0.0.1:2223 host >/dev/null 2>&1 </dev/null & echo $! > host.pid; sleep 1
+host=$(cat host.pid)
+trap 'kill $xvfb $site $far $shop $host 2>/dev/null; rm -rf "$work"' EXIT
+echo practice > host.pw && chmod 600 host.pw
+printf 'CREATE TABLE old (a);' > host/public_html/uploads/shop-2019.sql
+cp -r "$work/kestrelpoint/htdocs" htdocs
+cat > revlet.yaml <<'EOF2'
+state: ./state
+stores: {here: {folder: ./archives}}
+include: sites/*.yaml
+defaults: {stores: [here]}
+sites:
+  kestrelpoint: {root: ./htdocs}
+EOF2
+echo 'sites: {saltmarsh: {root: "sftp://keeper@127.0.0.1:2224/www", recipe: none, reach: {password_file: ../host.pw}}}' > sites/saltmarsh.yaml
+here=agency
+revlet adopt sftp://keeper@127.0.0.1:2223/public_html --name shop --store here --password-file host.pw --trust >/dev/null 2>&1
+shot preflight 'say revlet preflight shop
+export REVLET_RETRY_PAUSE=5ms
+say revlet backup'
+here=kestrelpoint
+kill $shop $host 2>/dev/null || true
 
 # A month of duties on a clock that is set; somebody plants a file near its end.
 mkdir "$work/month"

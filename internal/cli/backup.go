@@ -100,6 +100,9 @@ func (a *app) backupEach(ctx context.Context, names []string, order jobs.Order, 
 		}
 	}
 	watches.close()
+	if !quiet {
+		fmt.Fprintln(a.err)
+	}
 	if !asJSON {
 		a.ShowBackups(all)
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"revlet/internal/jobs"
+	"revlet/internal/site/tree"
 )
 
 // BackedUp is what came of the backup of one of several sites.
@@ -24,7 +25,8 @@ func (b BackedUp) Words() string {
 		for _, known := range []string{"site ", "back up "} { // the line begins with the name
 			text = strings.TrimPrefix(text, known+b.Site+": ")
 		}
-		const most = 90
+		text = strings.Replace(text, tree.ErrUnreachable.Error(), "not reached", 1)
+		const most = 72
 		if runes := []rune(text); len(runes) > most {
 			text = string(runes[:most-1]) + "…"
 		}

@@ -9,9 +9,13 @@ import (
 // elsewhere says what is to be known of the machine that a site elsewhere is on.
 func (r *run) elsewhere(ctx context.Context, o owners) {
 	r.add(Passed, "machine", "%s is reached", strings.TrimPrefix(r.Site.Place.Base(), "sftp://"))
-	r.add(Passed, "changes", "told by size and time, which is all that SFTP says: scripts and the CMS's own files are read again every week whatever it says")
-	if o.account == 0 {
-		r.add(Look, "rights", "the site's files belong to root over there; if Revlet logs in as root, whoever can write to the site can have it read any file there: use the site's own account")
+	if o.stateTimes {
+		r.add(Passed, "changes", "are told by what nobody can set: the account may run `find` over there")
+	} else {
+		r.add(Passed, "changes", "are told by size and time; scripts and the CMS's own files are read again every week")
+	}
+	if strings.HasPrefix(r.Site.Place.Base(), "sftp://root@") {
+		r.add(Look, "rights", "root is logged in there: whoever can write to the site can have any file read; use the site's account")
 	}
 	began := time.Now()
 	there, known := r.Site.Place.Now(ctx)

@@ -130,7 +130,12 @@ func (r *run) files(ctx context.Context) error {
 	in, err := r.Site.At(r.State.Disk).Folder(ctx, r.Site.PathAt(r.Site.Root))
 	if err == nil {
 		defer in.Close()
-		err = tree.Walk(ctx, in, ".", c.visit)
+		if far, ok := in.(tree.Surveyor); ok {
+			err = far.Survey()
+		}
+		if err == nil {
+			err = tree.Walk(ctx, in, ".", c.visit)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("look at the webroot: %w", err)
@@ -337,7 +342,7 @@ func (r *run) stores(ctx context.Context) {
 // room looks whether a restore would work, too.
 func (r *run) room() {
 	if r.Site.Far() {
-		r.add(Look, "restore", "files cannot be put back to another machine yet, a database can: an archive is moved to this machine, or taken out by files (docs/ELSEWHERE.md)")
+		r.add(Look, "restore", "its database can be put back there, its files not yet: docs/ELSEWHERE.md says what can be done")
 		return
 	}
 	above := filepath.Dir(r.Site.Root)

@@ -22,10 +22,13 @@ type owners struct {
 	account uint32
 	// foreign are paths of other accounts, closed those of them that the owner may not read.
 	foreign, closed int64
+	// stateTimes tells that the place knows when what is known of a file was last changed.
+	stateTimes bool
 }
 
 func (o *owners) visit(rel string, info fs.FileInfo) {
 	st, ok := tree.StatOf(info)
+	o.stateTimes = o.stateTimes || ok && !st.CTime.IsZero()
 	switch {
 	case !ok:
 	case rel == ".":
