@@ -99,7 +99,11 @@ func (s settler) include() error {
 			err = errors.New("there is no such file")
 		}
 		if err != nil {
-			return s.at(fmt.Sprintf("$.include[%d]", i), "`include: %s`: %v", pattern, err)
+			where := "$.include"
+			if len(s.Include) > 1 {
+				where += fmt.Sprintf("[%d]", i)
+			}
+			return s.at(where, "`include: %s`: %v", pattern, err)
 		}
 		files = append(files, found...)
 	}

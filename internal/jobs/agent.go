@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"revlet/internal/archives/catalog"
@@ -77,6 +78,8 @@ type Agent struct {
 	opened   map[string]store.Named
 	// places are the machines of sites elsewhere, by what leads to them.
 	placesMu sync.Mutex
+	// together is how many sites elsewhere are worked on at a time just now.
+	together atomic.Int64
 	places   map[string]tree.Place
 }
 

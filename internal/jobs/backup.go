@@ -128,6 +128,10 @@ func (a *Agent) offsite(cfg config.Site, store string) bool {
 	return err == nil && u.Hostname() != there.Hostname()
 }
 
+// aheadOfAll is how many bytes of small files far away are held that were read ahead, of all
+// sites that are saved side by side.
+const aheadOfAll = 24 << 20
+
 // take makes the archive.
 func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order) (*backup.Result, error) {
 	s, err := a.openSite(ctx, name, cfg)
@@ -161,7 +165,12 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 	if o.Estimate {
 		expected = a.expected(ctx, s, o.Scope)
 	}
-	r, err := backup.Run(ctx, backup.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Scope: o.Scope, Note: o.Note,
+	// Sites side by side share the memory that one has by itself.
+	workers, ahead := 0, int64(0)
+	if n := a.together.Load(); s.Far() && n > 1 {
+		workers, ahead = 1, aheadOfAll/n
+	}
+	r, err := backup.Run(ctx, backup.Job{Workers: workers, Ahead: ahead, Site: s, Stores: a.Stores(cfg), State: a.State, Scope: o.Scope, Note: o.Note,
 		Program: a.Program, Open: a.openSource, Observer: o.Observer, Now: a.Now, Expected: expected, IsDatabase: engine.IsFile,
 		CopyDatabase: func(ctx context.Context, in tree.Folder, name, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, in, name, scratch)

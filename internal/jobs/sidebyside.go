@@ -4,7 +4,13 @@ import (
 	"context"
 	"slices"
 	"sync"
+
+	"revlet/internal/platform/memory"
 )
+
+// memoryOfSeveral is what the program tries to stay below while it works on several sites at
+// a time, in bytes.
+const memoryOfSeveral = 200 << 20
 
 // SideBySide has work done for each of several sites. Those on other machines are worked
 // on side by side, as many as the configuration allows (`at_once:`): most of what they take
@@ -24,7 +30,19 @@ func (a *Agent) SideBySide(ctx context.Context, names []string, work func(ctx co
 		}
 	}
 	isFar := func(name string) bool { return a.Config.Sites[name].Far() }
-	for range min(max(a.Config.AtOnce, 1), len(names)) {
+	several := 0
+	for _, name := range names {
+		if isFar(name) {
+			several++
+		}
+	}
+	several = min(max(a.Config.AtOnce, 1), several)
+	a.together.Store(int64(several))
+	defer a.together.Store(0)
+	if several > 1 {
+		defer memory.Allow(memoryOfSeveral)()
+	}
+	for range max(several, 1) {
 		all.Go(func() { from(far) })
 	}
 	all.Go(func() { from(here) })

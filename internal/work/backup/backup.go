@@ -53,6 +53,9 @@ type Job struct {
 	Expected int64
 	// Workers is how many parts of files are made at a time; 0 means 2.
 	Workers int
+	// Ahead is how many bytes of small files far away each of them may hold that were read
+	// ahead; 0 means 32 MiB.
+	Ahead int64
 	// Fresh has everything read, even what the last archive holds unchanged;
 	// FreshEvery does so when that was last done so long ago, 0 never.
 	Fresh      bool
@@ -143,6 +146,9 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	}
 	if r.Workers == 0 {
 		r.Workers = 2
+	}
+	if r.Ahead == 0 {
+		r.Ahead = bytesAhead
 	}
 	r.began, r.beganThere = r.Now(), time.Now()
 	r.put = func(t *target, o *object) error { return t.take(ctx, o) }

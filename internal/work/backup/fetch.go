@@ -39,13 +39,14 @@ func wholeReader(f planned) tree.WholeReader {
 	return nil
 }
 
-// fetchAhead begins to read the small files of a job; stop ends that, and waits for it.
-func fetchAhead(ctx context.Context, files []planned) *fetcher {
-	f := &fetcher{files: make([]*fetched, len(files)), sizes: make([]int64, len(files)), room: semaphore.NewWeighted(bytesAhead), ended: make(chan struct{})}
+// fetchAhead begins to read the small files of a job, of which it holds so many bytes; stop
+// ends that, and waits for it.
+func fetchAhead(ctx context.Context, files []planned, bytes int64) *fetcher {
+	f := &fetcher{files: make([]*fetched, len(files)), sizes: make([]int64, len(files)), room: semaphore.NewWeighted(bytes), ended: make(chan struct{})}
 	ctx, f.cancel = context.WithCancel(ctx)
 	for i, file := range files {
 		if wholeReader(file) != nil {
-			f.files[i], f.sizes[i] = &fetched{done: make(chan struct{})}, max(file.info.Size(), bytesAhead/filesAhead)
+			f.files[i], f.sizes[i] = &fetched{done: make(chan struct{})}, max(file.info.Size(), bytes/filesAhead)
 		}
 	}
 	go func() {

@@ -28,7 +28,7 @@ func (r *run) packFiles(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, enc: enc, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
+			k := &packer{disk: r.disk, enc: enc, ahead: r.Ahead, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
 				whole: func(f planned) (string, error) {
 					scratch, err := r.scratchIn()
 					if err != nil {

@@ -96,10 +96,12 @@ func (e *movingError) Unwrap() error { return e.err }
 type packer struct {
 	disk *disk.Disk
 	enc  *zstd.Encoder
-	to   encryption.Recipients
-	buf  []byte
-	gap  func(archive.Gap)
-	pace func(int64)
+	// ahead is how many bytes of small files far away are held that were read ahead.
+	ahead int64
+	to    encryption.Recipients
+	buf   []byte
+	gap   func(archive.Gap)
+	pace  func(int64)
 	// reown, if not nil, gives entries another owner.
 	reown func(*archive.Entry)
 	// isDatabase and whole find database files and copy them untorn.
@@ -120,7 +122,7 @@ func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []
 	}
 	tw := tar.NewWriter(pw)
 	var entries []archive.Entry
-	ahead := fetchAhead(ctx, j.files)
+	ahead := fetchAhead(ctx, j.files, max(k.ahead, wholeBytes))
 	defer ahead.stop()
 	for i, f := range j.files {
 		if err := ctx.Err(); err != nil {
