@@ -10,19 +10,16 @@ import (
 	_ "time/tzdata" // for machines without a database of time zones
 
 	"revlet/internal/cli"
+	"revlet/internal/platform/memory"
 )
 
-// memory is what the program tries to stay below, in bytes: near it the collector works
-// harder. Far from it, it has less to do than Go's default: garbage is most a run of Revlet
-// leaves, and time is short. GOMEMLIMIT and GOGC override both.
-const (
-	memory    = 128 << 20
-	gcPercent = 400
-)
+// gcPercent lets the collector do less than Go's default, far from the limit: garbage is most
+// a run of Revlet leaves, and time is short. GOMEMLIMIT and GOGC override both.
+const gcPercent = 400
 
 func main() {
 	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(memory)
+		debug.SetMemoryLimit(memory.Usual)
 	}
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)

@@ -297,7 +297,7 @@ func (a *Agent) edit(ctx context.Context, db site.Database, edits ...database.Ed
 // somebody else can exchange for a link at any time.
 func asOwner(db site.Database) error {
 	if db.Engine == "sqlite" && db.Place != nil {
-		return reason.New(reason.SiteElsewhere, nil, "database %s: %w", db.Label, engine.ErrFarFile)
+		return fmt.Errorf("database %s: %w", db.Label, engine.ErrFarFile)
 	}
 	if db.Engine != "sqlite" || os.Geteuid() != 0 {
 		return nil

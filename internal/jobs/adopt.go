@@ -52,7 +52,7 @@ func (a *Agent) recognise(ctx context.Context, o AdoptOrder) (*site.Site, config
 		}
 	}
 	if err := a.settleRoot(ctx, &cfg); err != nil {
-		return nil, cfg, ofSite("NAME", err)
+		return nil, cfg, ofSite("", err)
 	}
 	root := cfg.Root
 	place, err := a.place(cfg)
@@ -70,7 +70,10 @@ func (a *Agent) recognise(ctx context.Context, o AdoptOrder) (*site.Site, config
 		return nil, cfg, reason.BadUsage("%s is not a folder; give the site's webroot", root)
 	}
 	if err != nil {
-		return nil, cfg, fmt.Errorf("the webroot: %w", ofSite("NAME", err))
+		if err = ofSite("", err); !errors.Is(err, tree.ErrUnreachable) {
+			err = fmt.Errorf("the webroot: %w", err)
+		}
+		return nil, cfg, err
 	}
 	defer in.Close()
 	s, err := site.OpenAt(ctx, "new", cfg, place)

@@ -25,9 +25,12 @@ func (a *Agent) openSite(ctx context.Context, name string, cfg config.Site) (*si
 	return s, ofSite(name, err)
 }
 
-// ofSite gives an error about the key of a site's machine the advice for sites.
+// ofSite gives an error about the key of a site's machine the advice for sites, of which a
+// new one has no name yet.
 func ofSite(name string, err error) error {
 	switch {
+	case reason.Is(err, reason.HostUnknown) && name == "":
+		return reason.Because(reason.NewSiteHostUnknown, nil, hideReason{err})
 	case reason.Is(err, reason.HostUnknown):
 		return reason.Because(reason.SiteHostUnknown, reason.Names{"site": name}, hideReason{err})
 	case reason.Is(err, reason.HostChanged):

@@ -152,7 +152,7 @@ func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncove
 // GoneAbove are settings files above the webroot that a restore puts back, for they are
 // gone.
 func (a *Agent) GoneAbove(ctx context.Context, o RestoreOrder) ([]string, error) {
-	if err := a.filesHere(o); err != nil || !o.Files || o.Selection != nil {
+	if err := a.canBeThere(o); err != nil || !o.Files || o.Selection != nil {
 		return nil, err
 	}
 	return restore.GoneAbove(ctx, a.Disk, o.Site, o.Archive)
@@ -173,8 +173,13 @@ func (a *Agent) otherSites(name string) map[string]string {
 	return all
 }
 
-// filesHere refuses to put files back to another machine.
-func (a *Agent) filesHere(o RestoreOrder) error {
+// canBeThere refuses to put files back to another machine, databases that are files too.
+func (a *Agent) canBeThere(o RestoreOrder) error {
+	for _, db := range o.Site.Databases {
+		if _, held := o.Archive.Origin.Databases[db.Label]; o.Database && held && db.Engine == "sqlite" && db.Place != nil {
+			return reason.BadUsage("database %s: %w", db.Label, engine.ErrFarFile)
+		}
+	}
 	if !o.Files {
 		return nil
 	}
@@ -184,7 +189,7 @@ func (a *Agent) filesHere(o RestoreOrder) error {
 // Restore puts a site back, asks it whether it works, and tells what is gone from
 // the webroot.
 func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
-	if err := errors.Join(a.filesHere(o), a.confirmPlace(o.Archive.Site, o.Root)); err != nil {
+	if err := errors.Join(a.canBeThere(o), a.confirmPlace(o.Archive.Site, o.Root)); err != nil {
 		return nil, err
 	}
 	r := &Restored{Archive: o.Archive, Site: o.Site, Clean: o.Clean}

@@ -170,6 +170,9 @@ func OpenAt(ctx context.Context, name string, c config.Site, place tree.Place) (
 
 func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo, error), read ReadFunc) (*Site, error) {
 	info, err := stat()
+	if errors.Is(err, fs.ErrNotExist) && place != nil {
+		return nil, fmt.Errorf("site %s: %w: %s; was it moved, is `root:` right?", name, ErrNoRoot, c.Root)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, reason.New(reason.WebrootMissing, reason.Names{"site": name}, "site %s: %w: %s; is the disk mounted, is `root:` right?", name, ErrNoRoot, c.Root)
 	}

@@ -59,8 +59,9 @@ const (
 	// HostUnknown and HostChanged: an SSH host key that nobody has accepted.
 	HostUnknown Reason = "host-unknown"
 	// SiteHostUnknown and SiteHostChanged are the same of the machine of a site.
-	SiteHostUnknown Reason = "site-host-unknown"
-	SiteHostChanged Reason = "site-host-changed"
+	SiteHostUnknown    Reason = "site-host-unknown"
+	NewSiteHostUnknown Reason = "new-site-host-unknown"
+	SiteHostChanged    Reason = "site-host-changed"
 	// SiteElsewhere: what works on this machine only is asked of a site on another one.
 	SiteElsewhere Reason = "site-elsewhere"
 	HostChanged   Reason = "host-changed"

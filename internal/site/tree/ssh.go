@@ -279,12 +279,26 @@ func (p *sshPlace) severalTries(ctx context.Context, work func(*conn) error) err
 	p.mu.Unlock()
 	switch {
 	case err != nil && ctx.Err() != nil:
-		return fmt.Errorf("%w: %w", ErrUnreachable, context.Cause(ctx))
+		return &unreachableError{context.Cause(ctx)}
 	case unreachable:
-		return fmt.Errorf("%w: %w", ErrUnreachable, err)
+		return &unreachableError{err}
 	}
 	return err
 }
+
+// unreachableError wraps ErrUnreachable and the reason.
+type unreachableError struct{ why error }
+
+// Error implements error. A machine that lets nobody in says so itself.
+func (e *unreachableError) Error() string {
+	if errors.Is(e.why, store.ErrRefused) {
+		return e.why.Error()
+	}
+	return ErrUnreachable.Error() + ": " + e.why.Error()
+}
+
+// Unwrap gives both.
+func (e *unreachableError) Unwrap() []error { return []error{ErrUnreachable, e.why} }
 
 func (p *sshPlace) once(ctx context.Context, work func(*conn) error) error {
 	l := p.pick()

@@ -117,7 +117,7 @@ func (d Dialer) explain(err error) error {
 		return host
 	}
 	if strings.Contains(err.Error(), "unable to authenticate") {
-		return store.Refuse("%s does not let %s in: wrong key or password (%w)", d.Host, d.User, err)
+		return store.Refuse("%s does not let %s in: wrong key or password", d.Host, d.User)
 	}
 	return fmt.Errorf("connect to %s: %w", d.Host, store.Brief(err))
 }

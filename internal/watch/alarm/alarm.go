@@ -243,7 +243,7 @@ func storeLost(f Facts) (string, string) {
 
 func onsite(f Facts) (string, string) {
 	if !slices.ContainsFunc(f.Stores, func(s Store) bool { return s.Offsite }) {
-		return Onsite, "every store of the site is on this machine"
+		return Onsite, "every store of the site is on its own machine"
 	}
 	archives := f.existing()
 	if len(archives) == 0 {

@@ -53,7 +53,7 @@ func TestState(t *testing.T) {
 			f.States[d] = history.DutyState{Started: noon, Outcome: history.Failed, Detail: "no such host\nmore"}
 		}, Failed, "no such host"},
 		"damage":                 {func(f *Facts) { f.Bad[f.Archives[1].Name] = []string{"here"} }, Damaged, "20261114 in here"},
-		"no store elsewhere":     {func(f *Facts) { f.Stores = f.Stores[:1] }, Onsite, "on this machine"},
+		"no store elsewhere":     {func(f *Facts) { f.Stores = f.Stores[:1] }, Onsite, "on its own machine"},
 		"nothing came there":     {func(f *Facts) { f.Stores[1].Name = "shelf" }, Onsite, "has come"},
 		"a store lags behind":    {func(f *Facts) { f.Pending = []history.Pending{{Store: "harbour", Since: noon.AddDate(0, 0, -2)}} }, Behind, "lacks 1"},
 		"never read again":       {func(f *Facts) { f.Proofs = nil }, NeverVerified, "none was ever read"},
