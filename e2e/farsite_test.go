@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"crypto/rand"
 	"fmt"
 	"os"
 	"os/user"
@@ -94,7 +95,12 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.Equal(t, 4, r.code, r.err)
 		assert.Contains(t, r.out, "uploads/planted.php")
 		assert.Contains(t, r.out, "style.css")
-		w.run("backup")
+		noise := make([]byte, 5000)
+		_, _ = rand.Read(noise)
+		require.NoError(t, os.WriteFile(w.path("htdocs/index.html"), noise, 0o644))
+		out := w.run("backup")
+		assert.Contains(t, out, "scrambled", "what somebody has encrypted is seen without fetching it again")
+		assert.Contains(t, out, "planted")
 	})
 	w.step(t, "an archive of it comes up here, and nothing there", func(t *testing.T) {
 		before := snapshot(t, filepath.Join(w.dir, "htdocs"))

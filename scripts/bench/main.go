@@ -31,6 +31,7 @@ var (
 	local   = flag.Bool("local", true, "first archive, verify, restore")
 	bad     = flag.Bool("badday", true, "compare, guard, swap window")
 	moves   = flag.Bool("moving", true, "a move, beside a restore")
+	pulls   = flag.Bool("elsewhere", true, "a site behind sshd")
 	keep    = flag.String("dir", "", "working folder (default: a temporary one)")
 )
 
@@ -95,6 +96,11 @@ func run(ctx context.Context) error {
 	}
 	if *moves {
 		if err := b.moving(); err != nil {
+			return err
+		}
+	}
+	if *pulls {
+		if err := b.elsewhere(); err != nil {
 			return err
 		}
 	}

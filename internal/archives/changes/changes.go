@@ -57,6 +57,8 @@ type Judge struct {
 	ComponentOf func(path string) string
 	// Open reads the file as it is now, to see whether a text still is one.
 	Open func(path string) (io.ReadCloser, error)
+	// Scrambled, if set, is what is known of that without reading the file again.
+	Scrambled func(path string) bool
 }
 
 // The components that changes are judged by.
@@ -171,8 +173,8 @@ var texts = []string{".php", ".html", ".htm", ".css", ".js", ".txt", ".md", ".xm
 func isText(name string) bool { return slices.Contains(texts, strings.ToLower(path.Ext(name))) }
 
 const (
-	// sample is how much of a text is looked at, fewest how much it takes.
-	sample = 64 << 10
+	// Sample is how much of a text is looked at, fewest how much it takes.
+	Sample = 64 << 10
 	fewest = 512
 	// mostBits is how many bits of information a byte of text may have: text and
 	// code have up to 6, what is encrypted or compressed nearly 8.
@@ -181,13 +183,22 @@ const (
 
 // scrambled tells whether a text's bytes look as if they were random.
 func (j Judge) scrambled(name string) bool {
+	if j.Scrambled != nil {
+		return j.Scrambled(name)
+	}
 	f, err := j.Open(name)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
-	head, err := io.ReadAll(io.LimitReader(f, sample))
-	return err == nil && len(head) >= fewest && entropy(head) > mostBits
+	head, err := io.ReadAll(io.LimitReader(f, Sample))
+	return err == nil && Scrambled(name, head)
+}
+
+// Scrambled tells of the first bytes of a file, Sample of them if it is so long, whether it
+// should be a text, by its name, and is none any more.
+func Scrambled(name string, head []byte) bool {
+	return isText(name) && len(head) >= fewest && entropy(head) > mostBits
 }
 
 // entropy is Shannon's, in bits a byte.

@@ -140,7 +140,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 }
 
 func once(ctx context.Context, j Job) (*Result, error) {
-	r := &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), skipped: map[string]int64{}}
+	r := &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), skipped: map[string]int64{}, scrambled: map[string]bool{}}
 	if r.Now == nil {
 		r.Now = time.Now
 	}
@@ -251,6 +251,8 @@ type run struct {
 	skipped    map[string]int64
 	neighbours []string
 	newBytes   int64
+	// scrambled are files that were read in this run and should be texts, but are none.
+	scrambled map[string]bool
 	// texts are parts of SQL that do not come from a live database.
 	texts []archive.Part
 	// treePart is the name of the part of kind tree.

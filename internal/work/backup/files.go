@@ -18,6 +18,17 @@ func (r *run) addGap(g archive.Gap) {
 	r.gaps = append(r.gaps, g)
 }
 
+func (r *run) addScrambled(name string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.scrambled) < mostScrambled {
+		r.scrambled[name] = true
+	}
+}
+
+// mostScrambled bounds how many such files are remembered.
+const mostScrambled = 100_000
+
 // packFiles walks the webroot and makes parts of what it finds.
 func (r *run) packFiles(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
@@ -36,6 +47,9 @@ func (r *run) packFiles(ctx context.Context) error {
 					}
 					return r.CopyDatabase(ctx, f.in, f.rel, scratch)
 				}}
+			if r.Site.Far() {
+				k.scrambled = r.addScrambled
+			}
 			for j := range jobs {
 				if err := r.packJob(ctx, k, j); err != nil {
 					return err

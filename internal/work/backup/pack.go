@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/archives/changes"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/site/tree"
@@ -102,6 +103,11 @@ type packer struct {
 	buf   []byte
 	gap   func(archive.Gap)
 	pace  func(int64)
+	// scrambled, if not nil, is told of files that should be texts by their names, and are
+	// none.
+	scrambled func(name string)
+	// head is a buffer.
+	head []byte
 	// reown, if not nil, gives entries another owner.
 	reown func(*archive.Entry)
 	// isDatabase and whole find database files and copy them untorn.
@@ -362,7 +368,12 @@ func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader)
 		return e, fmt.Errorf("%s: %w", f.name, err)
 	}
 	digest := sha256.New()
-	n, err := io.Copy(io.MultiWriter(tw, digest), r)
+	to := io.MultiWriter(tw, digest)
+	head := &headWriter{k.head[:0]}
+	if k.scrambled != nil {
+		to = io.MultiWriter(tw, digest, head)
+	}
+	n, err := io.Copy(to, r)
 	k.pace(n)
 	if err != nil {
 		return e, err
@@ -370,12 +381,24 @@ func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader)
 	if n != info.Size() {
 		return e, io.ErrUnexpectedEOF
 	}
+	if k.head = head.data; k.scrambled != nil && changes.Scrambled(f.name, k.head) {
+		k.scrambled(f.name)
+	}
 	sum := hex.EncodeToString(digest.Sum(nil))
 	if f.as != nil && sum != f.as.SHA256 {
 		return e, fmt.Errorf("%s: %w: its content is not what was saved", f.name, archive.ErrDamaged)
 	}
 	e.SHA256 = sum
 	return e, nil
+}
+
+// headWriter keeps the first bytes of what is written.
+type headWriter struct{ data []byte }
+
+// Write implements io.Writer.
+func (h *headWriter) Write(p []byte) (int, error) {
+	h.data = append(h.data, p[:min(len(p), changes.Sample-len(h.data))]...)
+	return len(p), nil
 }
 
 // entry describes a file for the list; an imported one as it was.

@@ -413,6 +413,9 @@ func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Chan
 			return r.folders.Open(name)
 		},
 	}
+	if r.Site.Far() { // what has changed was read, and is not fetched again
+		judge.Scrambled = func(name string) bool { return r.scrambled[name] }
+	}
 	c, err := judge.Between(before.entries(), now.entries())
 	if err != nil {
 		return nil, err
