@@ -4,6 +4,7 @@ package site
 
 import (
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -12,6 +13,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
+
+	"revlet/internal/site/tree"
 )
 
 // Recipe is what Revlet knows about one kind of CMS.
@@ -319,14 +322,27 @@ func RecipeNamed(name string) (*Recipe, error) {
 	return nil, fmt.Errorf("there is no recipe %q; the recipes are auto, none, %s, and the file of one of your own, such as ./%s.yaml", name, strings.Join(names, ", "), name)
 }
 
-// Recognise returns the recipe whose files the webroot holds, or nil.
+// Recognise returns the recipe whose files the webroot holds, or nil. A machine that cannot
+// be asked says nothing of what is there: the error wraps tree.ErrUnreachable.
 func Recognise(read ReadFunc) (*Recipe, error) {
 	all, err := Recipes()
 	if err != nil {
 		return nil, err
 	}
+	var unasked error
+	lacks := func(f string) bool {
+		_, err := read(f)
+		if errors.Is(err, tree.ErrUnreachable) {
+			unasked = err
+		}
+		return err != nil
+	}
 	for _, r := range all {
-		if !slices.ContainsFunc(r.Recognise, func(f string) bool { _, err := read(f); return err != nil }) {
+		missing := slices.ContainsFunc(r.Recognise, lacks)
+		if unasked != nil {
+			return nil, unasked
+		}
+		if !missing {
 			return r, nil
 		}
 	}

@@ -1,6 +1,8 @@
 package site
 
 import (
+	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -12,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/config"
+	"revlet/internal/site/tree"
 )
 
 // installation makes an installation's tell-tale files.
@@ -167,4 +170,21 @@ func TestSkips(t *testing.T) {
 		_, got := s.Skips(path)
 		assert.Equal(t, want, got, path)
 	}
+}
+
+// A machine that cannot be asked says nothing of which CMS is there: a site without one has
+// no database to be saved.
+func TestWhatCannotBeAskedIsNotUnknown(t *testing.T) {
+	asked := 0
+	r, err := Recognise(func(string) ([]byte, error) {
+		if asked++; asked < 4 {
+			return nil, fs.ErrNotExist
+		}
+		return nil, fmt.Errorf("%w: cut", tree.ErrUnreachable)
+	})
+	require.ErrorIs(t, err, tree.ErrUnreachable)
+	assert.Nil(t, r)
+	r, err = Recognise(func(string) ([]byte, error) { return nil, fs.ErrNotExist })
+	require.NoError(t, err)
+	assert.Nil(t, r)
 }

@@ -15,6 +15,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/changes"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // The ways in which a path or table differs.
@@ -259,7 +260,10 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 	for _, e := range []*Entry{&a, &b} {
 		if e.Digest != nil {
 			var err error
-			if e.SHA256, err = e.Digest(); err != nil {
+			if e.SHA256, err = e.Digest(); errors.Is(err, tree.ErrUnreachable) {
+				return false, err
+			}
+			if err != nil {
 				r.Gaps = append(r.Gaps, archive.Gap{Path: e.Path, Kind: archive.GapUnreadable, Why: err.Error()})
 				return true, nil // nobody knows
 			}
