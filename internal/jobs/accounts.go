@@ -269,7 +269,11 @@ func (a *Agent) changeValue(ctx context.Context, s *site.Site, c *ValueChange, e
 // when a change is taken back.
 func placeOf(db site.Database) string {
 	db.User = ""
-	return strings.TrimPrefix(db.Where(), "@")
+	where := strings.TrimPrefix(db.Where(), "@")
+	if db.On != "" && db.Engine != "sqlite" {
+		where = db.On + " " + where // the same address on another machine is another place
+	}
+	return where
 }
 
 // lookUp reads the value of a change as it is now.

@@ -181,6 +181,9 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 	if before.busy {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
 	}
+	if free, err := d.Free(scratch); err == nil && free/2 < before.bytes+before.wal {
+		return "", fmt.Errorf("%s: no room here for a copy: it has %d MiB, and %d MiB are free", name, (before.bytes+before.wal)>>20, free>>20)
+	}
 	raw := filepath.Join(scratch, fmt.Sprintf("far-%d", time.Now().UnixNano()))
 	defer func() {
 		for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -41,6 +42,9 @@ type SSHOptions struct {
 type sshPlace struct {
 	o     SSHOptions
 	lanes []*lane
+	// tunnel is the connection for what is forwarded: a dump in it does not end when files
+	// have trouble.
+	tunnel *lane
 	// circuitOpen is set after a call has exhausted its tries; until one succeeds, later
 	// calls are tried once.
 	mu          sync.Mutex
@@ -70,6 +74,7 @@ func NewSSH(o SSHOptions) Place {
 		o.Silence = time.Minute
 	}
 	p := &sshPlace{o: o}
+	p.tunnel = &lane{place: p}
 	for range o.Lanes {
 		p.lanes = append(p.lanes, &lane{place: p})
 	}
@@ -81,7 +86,7 @@ func (p *sshPlace) Base() string { return p.o.Base }
 
 // Close implements Place.
 func (p *sshPlace) Close() error {
-	for _, l := range p.lanes {
+	for _, l := range append(slices.Clone(p.lanes), p.tunnel) {
 		l.mu.Lock()
 		if l.conn != nil {
 			_ = l.conn.ssh.Close()
@@ -110,6 +115,9 @@ const busyEnough = 8
 // rest is how long a lane rests.
 const rest = time.Minute
 
+// errResting is why a lane makes no connection just now.
+var errResting = errors.New("the far end would have no more connections a moment ago")
+
 // conn is an SSH connection, with two sessions of SFTP in it once they are asked for: one
 // for files, and one for listings, which are bounded.
 type conn struct {
@@ -136,6 +144,9 @@ func (l *lane) get(ctx context.Context) (*conn, error) {
 	if l.conn != nil {
 		return l.conn, nil
 	}
+	if time.Now().Before(l.resting) && l.place.connected(l) != nil {
+		return nil, &connectError{errResting, false}
+	}
 	c, err := l.place.o.Dial(ctx)
 	if err != nil {
 		l.resting = time.Now().Add(rest)
@@ -153,6 +164,21 @@ func (l *lane) state() (connected, may bool) {
 	}
 	defer l.mu.Unlock()
 	return l.conn != nil, time.Now().After(l.resting)
+}
+
+// connected is a lane other than one that has a connection, or nil.
+func (p *sshPlace) connected(other *lane) *lane {
+	for _, l := range p.lanes {
+		if l == other || !l.mu.TryLock() {
+			continue
+		}
+		has := l.conn != nil
+		l.mu.Unlock()
+		if has {
+			return l
+		}
+	}
+	return nil
 }
 
 // drop closes a connection that is of no more use.
@@ -219,7 +245,7 @@ func (p *sshPlace) pick() *lane {
 // do runs work on a connection, on another one if that breaks. What the far end itself
 // answers is returned at once.
 func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) error {
-	return p.withRetry(ctx, func(c *conn) error {
+	return p.withRetry(ctx, p.pick, func(c *conn) error {
 		begin := sshconn.OpenFiles
 		if p.broke.Load() {
 			begin = sshconn.OpenLists
@@ -238,10 +264,10 @@ const mostRounds = 40
 // withRetry runs work on a connection, again on another one if that breaks. It gives up
 // when nothing at all has come through meanwhile: calls share connections, and one that is
 // cut for what another one reads has not failed for itself.
-func (p *sshPlace) withRetry(ctx context.Context, work func(*conn) error) error {
+func (p *sshPlace) withRetry(ctx context.Context, pick func() *lane, work func(*conn) error) error {
 	for round := 1; ; round++ {
 		before := p.answers.Load()
-		err := p.severalTries(ctx, work)
+		err := p.severalTries(ctx, pick, work)
 		if !errors.Is(err, ErrUnreachable) || ctx.Err() != nil || p.answers.Load() == before || round == mostRounds || givenUp(err) {
 			return err
 		}
@@ -254,7 +280,7 @@ func givenUp(err error) bool {
 	return errors.As(err, &none) && none.final
 }
 
-func (p *sshPlace) severalTries(ctx context.Context, work func(*conn) error) error {
+func (p *sshPlace) severalTries(ctx context.Context, pick func() *lane, work func(*conn) error) error {
 	tries := p.o.Tries
 	p.mu.Lock()
 	if p.circuitOpen {
@@ -263,7 +289,7 @@ func (p *sshPlace) severalTries(ctx context.Context, work func(*conn) error) err
 	p.mu.Unlock()
 	pace := &backoff.ExponentialBackOff{InitialInterval: p.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: min(15*time.Second, 40*p.o.Pause)}
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		err := p.once(ctx, work)
+		err := p.once(ctx, pick(), work)
 		if final(err) || err != nil && ctx.Err() != nil {
 			err = backoff.Permanent(err)
 		}
@@ -300,11 +326,16 @@ func (e *unreachableError) Error() string {
 // Unwrap gives both.
 func (e *unreachableError) Unwrap() []error { return []error{ErrUnreachable, e.why} }
 
-func (p *sshPlace) once(ctx context.Context, work func(*conn) error) error {
-	l := p.pick()
+func (p *sshPlace) once(ctx context.Context, l *lane, work func(*conn) error) error {
 	l.busy.Add(1)
-	defer l.busy.Add(-1)
+	defer func() { l.busy.Add(-1) }()
 	c, err := l.get(ctx)
+	if other := p.connected(l); err != nil && !givenUp(err) && other != nil {
+		l.busy.Add(-1) // a far end that takes few connections is used with few
+		l = other
+		l.busy.Add(1)
+		c, err = l.get(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -337,7 +368,7 @@ func answered(err error) bool {
 	var none *connectError
 	var forwarded *ssh.OpenChannelError
 	return !errors.As(err, &none) && (sshconn.Answered(err) || errors.As(err, &forwarded) ||
-		errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, errNoSurvey) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
+		errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, errSize) || errors.Is(err, errNoSurvey) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
 }
 
 // final tells that another try is of no use.
@@ -389,10 +420,19 @@ func (p *sshPlace) Absolute(ctx context.Context, dir string) (real string, err e
 // Anywhere implements Place.
 func (p *sshPlace) Anywhere(ctx context.Context) Folder { return &sshFolder{place: p, ctx: ctx} }
 
+// pickTunnel is the connection for tunnels, or another one where the far end would have no
+// more of them.
+func (p *sshPlace) pickTunnel() *lane {
+	if connected, may := p.tunnel.state(); connected || may {
+		return p.tunnel
+	}
+	return p.pick()
+}
+
 // Dial implements Place. It needs a server that forwards connections.
 func (p *sshPlace) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	var out net.Conn
-	err := p.withRetry(ctx, func(c *conn) (err error) {
+	err := p.withRetry(ctx, p.pickTunnel, func(c *conn) (err error) {
 		out, err = c.ssh.DialContext(ctx, network, address)
 		return err
 	})
@@ -400,8 +440,8 @@ func (p *sshPlace) Dial(ctx context.Context, network, address string) (net.Conn,
 }
 
 // Now implements Place. The far clock is asked with date(1) or, where no command may be
-// run, read off a file that is made for it in the
-// account's first folder and removed at once; it has whole seconds, rounded down.
+// run, read off a file that is made for it in the account's first folder and removed at
+// once; it has whole seconds, rounded down.
 func (p *sshPlace) Now(ctx context.Context) (now time.Time, known bool) {
 	if p.mayRun() {
 		err := p.run(ctx, "date +%s", func(out io.Reader) error {

@@ -26,6 +26,9 @@ import (
 // or the same one twice.
 var errNames = errors.New("the far end gives names that no folder has")
 
+// errSize is wrapped when a far end gives a length that no file has.
+var errSize = errors.New("the far end gives a length that no file has")
+
 // longestListing bounds what the listings under way may take, in bytes as they are sent.
 const longestListing = 256 << 20
 
@@ -88,6 +91,9 @@ func (f *sshFolder) lstat(files *sshconn.Files, name string) (fs.FileInfo, error
 	if err != nil {
 		return nil, err
 	}
+	if info.Size() < 0 {
+		return nil, errSize
+	}
 	return f.enriched(name, farInfo{info}), nil
 }
 
@@ -145,7 +151,7 @@ func (f *sshFolder) ReadFolder(name string, _ int) (names []string, infos []Info
 		}
 	}
 	var all []fs.FileInfo
-	err = f.place.withRetry(f.ctx, func(c *conn) error {
+	err = f.place.withRetry(f.ctx, f.place.pick, func(c *conn) error {
 		files, err := c.sftp(&c.lists, sshconn.OpenLists)
 		if err != nil {
 			return err
@@ -177,10 +183,14 @@ func (f *sshFolder) ReadFolder(name string, _ int) (names []string, infos []Info
 	slices.SortFunc(all, func(a, b fs.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
 	for i, info := range all {
 		base := info.Name()
-		if base == "" || base == "." || base == ".." || strings.ContainsAny(base, "/\x00") || i > 0 && all[i-1].Name() == base {
+		if !validName(base) || len(f.path(name))+1+len(base) > longestPath || i > 0 && all[i-1].Name() == base {
 			return nil, nil, pathError("readdir", f.path(name), errNames)
 		}
-		names, infos = append(names, base), append(infos, Info{FileInfo: farInfo{info}})
+		one := Info{FileInfo: farInfo{info}}
+		if info.Size() < 0 {
+			one = Info{Err: pathError("lstat", f.path(Join(name, base)), errSize)}
+		}
+		names, infos = append(names, base), append(infos, one)
 	}
 	return names, infos, nil
 }
@@ -210,7 +220,9 @@ func (f *sshFolder) Readlink(name string) (target string, err error) {
 		}
 	}
 	err = f.place.do(f.ctx, func(files *sshconn.Files) (err error) {
-		target, err = files.ReadLink(f.path(name))
+		if target, err = files.ReadLink(f.path(name)); err == nil && !validTarget(target) {
+			err = errNames
+		}
 		return err
 	})
 	return target, pathError("readlink", f.path(name), err)

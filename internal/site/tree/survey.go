@@ -142,7 +142,7 @@ func (s *survey) add(texts [5]string) error {
 	mtime, ok1 := findTime(fields[3])
 	ctime, ok2 := findTime(fields[4])
 	rel := texts[3]
-	if !ok1 || !ok2 || rel != "" && (!fs.ValidPath(rel) && !validBytes(rel)) {
+	if !ok1 || !ok2 || rel != "" && !validPath(rel) || kind&fs.ModeSymlink != 0 && !validTarget(texts[4]) || len(texts[1])+len(texts[2]) > longestName {
 		return bad
 	}
 	one := surveyed{name: path.Base(rel), size: numbers[0], mode: kind | permissions(mode), mtime: mtime, link: texts[4],
@@ -164,9 +164,28 @@ func (s *survey) add(texts [5]string) error {
 	return nil
 }
 
-// validBytes tells whether a name is a path below a folder, in whatever bytes.
-func validBytes(rel string) bool {
-	return !slices.ContainsFunc(strings.Split(rel, "/"), func(part string) bool { return part == "" || part == "." || part == ".." })
+// validPath tells whether a name is a path below a folder, in whatever bytes. fs.ValidPath
+// takes "." for one, and no bytes that are not UTF-8.
+func validPath(rel string) bool {
+	return len(rel) <= longestPath && !slices.ContainsFunc(strings.Split(rel, "/"), func(part string) bool { return !validName(part) })
+}
+
+const (
+	// longestName and longestPath are those of Linux (NAME_MAX, with room for systems that
+	// have longer ones, and PATH_MAX). A far end may say anything: a folder that holds itself
+	// has no end.
+	longestName = 1024
+	longestPath = 4096
+)
+
+// validTarget tells whether a link can lead to a path.
+func validTarget(target string) bool {
+	return target != "" && len(target) <= longestPath && !strings.Contains(target, "\x00")
+}
+
+// validName tells whether a folder can have a name.
+func validName(name string) bool {
+	return name != "" && name != "." && name != ".." && len(name) <= longestName && !strings.ContainsAny(name, "/\x00")
 }
 
 // ownerName is an account's name, or nothing where find has only its number.
@@ -328,7 +347,7 @@ func (r *stallReader) Read(p []byte) (int, error) {
 // run runs a command over there and has read take what it writes. What goes wrong with
 // that is errNoCommands, unless the connection itself broke, or read says otherwise.
 func (p *sshPlace) run(ctx context.Context, command string, read func(io.Reader) error) error {
-	return p.withRetry(ctx, func(c *conn) error {
+	return p.withRetry(ctx, p.pick, func(c *conn) error {
 		s, err := c.ssh.NewSession()
 		if err != nil {
 			return fmt.Errorf("%w: %w", errNoCommands, err)

@@ -66,6 +66,11 @@ func TestSurveysThatCannotBe(t *testing.T) {
 		"cut in a path":      root + good("index.php")[:20],
 		"a path that climbs": root + good("../../etc/passwd") + end,
 		"an absolute path":   root + good("/etc/passwd") + end,
+		"the folder again":   root + "d" + good(".")[1:] + end,
+		"a long name":        root + good(strings.Repeat("x", 2000)) + end,
+		"a path without end": root + good(strings.Repeat("x/", 3000)+"x") + end,
+		"a link to nowhere":  root + "l" + good("x")[1:] + end,
+		"a long link":        root + "l" + strings.TrimSuffix(good("x")[1:], "\x00") + strings.Repeat("y", 5000) + "\x00" + end,
 		"a path with a dot":  root + good("a/./b") + end,
 		"twice":              root + good("x") + good("x") + end,
 		"no root":            good("x") + end,
@@ -89,7 +94,7 @@ func FuzzSurvey(f *testing.F) {
 		}
 		for dir, all := range s.folders {
 			for _, one := range all {
-				if name := Join(dir, one.name); strings.Contains(one.name, "/") || one.name == ".." || one.name == "" || strings.Contains(one.name, "\x00") || s.at(name) == nil {
+				if name := Join(dir, one.name); strings.Contains(one.name, "/") || one.name == ".." || one.name == "." || one.name == "" || strings.Contains(one.name, "\x00") || s.at(name) == nil {
 					t.Fatalf("%q in %q", one.name, dir)
 				}
 			}

@@ -352,6 +352,60 @@ func TestHostileListings(t *testing.T) {
 	}
 }
 
+// A length below nothing, and names that go on for ever, are no reason to fall over.
+func TestHostileLengths(t *testing.T) {
+	in := open(t, far(t, server(t, liar{"below-nothing", "index.php"}.serve), nil), "/srv")
+	_, err := in.Lstat("below-nothing")
+	require.Error(t, err)
+	_, err = tree.ReadFile(in, "below-nothing", 100)
+	require.Error(t, err)
+	_, err = in.Open("below-nothing")
+	require.Error(t, err)
+	deep := strings.TrimSuffix(strings.Repeat("in/", 1500), "/")
+	_, _, err = in.ReadFolder(deep, 10)
+	require.Error(t, err)
+	assert.NotErrorIs(t, err, tree.ErrUnreachable)
+	_, _, err = open(t, far(t, server(t, liar{strings.Repeat("x", 5000)}.serve), nil), "/srv").ReadFolder(".", 10)
+	require.Error(t, err)
+}
+
+// What is forwarded does not end because reading files has trouble, and a machine that
+// falls silent at once is given up, too.
+func TestTunnelsAreApart(t *testing.T) {
+	dir := grown(t)
+	echo, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer echo.Close()
+	go func() {
+		c, err := echo.Accept()
+		if err == nil {
+			_, _ = io.Copy(c, c)
+		}
+	}()
+	p, l := lined(t, nil, func(l *line.Line) { l.CutAfter = 400_000 }, func(o *tree.SSHOptions) { o.Tries = 50 })
+	c, err := p.Dial(t.Context(), "tcp", echo.Addr().String())
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = tree.ReadFile(open(t, p, dir), "uploads/large.bin", 8<<20)
+	require.NoError(t, err)
+	require.NotZero(t, l.Cuts.Load())
+	_, err = io.WriteString(c, "still lit")
+	require.NoError(t, err)
+	answer := make([]byte, 9)
+	_, err = io.ReadFull(c, answer)
+	require.NoError(t, err)
+	assert.Equal(t, "still lit", string(answer))
+
+	silent, l := lined(t, nil, func(*line.Line) {}, func(o *tree.SSHOptions) { o.Silence, o.Tries = 300*time.Millisecond, 1 })
+	_, err = silent.Absolute(t.Context(), "/")
+	require.NoError(t, err)
+	l.FallSilent()
+	began := time.Now()
+	_, err = silent.Absolute(t.Context(), "/")
+	require.ErrorIs(t, err, tree.ErrUnreachable)
+	assert.Less(t, time.Since(began), 3*300*time.Millisecond, "by the silence of the connection, not of the call")
+}
+
 // liar lists these names in every folder.
 type liar []string
 
@@ -362,11 +416,14 @@ func (l liar) serve(c ssh.Channel) {
 // Filelist implements sftp.FileLister.
 func (l liar) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	if r.Method == "Stat" || r.Method == "Lstat" {
-		return listed{lied{"srv", fs.ModeDir | 0o755}}, nil
+		if strings.HasPrefix(r.Filepath, "/srv/below-nothing") {
+			return listed{lied{"below-nothing", 0o644, -7}}, nil
+		}
+		return listed{lied{"srv", fs.ModeDir | 0o755, 0}}, nil
 	}
 	var all listed
 	for _, name := range l {
-		all = append(all, lied{name, 0o644})
+		all = append(all, lied{name, 0o644, 5})
 	}
 	return all, nil
 }
@@ -384,10 +441,11 @@ func (l listed) ListAt(out []fs.FileInfo, at int64) (int, error) {
 type lied struct {
 	name string
 	mode fs.FileMode
+	size int64
 }
 
 func (f lied) Name() string       { return f.name }
-func (f lied) Size() int64        { return 5 }
+func (f lied) Size() int64        { return f.size }
 func (f lied) Mode() fs.FileMode  { return f.mode }
 func (f lied) ModTime() time.Time { return time.Unix(1.7e9, 0) }
 func (f lied) IsDir() bool        { return f.mode.IsDir() }

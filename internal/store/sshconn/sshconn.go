@@ -106,6 +106,7 @@ func (d Dialer) connect(ctx context.Context, auth []ssh.AuthMethod, verify ssh.H
 	c := ssh.NewClient(conn, channels, reqs)
 	if d.Silence > 0 {
 		watched.silence.Store(int64(d.Silence))
+		_ = raw.SetReadDeadline(time.Now().Add(d.Silence)) // for what is being waited for already
 		go keepAlive(c, d.Silence/3)
 	}
 	return c, nil

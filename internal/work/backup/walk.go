@@ -50,6 +50,8 @@ type walker struct {
 	ahead lister
 	look  bool
 	room  memory.Watch
+	// met counts the paths.
+	met int64
 }
 
 // walk visits everything that belongs to the site, in the order of its labels:
@@ -115,6 +117,9 @@ func (w *walker) above(ctx context.Context) error {
 	}
 	return w.file(planned{in: in, rel: file, name: site.AboveLabel + "/" + path.Base(file), info: info})
 }
+
+// mostFar bounds how many paths a site elsewhere may have: its machine may say anything.
+const mostFar = 20_000_000
 
 // dot is the name of a path in its folder, where the folder itself is ".".
 func dot(rel string) string {
@@ -193,6 +198,9 @@ func (w *walker) found(rel string, info fs.FileInfo, err error, folder func() er
 	}
 	if err := w.room.One(); err != nil {
 		return err
+	}
+	if w.met++; w.site.Far() && w.met > mostFar {
+		return fmt.Errorf("read the %s folder: more than %d paths: it has no end, or is far larger than any site", w.label, mostFar)
 	}
 	if info.Mode().IsRegular() && w.isLog(rel) {
 		return nil
