@@ -124,13 +124,21 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.Contains(t, w.read("found.yaml"), root)
 		w.fails(1, []string{"`key_file:`"}, "--config", w.path("found.yaml"), "backup", "kestrelpoint")
 	})
-	w.step(t, "what is not possible yet is refused", func(t *testing.T) {
+	w.step(t, "guarded", func(t *testing.T) {
 		w.run("accounts", "kestrelpoint", "--all")
-		before := snapshot(t, filepath.Join(w.dir, "htdocs"))
-		for _, args := range [][]string{{"restore", "kestrelpoint", "--yes"}, {"guard", "kestrelpoint", "--", "true"}} {
-			w.fails(2, []string{"another machine"}, args...)
-		}
-		assert.Equal(t, before, snapshot(t, filepath.Join(w.dir, "htdocs")))
+		w.run("restore", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--yes", "--unsaved")
+		before := liveTree(t, w)
+		w.run("guard", "kestrelpoint", "--", "touch", w.path("htdocs/uploads/fresh"))
+		assert.FileExists(t, w.path("htdocs/uploads/fresh"))
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/fresh")))
+		r := w.try("guard", "kestrelpoint", "--", "sh", "-c", "rm -r "+w.path("htdocs/core"))
+		assert.Contains(t, r.out+r.err, "Put back")
+		delete(before, "uploads")
+		now := liveTree(t, w)
+		assert.NotContains(t, now, "uploads/fresh")
+		delete(now, "uploads")
+		assert.Equal(t, before, now)
 	})
 }
 

@@ -30,7 +30,7 @@ func (a *app) asideList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all, err := a.jobs.Asides(names)
+	all, err := a.jobs.Asides(ctx, names)
 	if err != nil {
 		return err
 	}
@@ -43,9 +43,18 @@ func (a *app) asideList(ctx context.Context, c *cli.Command) error {
 	}
 	var rows [][]string
 	for _, l := range all {
-		rows = append(rows, []string{l.Site, render.When(l.Restored), l.Archive, fmt.Sprint(l.Files), render.Size(l.Bytes), strings.Join(l.Places, "\n")})
+		files, size := fmt.Sprint(l.Files), render.Size(l.Bytes)
+		if l.Unknown != "" {
+			files, size = "?", "?"
+		}
+		rows = append(rows, []string{l.Site, render.When(l.Restored), l.Archive, files, size, strings.Join(l.Places, "\n")})
 	}
 	a.Table([]string{"site", "restored", "from", "files", "size", "what was there lies in"}, rows, 4, 5)
+	for _, l := range all {
+		if l.Unknown != "" {
+			fmt.Fprintf(a.Out, "\n%s how much is set aside for %s cannot be told: %s\n", a.Bad("?"), l.Site, render.PrintableText(l.Unknown))
+		}
+	}
 	return nil
 }
 

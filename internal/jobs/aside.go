@@ -19,6 +19,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/compare"
 	"revlet/internal/work/restore"
@@ -32,20 +33,79 @@ type AsideLine struct {
 	Places   []string  `json:"places"`
 	Files    int64     `json:"files"`
 	Bytes    int64     `json:"bytes"`
+	// Unknown says why Files and Bytes cannot be told, such as of a machine that is not
+	// reached.
+	Unknown string `json:"unknown,omitempty"`
 }
 
-// measure counts what lies in a folder.
-func (a *Agent) measure(dir string, l *AsideLine) error {
-	return a.Disk.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() {
+// machine is the one that the files of a restore are on.
+func (a *Agent) machine(j *restore.Journal) (tree.Place, error) {
+	if j.On() == "" {
+		return tree.Local(a.Disk), nil
+	}
+	return a.placeOn(j.On())
+}
+
+// opened are folders of a restore, open for reading, by label.
+type opened map[string]tree.Folder
+
+// openFolders opens some of the folders of a restore; one that is gone is left out.
+func (a *Agent) openFolders(ctx context.Context, j *restore.Journal, folders map[string]string) (opened, error) {
+	place, err := a.machine(j)
+	if err != nil {
+		return nil, err
+	}
+	all := opened{}
+	for label, dir := range folders {
+		in, err := tree.Surveyed(ctx, place, j.Path(dir))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, errors.Join(err, all.Close())
+		}
+		all[label] = in
+	}
+	return all, nil
+}
+
+// Close closes them.
+func (o opened) Close() (err error) {
+	for _, in := range o {
+		err = errors.Join(err, in.Close())
+	}
+	return err
+}
+
+// each visits every file in them by label and path, folders left out.
+func (o opened) each(ctx context.Context, visit func(label, rel string, info fs.FileInfo) error) error {
+	for label, in := range o {
+		err := tree.Walk(ctx, in, ".", func(rel string, info fs.FileInfo, err error) error {
+			if err != nil || info.IsDir() {
+				return err
+			}
+			return visit(label, rel, info)
+		})
+		if err != nil {
 			return err
 		}
-		info, err := e.Info()
-		if err == nil {
+	}
+	return nil
+}
+
+// measure counts what is set aside.
+func (a *Agent) measure(ctx context.Context, aside *restore.Aside, l *AsideLine) error {
+	in, err := a.openFolders(ctx, aside.Journal, aside.Folders)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	return in.each(ctx, func(_, _ string, info fs.FileInfo) error {
+		if info.Mode().IsRegular() {
 			l.Files++
 			l.Bytes += info.Size()
 		}
-		return err
+		return nil
 	})
 }
 
@@ -72,11 +132,16 @@ func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restor
 		return nil, err
 	}
 	was := &site.Site{Name: aside.Site, Root: aside.Folders[site.RootLabel], Recipe: recipe, Skip: h.Origin.Skipped, Roots: map[string]string{}}
+	if aside.On() != "" {
+		if was.Place, err = a.placeOn(aside.On()); err != nil {
+			return nil, err
+		}
+	}
 	maps.Copy(was.Roots, aside.Folders)
 	delete(was.Roots, site.RootLabel)
 	for label, o := range h.Origin.Databases {
 		if rel, err := filepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && filepath.IsLocal(rel) {
-			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: filepath.Join(was.Root, rel)})
+			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: was.Root + "/" + filepath.ToSlash(rel)})
 		}
 	}
 	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true, ReadTouched: touched}.Run(ctx)
@@ -118,7 +183,7 @@ func (a *Agent) siteForAside(ctx context.Context, name string, j *restore.Journa
 }
 
 // Asides lists what restores of sites have set aside, newest first.
-func (a *Agent) Asides(names []string) ([]AsideLine, error) {
+func (a *Agent) Asides(ctx context.Context, names []string) ([]AsideLine, error) {
 	all := []AsideLine{}
 	for _, name := range names {
 		asides, err := restore.Asides(a.State, name)
@@ -127,10 +192,10 @@ func (a *Agent) Asides(names []string) ([]AsideLine, error) {
 		}
 		for _, one := range asides {
 			l := AsideLine{Site: name, Archive: one.Archive, Restored: one.Started, Places: nonNil(one.AsidePlaces())}
-			for _, dir := range one.Folders {
-				if err := a.measure(dir, &l); err != nil {
-					return nil, err
-				}
+			if err := a.measure(ctx, &one, &l); err != nil && one.On() != "" && ctx.Err() == nil {
+				l.Files, l.Bytes, l.Unknown = 0, 0, err.Error()
+			} else if err != nil {
+				return nil, err
 			}
 			all = append(all, l)
 		}

@@ -101,9 +101,6 @@ func (a *Agent) Guard(ctx context.Context, o GuardOrder) (*Guarded, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := notElsewhere(o.Site, cfg, "what a command breaks cannot be put back"); err != nil {
-		return nil, err
-	}
 	if len(cfg.AllChecks()) == 0 || cfg.Address == "" {
 		return nil, reason.BadUsage("site %s has no check, so nobody could tell whether it broke; add `check: {path: /, contains: \"…\"}`", o.Site)
 	}

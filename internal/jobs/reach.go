@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"golang.org/x/time/rate"
 
@@ -82,16 +81,23 @@ func (a *Agent) placed(db site.Database) (site.Database, error) {
 	if db.On == "" || db.Place != nil {
 		return db, nil
 	}
-	for _, name := range a.Config.SiteNames() {
-		cfg := a.Config.Sites[name]
-		if cfg.Base() != db.On {
-			continue
-		}
-		place, err := a.place(cfg)
-		db.Place = place
-		return db, err
+	place, err := a.placeOn(db.On)
+	if err != nil {
+		return db, fmt.Errorf("database %s: %w", db.Label, err)
 	}
-	return db, fmt.Errorf("database %s is on %s, where no site of the configuration lives now", db.Label, db.On)
+	db.Place = place
+	return db, nil
+}
+
+// placeOn finds a machine by its address, as from a journal: that of a configured site which
+// lives there.
+func (a *Agent) placeOn(base string) (tree.Place, error) {
+	for _, name := range a.Config.SiteNames() {
+		if cfg := a.Config.Sites[name]; cfg.Far() && cfg.Base() == base {
+			return a.place(cfg)
+		}
+	}
+	return nil, fmt.Errorf("it is on %s, where no site of the configuration lives now", base)
 }
 
 // reachBurst is how many bytes may come at once where a rate is set.
@@ -104,14 +110,6 @@ func (a *Agent) closePlaces() {
 		_ = p.Close()
 	}
 	a.places = nil
-}
-
-// notElsewhere refuses what cannot be done yet to a site on another machine.
-func notElsewhere(name string, cfg config.Site, what string) error {
-	if !cfg.Far() {
-		return nil
-	}
-	return reason.Because(reason.SiteElsewhere, reason.Names{"site": name}, reason.BadUsage("site %s lives on another machine (%s), and %s there yet", name, strings.TrimPrefix(cfg.Base(), "sftp://"), what))
 }
 
 // ForgetHosts drops the accepted keys of the machines of sites elsewhere.

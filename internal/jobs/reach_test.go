@@ -108,12 +108,8 @@ func TestWhatASiteElsewhereIsNotFor(t *testing.T) {
 	t.Chdir(dir)
 	a := New()
 	a.Config = &config.Config{Sites: map[string]config.Site{"shop": {Root: "sftp://keeper@127.0.0.1:1/www"}}}
-	err := notElsewhere("shop", a.Config.Sites["shop"], "nothing can be done")
-	require.True(t, reason.Is(err, reason.SiteElsewhere))
-	_, err = site.Open("shop", a.Config.Sites["shop"])
+	_, err := site.Open("shop", a.Config.Sites["shop"])
 	require.ErrorIs(t, err, site.ErrFar)
-	_, err = a.Guard(t.Context(), GuardOrder{Site: "shop"})
-	require.True(t, reason.Is(err, reason.SiteElsewhere))
 	m := &Move{Order: MoveOrder{To: "shop"}}
 	m.Order.Archive = &catalog.Held{Record: &archive.Record{Site: "museum"}}
 	assert.True(t, reason.Is(a.entryFor(m), reason.CannotMove))

@@ -146,7 +146,7 @@ func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncove
 	case o.Selection != nil:
 		return restore.UncoveredOf(ctx, o.Selection, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
 	}
-	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
+	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site), o.Clean)
 }
 
 // GoneAbove are settings files above the webroot that a restore puts back, for they are
@@ -173,17 +173,19 @@ func (a *Agent) otherSites(name string) map[string]string {
 	return all
 }
 
-// canBeThere refuses to put files back to another machine, databases that are files too.
+// canBeThere refuses to write into a database that is a file on another machine. One in the
+// webroot comes back with that, as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
 	for _, db := range o.Site.Databases {
-		if _, held := o.Archive.Origin.Databases[db.Label]; o.Database && held && db.Engine == "sqlite" && db.Place != nil {
-			return reason.BadUsage("database %s: %w", db.Label, engine.ErrFarFile)
+		_, held := o.Archive.Origin.Databases[db.Label]
+		if !o.Database || !held || db.Engine != "sqlite" || db.Place == nil {
+			continue
+		}
+		if _, inside := o.Site.Inside(db); !inside || !o.Files || o.Rows != nil {
+			return reason.BadUsage("database %s: %w; together with files of the webroot it can be put back", db.Label, engine.ErrFarFile)
 		}
 	}
-	if !o.Files {
-		return nil
-	}
-	return notElsewhere(o.Site.Name, a.Config.Sites[o.Site.Name], "its files cannot be put back")
+	return nil
 }
 
 // Restore puts a site back, asks it whether it works, and tells what is gone from

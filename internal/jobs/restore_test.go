@@ -84,7 +84,7 @@ func TestARestoreThatFailsIsRememberedAndChangesNothing(t *testing.T) {
 	require.Error(t, err)
 	assert.Equal(t, history.Failed, b.lastRun("restore").Outcome)
 	assert.FileExists(t, b.path("htdocs/robots.txt"))
-	asides, err := b.Asides([]string{museum})
+	asides, err := b.Asides(t.Context(), []string{museum})
 	require.NoError(t, err)
 	assert.Empty(t, asides)
 }
@@ -149,7 +149,7 @@ func TestAsidesAreCountedComparedAndExported(t *testing.T) {
 	d := b.taken(Order{})
 	b.write("uploads/2026/ornament.php", "<?php")
 	b.restored(museum)
-	asides, err := b.Asides([]string{museum})
+	asides, err := b.Asides(t.Context(), []string{museum})
 	require.NoError(t, err)
 	require.Len(t, asides, 1)
 	assert.Equal(t, d.Record.Name, asides[0].Archive)

@@ -14,15 +14,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
-	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/work/restore"
 )
 
@@ -154,18 +153,17 @@ func (u *unsaved) unread(i int, err error) {
 
 // everyFile is for a site no archive of which can be looked into.
 func (u *unsaved) everyFile(ctx context.Context, aside *restore.Aside) error {
+	in, err := u.a.openFolders(ctx, aside.Journal, aside.Folders)
+	if err != nil {
+		return err
+	}
 	var all []string
-	for label, dir := range aside.Folders {
-		err := u.a.Disk.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-			rel, relErr := filepath.Rel(dir, p)
-			if err == nil && relErr == nil && !e.IsDir() {
-				all = append(all, label+"/"+filepath.ToSlash(rel))
-			}
-			return errors.Join(err, relErr, ctx.Err())
-		})
-		if err != nil {
-			return err
-		}
+	err = in.each(ctx, func(label, rel string, _ fs.FileInfo) error {
+		all = append(all, label+"/"+rel)
+		return nil
+	})
+	if err := errors.Join(err, in.Close()); err != nil {
+		return err
 	}
 	return u.digested(ctx, aside, all)
 }
@@ -173,24 +171,32 @@ func (u *unsaved) everyFile(ctx context.Context, aside *restore.Aside) error {
 // digested notes those files that no archive holds the content of. One that the live
 // site has under another name of the same file stays there.
 func (u *unsaved) digested(ctx context.Context, aside *restore.Aside, paths []string) error {
-	d, done, err := u.a.Disk.Confined(slices.Collect(maps.Values(aside.Folders))...)
+	was, err := u.a.openFolders(ctx, aside.Journal, aside.Folders)
 	if err != nil {
 		return err
 	}
-	defer done()
+	defer was.Close()
+	is, err := u.a.openFolders(ctx, aside.Journal, aside.LiveFolders())
+	if err != nil {
+		return err
+	}
+	defer is.Close()
 	bySum := map[string][]UnsavedFile{}
 	for _, p := range paths {
 		label, rel, _ := strings.Cut(p, "/")
-		file := filepath.Join(aside.Folders[label], filepath.FromSlash(rel))
-		info, err := d.Lstat(file)
+		if was[label] == nil {
+			return fmt.Errorf("%s: %w", aside.Folders[label], fs.ErrNotExist)
+		}
+		info, err := was[label].Lstat(rel)
 		if err != nil {
 			return err
 		}
-		live, err := os.Lstat(filepath.Join(aside.LiveFolders()[label], filepath.FromSlash(rel)))
-		if err == nil && sameFile(live, info) {
-			continue
+		if now := is[label]; now != nil {
+			if live, err := now.Lstat(rel); err == nil && sameFile(live, info) {
+				continue
+			}
 		}
-		sum, err := contentSum(d, file, info)
+		sum, err := contentSum(was[label], rel, info)
 		if err != nil {
 			return err
 		}
@@ -220,22 +226,22 @@ func (u *unsaved) digested(ctx context.Context, aside *restore.Aside, paths []st
 
 // sameFile tells whether both are names of one file.
 func sameFile(a, b fs.FileInfo) bool {
-	one, ok1 := a.Sys().(*syscall.Stat_t)
-	other, ok2 := b.Sys().(*syscall.Stat_t)
-	return ok1 && ok2 && one.Dev == other.Dev && one.Ino == other.Ino
+	one, ok1 := tree.StatOf(a)
+	other, ok2 := tree.StatOf(b)
+	return ok1 && ok2 && one.Inode != 0 && one.Dev == other.Dev && one.Inode == other.Inode
 }
 
 // contentSum is the SHA-256 of a file's content, or where a link leads; it is empty for
 // what has no content.
-func contentSum(d *disk.Disk, file string, info fs.FileInfo) (string, error) {
+func contentSum(in tree.Folder, name string, info fs.FileInfo) (string, error) {
 	switch {
 	case info.Mode()&fs.ModeSymlink != 0:
-		target, err := d.Readlink(file)
+		target, err := in.Readlink(name)
 		return "-> " + target, err
 	case !info.Mode().IsRegular() || info.Size() == 0:
 		return "", nil
 	}
-	f, err := d.Open(file)
+	f, err := in.Open(name)
 	if err != nil {
 		return "", err
 	}
@@ -247,8 +253,16 @@ func contentSum(d *disk.Disk, file string, info fs.FileInfo) (string, error) {
 
 // databases looks through the databases of an aside.
 func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
+	place, err := u.a.machine(aside.Journal)
+	if err != nil {
+		return err
+	}
 	for label, file := range u.databaseFiles(aside) {
-		there, err := u.a.Disk.Exists(file)
+		db := site.Database{Label: label, Engine: "sqlite", Path: file}
+		if strings.HasPrefix(file, aside.On()) && aside.On() != "" {
+			db.Place, db.On = place, place.Base()
+		}
+		there, err := u.a.fileExists(ctx, db)
 		if err != nil || !there {
 			if err != nil {
 				return err
@@ -259,7 +273,7 @@ func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
 		if err != nil {
 			return err
 		}
-		source, err := engine.Untouched(ctx, u.a.Disk, site.Database{Label: label, Engine: "sqlite", Path: file}, scratch)
+		source, err := engine.Untouched(ctx, u.a.Disk, db, scratch)
 		if err == nil {
 			err = errors.Join(u.tables(ctx, source, &database.Plan{Label: label}), source.Close())
 		}
@@ -271,7 +285,7 @@ func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
 		}
 	}
 	s := u.a.siteIfKnown(ctx, aside.Journal)
-	err := u.a.recoverer(s).EachAsideSource(ctx, aside, func(p *database.Plan, source database.Source) error {
+	err = u.a.recoverer(s).EachAsideSource(ctx, aside, func(p *database.Plan, source database.Source) error {
 		if err := u.tables(ctx, source, p); err != nil {
 			u.unknown(p.Label, err)
 		}
@@ -282,6 +296,18 @@ func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
 		err = nil
 	}
 	return err
+}
+
+// fileExists tells whether a database that is a file is there.
+func (a *Agent) fileExists(ctx context.Context, db site.Database) (bool, error) {
+	if db.Place == nil {
+		return a.Disk.Exists(db.Path)
+	}
+	_, err := db.Place.Anywhere(ctx).Lstat(strings.TrimPrefix(db.Path, db.On))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // unknown notes a database that cannot be looked into: it may be what broke the site.
@@ -300,7 +326,7 @@ func (u *unsaved) databaseFiles(aside *restore.Aside) map[string]string {
 			if all[label] != "" || !ok || o.Engine != "sqlite" || err != nil || !filepath.IsLocal(rel) || slices.Contains(aside.Files.Carried, filepath.ToSlash(rel)) {
 				continue
 			}
-			all[label] = filepath.Join(root, rel)
+			all[label] = root + "/" + filepath.ToSlash(rel)
 		}
 	}
 	return all

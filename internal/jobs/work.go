@@ -102,7 +102,7 @@ func (a *Agent) recover(ctx context.Context, name string) error {
 
 // recoverer finishes or reverts restores of a site that died half-way.
 func (a *Agent) recoverer(s *site.Site) restore.Recoverer {
-	return restore.Recoverer{Site: s, State: a.State, Open: a.openTarget, Drain: a.Drain}
+	return restore.Recoverer{Site: s, State: a.State, Open: a.openTarget, Drain: a.Drain, Place: a.placeOn}
 }
 
 // halfRestored adds to an error about a site that cannot be opened that a

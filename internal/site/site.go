@@ -79,6 +79,38 @@ func (s *Site) PathAt(name string) string {
 	return cmp.Or(strings.TrimPrefix(name, s.Place.Base()), "/")
 }
 
+// Beside is where a name beside the webroot is, as Root is written.
+func (s *Site) Beside(name string) string {
+	if s.Place == nil {
+		return filepath.Join(filepath.Dir(s.Root), name)
+	}
+	return s.pathFrom(path.Join(path.Dir(s.PathAt(s.Root)), name))
+}
+
+// There gives a database that the site's settings name the machine that they mean it on.
+func (s *Site) There(db Database) Database {
+	db.Place = s.Place
+	if s.Place == nil {
+		return db
+	}
+	db.On = s.Place.Base()
+	if strings.HasPrefix(db.Path, "/") {
+		db.Path = s.pathFrom(db.Path)
+	}
+	if db.usualSocket {
+		db.Socket = "" // where one is on this machine says nothing of another
+	}
+	return db
+}
+
+// Read reads a file of the live webroot by its path relative to that.
+func (s *Site) Read(ctx context.Context, rel string) ([]byte, error) {
+	if s.Place == nil {
+		return InFolder(s.Root)(rel)
+	}
+	return ReadAt(ctx, s.Place, s.PathAt(s.Root))(rel)
+}
+
 // AddressInSettings is the public address as the site's settings give it.
 func (s *Site) AddressInSettings() string { return s.said }
 
@@ -233,15 +265,7 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	for i, db := range s.Databases {
-		if s.Databases[i].Place = place; place != nil {
-			s.Databases[i].On = place.Base()
-		}
-		if place != nil && strings.HasPrefix(db.Path, "/") {
-			s.Databases[i].Path = place.Base() + db.Path
-		}
-		if place != nil && db.usualSocket {
-			s.Databases[i].Socket = "" // where one is on this machine says nothing of another
-		}
+		s.Databases[i] = s.There(db)
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })

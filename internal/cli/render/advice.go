@@ -30,7 +30,6 @@ var Advice = map[reason.Reason]string{
 	reason.SiteHostUnknown:       "if it is the right one, accept it once: `revlet preflight {site} --trust`",
 	reason.NewSiteHostUnknown:    "if it is the right one, accept it with --trust",
 	reason.SiteHostChanged:       "if its owner confirms the new key: `revlet preflight {site} --forget-host` drops the old one",
-	reason.SiteElsewhere:         "`revlet restore {site} --only database` puts the database back; `revlet extract ARCHIVE PATH` takes files out, to be uploaded; `revlet move ARCHIVE --to NAME --root FOLDER --address URL` brings an archive up on this machine",
 	reason.HostChanged:           "if its owner confirms the new key, `revlet stores test NAME --forget-host` drops the old one",
 	reason.OlderServer:           "restore on a newer one, or add --anyway",
 	reason.OtherSite:             "check the configuration, or add --anyway",

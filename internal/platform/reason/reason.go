@@ -62,9 +62,7 @@ const (
 	SiteHostUnknown    Reason = "site-host-unknown"
 	NewSiteHostUnknown Reason = "new-site-host-unknown"
 	SiteHostChanged    Reason = "site-host-changed"
-	// SiteElsewhere: what works on this machine only is asked of a site on another one.
-	SiteElsewhere Reason = "site-elsewhere"
-	HostChanged   Reason = "host-changed"
+	HostChanged        Reason = "host-changed"
 	// CannotMove: an archive cannot come up at another place. SettingsByHand: its settings
 	// cannot be changed as they are written. PlaceTaken: something is at the new place.
 	CannotMove     Reason = "cannot-move"

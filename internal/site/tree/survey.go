@@ -347,12 +347,18 @@ func (r *stallReader) Read(p []byte) (int, error) {
 // run runs a command over there and has read take what it writes. What goes wrong with
 // that is errNoCommands, unless the connection itself broke, or read says otherwise.
 func (p *sshPlace) run(ctx context.Context, command string, read func(io.Reader) error) error {
+	return p.runWith(ctx, command, nil, read)
+}
+
+// runWith is run with a standard input.
+func (p *sshPlace) runWith(ctx context.Context, command string, in []byte, read func(io.Reader) error) error {
 	return p.withRetry(ctx, p.pick, func(c *conn) error {
 		s, err := c.ssh.NewSession()
 		if err != nil {
 			return fmt.Errorf("%w: %w", errNoCommands, err)
 		}
 		defer s.Close()
+		s.Stdin = bytes.NewReader(in)
 		out, err := s.StdoutPipe()
 		if err == nil {
 			err = s.Start(command)

@@ -134,6 +134,20 @@ func ReadFile(in Folder, name string, most int64) ([]byte, error) {
 	return data, err
 }
 
+// Surveyed opens a folder of which everything is about to be looked at: see Surveyor.
+func Surveyed(ctx context.Context, p Place, dir string) (Folder, error) {
+	in, err := p.Folder(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	if s, ok := in.(Surveyor); ok {
+		if err := s.Survey(); err != nil {
+			return nil, errors.Join(err, in.Close())
+		}
+	}
+	return in, nil
+}
+
 // Walk visits every path below a folder of in, and the folder itself, in the order of
 // names. Of a folder that cannot be read, visit is told with the error; when it returns
 // fs.SkipDir of a folder, what is in it is left out.
@@ -161,7 +175,10 @@ func walk(ctx context.Context, in Folder, name string, info Info, visit func(str
 		return nil
 	}
 	if err != nil {
-		return visit(name, info.FileInfo, err)
+		if err = visit(name, info.FileInfo, err); errors.Is(err, fs.SkipDir) {
+			return nil
+		}
+		return err
 	}
 	for i, base := range names {
 		if err := walk(ctx, in, Join(name, base), infos[i], visit); err != nil {

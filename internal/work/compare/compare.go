@@ -253,7 +253,7 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 	if a.Size != b.Size {
 		return false, nil
 	}
-	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) && (a.CTime.Equal(b.CTime) || !j.readTouched(b.Path)) {
+	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) && (a.CTime.Equal(b.CTime) && !(j.ReadTouched && b.CTime.IsZero()) || !j.readTouched(b.Path)) {
 		r.NotRead++
 		return true, nil
 	}

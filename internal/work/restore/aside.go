@@ -12,8 +12,8 @@ import (
 	"path/filepath"
 
 	"revlet/internal/database"
-	"revlet/internal/platform/disk"
 	"revlet/internal/platform/state"
+	"revlet/internal/site/tree"
 )
 
 // Aside is what a restore has replaced and set aside.
@@ -55,24 +55,38 @@ func Asides(st *state.State, site string) ([]Aside, error) {
 // owners, permissions and times, and tables as SQL text; as evidence, or to look
 // into elsewhere. Nothing is changed.
 func (r Recoverer) ExportAside(ctx context.Context, a *Aside, w io.Writer) error {
-	out := tar.NewWriter(w)
+	if err := r.reach(a.Journal); err != nil {
+		return err
+	}
+	here := tree.Local(r.State.Disk)
+	out, place := tar.NewWriter(w), here
+	if a.isFar() {
+		place = a.far
+	}
 	for label, dir := range a.Folders {
-		err := r.State.Disk.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-			if err != nil || ctx.Err() != nil {
-				return errors.Join(err, ctx.Err())
-			}
-			rel, err := filepath.Rel(dir, p)
-			if err != nil {
-				return err
-			}
-			return exportPath(r.State.Disk, out, p, path.Join(label, filepath.ToSlash(rel)))
-		})
+		in, err := tree.Surveyed(ctx, place, a.Path(dir))
+		if err == nil {
+			err = tree.Walk(ctx, in, ".", func(rel string, info fs.FileInfo, err error) error {
+				if err != nil {
+					return err
+				}
+				return exportPath(in, out, info, rel, path.Join(label, rel))
+			})
+			err = errors.Join(err, in.Close())
+		}
 		if err != nil {
 			return fmt.Errorf("export what is set aside: %w", err)
 		}
 	}
 	for label, file := range a.DatabaseFiles {
-		err := exportPath(r.State.Disk, out, file, path.Join("database", label+".sqlite"))
+		in, err := here.Folder(ctx, filepath.Dir(file))
+		if err == nil {
+			var info fs.FileInfo
+			if info, err = in.Lstat(filepath.Base(file)); err == nil {
+				err = exportPath(in, out, info, filepath.Base(file), path.Join("database", label+".sqlite"))
+			}
+			err = errors.Join(err, in.Close())
+		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) { // it lies in the tree
 			return fmt.Errorf("export what is set aside: %w", err)
 		}
@@ -167,14 +181,10 @@ func (r Recoverer) exportText(out *tar.Writer, name string, write func(io.Writer
 	return err
 }
 
-func exportPath(d *disk.Disk, out *tar.Writer, file, name string) error {
-	info, err := d.Lstat(file)
-	if err != nil {
-		return err
-	}
+func exportPath(in tree.Folder, out *tar.Writer, info fs.FileInfo, name, as string) (err error) {
 	target := ""
 	if info.Mode()&fs.ModeSymlink != 0 {
-		if target, err = d.Readlink(file); err != nil {
+		if target, err = in.Readlink(name); err != nil {
 			return err
 		}
 	}
@@ -185,14 +195,18 @@ func exportPath(d *disk.Disk, out *tar.Writer, file, name string) error {
 	if err != nil {
 		return err
 	}
-	h.Name, h.Format = name, tar.FormatPAX
+	if st, known := tree.StatOf(info); known {
+		h.Uid, h.Gid = st.UID, st.GID
+		h.Uname, h.Gname = in.Owner(st.UID, st.GID)
+	}
+	h.Name, h.Format = as, tar.FormatPAX
 	if info.IsDir() {
 		h.Name += "/"
 	}
 	if err := out.WriteHeader(h); err != nil || !info.Mode().IsRegular() {
 		return err
 	}
-	f, err := d.Open(file)
+	f, err := in.Open(name)
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ import (
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 	"revlet/internal/store/folder"
 	"revlet/internal/work/backup"
@@ -57,6 +58,8 @@ type bench struct {
 	above string
 	// last is what came of the last restore.
 	last *restore.Result
+	// far is the site's machine, if that is another one.
+	far *flaky
 }
 
 func newBench(t *testing.T) *bench {
@@ -89,8 +92,12 @@ func (b *bench) sql(q string) {
 }
 
 func (b *bench) site() *site.Site {
-	s, err := site.OpenFrom("kestrelpoint", config.Site{Root: filepath.Join(b.dir, "htdocs"), Recipe: "none", Skip: b.skip, Stores: []string{"here"},
-		Databases: map[string]config.Database{"main": {SQLite: filepath.Join(b.dir, "htdocs/site.db")}}}, nil)
+	base, place := "", tree.Place(nil)
+	if b.far != nil {
+		base, place = b.far.Base(), b.far
+	}
+	s, err := site.OpenFromAt("kestrelpoint", config.Site{Root: base + filepath.Join(b.dir, "htdocs"), Recipe: "none", Skip: b.skip, Stores: []string{"here"},
+		Databases: map[string]config.Database{"main": {SQLite: filepath.Join(b.dir, "htdocs/site.db")}}}, place, nil)
 	require.NoError(b.t, err)
 	if b.above != "" {
 		s.Above = filepath.Join(b.dir, b.above)
@@ -134,7 +141,7 @@ func (b *bench) open(ctx context.Context, db site.Database, mode sqlite.FileMode
 
 func (b *bench) recoverer() (restore.Recoverer, error) {
 	st, err := b.state()
-	return restore.Recoverer{Site: b.site(), State: st, Open: b.open}, err
+	return restore.Recoverer{Site: b.site(), State: st, Open: b.open, Place: func(string) (tree.Place, error) { return b.far, nil }}, err
 }
 
 func (b *bench) restore() error {
@@ -252,7 +259,11 @@ func (b *bench) leftovers() []string {
 func (b *bench) faults(at int, crash bool, err error) (calls func() int) {
 	var mu sync.Mutex
 	n := 0
-	b.disk.Fault = func(op, _ string) error {
+	fault := &b.disk.Fault
+	if b.far != nil {
+		fault = &b.far.Fault
+	}
+	*fault = func(op, _ string) error {
 		mu.Lock()
 		defer mu.Unlock()
 		if crash && n < at && looks[op] {
@@ -289,6 +300,9 @@ func (b *bench) withoutLinks() *bench {
 // healthy ends faults.
 func (b *bench) healthy() {
 	b.disk.Fault = nil
+	if b.far != nil {
+		b.far.Fault = nil
+	}
 	if b.unlinked {
 		b.disk.Fault = func(op, _ string) error { return b.linkFault(op) }
 	}
@@ -342,9 +356,11 @@ func TestEveryDiskFaultWhileBackingUp(t *testing.T) {
 	require.Empty(t, b.leftovers(), "the next run clears up")
 }
 
+// share is what lies in a folder of the bench's site.
+var share = &restore.FileSelection{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+
 func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 	t.Run("beside the webroot", func(t *testing.T) { everyRestoreFault(t, withMail(newBench(t))) })
-	share := &restore.FileSelection{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
 	rows := map[string]*database.RowSelection{"main": {Tables: []string{"pages"}, Archived: []string{"pages"}}}
 	t.Run("a share", func(t *testing.T) {
 		b := newBench(t)

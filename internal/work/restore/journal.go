@@ -16,6 +16,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // Phase is how far a restore has come. Each is journalled before it begins.
@@ -65,12 +66,19 @@ type Journal struct {
 	path  string
 	d     *disk.Disk
 	drain time.Duration
+	// far is the site's machine where that is not this one; mirrored tells that the journal
+	// lies there too.
+	far      tree.Writer
+	mirrored bool
 }
 
 // FilesPlan is the files' share of a restore.
 type FilesPlan struct {
 	// Label is the first path element of what belongs there.
 	Label string `json:"label"`
+	// On is the address of the machine that the folder is on, as tree.Place.Base gives it;
+	// empty for this one. Root and Box are URLs there.
+	On string `json:"on,omitempty"`
 	// Root is the webroot with links resolved.
 	Root string `json:"root"`
 	// Box is a folder beside it that only its owner may enter; what is staged
@@ -80,7 +88,8 @@ type FilesPlan struct {
 	// point, or the folder above it is not writable. The box then lies inside
 	// it, and what is in the webroot changes places, name by name.
 	Inner bool `json:"inner,omitempty"`
-	// OldNames and NewNames are what lies directly in both trees then.
+	// OldNames and NewNames are what lies directly in both trees then. On another machine
+	// they are the paths that change places, "." for a whole folder.
 	OldNames []string `json:"old_names,omitempty"`
 	NewNames []string `json:"new_names,omitempty"`
 	// LiveInode and StagedInode tell the two trees apart after a crash.
@@ -95,6 +104,17 @@ type FilesPlan struct {
 	// Kept are paths, relative to the root, that the archive never held: they stay in
 	// whatever tree is the webroot.
 	Kept []string `json:"kept,omitempty"`
+	// Times of a root on another machine are its own before and after: what is put into it
+	// for a while changes them.
+	LiveTime   time.Time `json:"live_time,omitzero"`
+	StagedTime time.Time `json:"staged_time,omitzero"`
+
+	// Since are paths on another machine that were made in a share since: they stay when it is
+	// taken back.
+	Since []string `json:"since,omitempty"`
+
+	// shadow is the folder of this machine in which what is sent is made ready.
+	shadow string
 }
 
 // plans are the plans for all folders.
@@ -109,12 +129,24 @@ func (j *Journal) plans() []*FilesPlan {
 func (j *Journal) AsideFolders() map[string]string {
 	all := map[string]string{}
 	for _, f := range j.plans() {
-		if f.LiveInode != 0 {
+		if f.replaced() {
 			all[f.Label] = f.aside()
 		}
 	}
 	return all
 }
+
+// On is the address of the machine that the files are on, and Path a URL of one of their
+// folders as that has it; on this one, addresses are empty and paths are paths.
+func (j *Journal) On() string {
+	if j.Files == nil {
+		return ""
+	}
+	return j.Files.On
+}
+
+// Path is a folder's path on that machine.
+func (j *Journal) Path(folder string) string { return strings.TrimPrefix(folder, j.On()) }
 
 // LiveFolders are where those trees were, by label.
 func (j *Journal) LiveFolders() map[string]string {
@@ -125,11 +157,33 @@ func (j *Journal) LiveFolders() map[string]string {
 	return all
 }
 
-func (f *FilesPlan) staged() string { return filepath.Join(f.Box, "new") }
-func (f *FilesPlan) aside() string  { return filepath.Join(f.Box, "old") }
+func (f *FilesPlan) staged() string { return f.inBox("new") }
+func (f *FilesPlan) aside() string  { return f.inBox("old") }
 
 // spare is where a tree waits when the exchange takes several renames.
-func (f *FilesPlan) spare() string { return filepath.Join(f.Box, "next") }
+func (f *FilesPlan) spare() string { return f.inBox("next") }
+
+func (f *FilesPlan) inBox(name string) string {
+	if f.On != "" {
+		return f.Box + "/" + name
+	}
+	return filepath.Join(f.Box, name)
+}
+
+// boxHere is the folder of this machine in which things are staged: the box itself, or that
+// for what is sent to another machine's.
+func (f *FilesPlan) boxHere() string {
+	if f.On != "" {
+		return f.shadow
+	}
+	return f.Box
+}
+
+// here is where the new tree is made.
+func (f *FilesPlan) here() string { return filepath.Join(f.boxHere(), "new") }
+
+// replaced tells whether something was there before.
+func (f *FilesPlan) replaced() bool { return f.LiveInode != 0 || f.On != "" && len(f.OldNames) > 0 }
 
 // newBox names the folder for a restore beside a path, or above that. token keeps anybody
 // from knowing the name beforehand.
@@ -256,7 +310,7 @@ func (j *Journal) save() error {
 	if err := j.d.WriteFile(j.path, data, 0o600); err != nil {
 		return fmt.Errorf("write the restore's journal: %w", err)
 	}
-	return nil
+	return j.mirror()
 }
 
 func (j *Journal) close() error {

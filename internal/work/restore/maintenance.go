@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -50,7 +51,7 @@ func (r *run) planMaintenance() error {
 		r.journal.SwitchText = strings.ReplaceAll(m.Content, "{unix}", strconv.FormatInt(r.start.Unix(), 10))
 		return nil
 	}
-	if r.journal.Files.Inner {
+	if r.journal.Files.Inner || r.far != nil {
 		return nil
 	}
 	there, err := r.disk.Exists(filepath.Join(r.journal.Files.Root, frontDoor))
@@ -206,7 +207,10 @@ func (j *Journal) closes() bool { return (j.Switch != "" || j.Door != "") && j.F
 
 // closeSite begins a phase and puts the maintenance file into both trees: the
 // live one, and the one that is about to be.
-func closeSite(d *disk.Disk, j *Journal, p Phase) error {
+func closeSite(ctx context.Context, d *disk.Disk, j *Journal, p Phase) error {
+	if j.isFar() {
+		return j.closeFar(ctx, p)
+	}
 	var trees []string
 	if j.Times == nil {
 		j.Times = map[uint64]time.Time{}
@@ -260,7 +264,10 @@ func (j *Journal) shut(tree *disk.Root) error {
 }
 
 // openSite takes the maintenance files away, wherever the trees are now.
-func openSite(d *disk.Disk, j *Journal) error {
+func openSite(ctx context.Context, d *disk.Disk, j *Journal) error {
+	if j.isFar() {
+		return j.openFar(ctx)
+	}
 	if !j.closes() {
 		return nil
 	}

@@ -23,6 +23,9 @@ import (
 // preflight refuses what cannot work before anything is written.
 func (r *run) preflight(ctx context.Context) error {
 	rec := r.Archive.Record
+	if err := r.findFar(); err != nil {
+		return err
+	}
 	if r.Files && !rec.Scope.HasFiles() {
 		return fmt.Errorf("archive %s holds no files (its scope is %s)", rec.Name, rec.Scope)
 	}
@@ -41,7 +44,7 @@ func (r *run) preflight(ctx context.Context) error {
 		return err
 	}
 	if r.Files {
-		if err := r.planFiles(); err != nil {
+		if err := r.planFiles(ctx); err != nil {
 			return err
 		}
 		if err := r.planKept(ctx); err != nil {
@@ -143,7 +146,7 @@ func (r *run) partsPresent(ctx context.Context) error {
 const margin = 16 << 20
 
 // planFiles plans the exchange of every folder that the archive holds.
-func (r *run) planFiles() error {
+func (r *run) planFiles(ctx context.Context) error {
 	totals := r.Archive.Totals
 	need := totals.FileBytes + (totals.Files+totals.Folders)*2048 + margin
 	if r.Selection != nil {
@@ -154,7 +157,7 @@ func (r *run) planFiles() error {
 			need += totals.DatabaseBytes
 		}
 	}
-	f, err := r.planFolder(site.RootLabel, r.Site.Root, need)
+	f, err := r.planFolder(ctx, site.RootLabel, r.Site.Root, need)
 	if err != nil {
 		return err
 	}
@@ -176,7 +179,7 @@ func (r *run) planFiles() error {
 			return fmt.Errorf("archive %s holds a folder %q that the configuration does not name now; add it under `roots:`", r.Archive.Name, label)
 		}
 		// How the bytes are shared out is not known here: each must have room for all.
-		extra, err := r.planFolder(label, dir, need)
+		extra, err := r.planFolder(ctx, label, dir, need)
 		if err != nil {
 			return err
 		}
@@ -185,7 +188,10 @@ func (r *run) planFiles() error {
 	return nil
 }
 
-func (r *run) planFolder(label, dir string, need int64) (*FilesPlan, error) {
+func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*FilesPlan, error) {
+	if r.far != nil {
+		return r.planFarFolder(ctx, label, dir, need)
+	}
 	root, err := filepath.EvalSymlinks(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		root, err = dir, r.disk.MkdirAll(filepath.Dir(dir), 0o755)
@@ -268,6 +274,11 @@ func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string
 	f := r.journal.Files
 	whole := inside && r.Files && r.Rows == nil
 	switch {
+	case whole && f.On != "":
+		// It is loaded here, and sent with the rest.
+		db.Place, db.On = nil, ""
+		db.Path = filepath.Join(f.here(), filepath.FromSlash(rel))
+		return f.boxHere(), nil
 	case whole && f.Inner:
 		if err := r.makeScratch(); err != nil {
 			return "", err

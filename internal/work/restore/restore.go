@@ -30,6 +30,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/store"
 	"revlet/internal/work/unpack"
 )
@@ -166,6 +167,8 @@ type run struct {
 	archived map[string]bool
 	// token is what nobody could know of the boxes' names.
 	token string
+	// far is the machine that the files are put back to, nil for this one.
+	far tree.Writer
 	// never are the paths, by label, that the archive of a share never held.
 	never map[string][]string
 }
@@ -194,6 +197,11 @@ func (r *run) stage(ctx context.Context) error {
 	if err := r.journal.enter(Staging); err != nil {
 		return err
 	}
+	if r.far != nil {
+		if err := r.makeFarBoxes(ctx); err != nil {
+			return err
+		}
+	}
 	// All plans stand in the journal before anything runs beside it.
 	if err := r.prepareDatabases(ctx); err != nil {
 		return err
@@ -214,13 +222,13 @@ func (r *run) stage(ctx context.Context) error {
 	if err := r.stageInside(ctx, ix); err != nil {
 		return err
 	}
-	if err := r.keepSettings(); err != nil {
+	if err := r.keepSettings(ctx); err != nil {
 		return err
 	}
 	if err := r.moveStaged(ctx); err != nil {
 		return err
 	}
-	return r.noteStaged()
+	return r.noteStaged(ctx)
 }
 
 // moveStaged changes what was staged for its new place.
@@ -228,7 +236,7 @@ func (r *run) moveStaged(ctx context.Context) error {
 	if r.Moving == nil {
 		return nil
 	}
-	tree, err := openTree(r.disk, r.journal.Files.staged())
+	tree, err := openTree(r.disk, r.journal.Files.here())
 	if err != nil {
 		return err
 	}
@@ -281,7 +289,10 @@ func (r *run) neverHeld(label string) (tables []string) {
 }
 
 // noteStaged makes what was staged durable, and notes by what it is known again.
-func (r *run) noteStaged() (err error) {
+func (r *run) noteStaged(ctx context.Context) (err error) {
+	if r.far != nil {
+		return r.sendStaged(ctx)
+	}
 	if f := r.journal.Files; f != nil && f.keeps(frontDoor) {
 		r.journal.Door = "" // it goes from one tree into the other: no other page may stand there
 	}
@@ -320,7 +331,7 @@ func (r *run) stageFiles(ctx context.Context, ix *catalog.Index) error {
 }
 
 func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, others []string) error {
-	if err := makeBox(r.disk, f.Box); err != nil {
+	if err := makeBox(r.disk, f.boxHere()); err != nil {
 		return err
 	}
 	if err := r.makeStaged(f); err != nil {
@@ -331,16 +342,18 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	var err error
 	switch {
 	case r.Selection != nil:
-		t.Keep, t.Parts = func(rel string) bool { return r.wants(f, rel) }, r.Selection.parts
-		folders, err = r.carryRest(ctx, f)
+		t.Keep, t.Parts = func(rel string) bool { return r.wants(ctx, f, rel) }, r.Selection.parts
+		if r.far == nil {
+			folders, err = r.carryRest(ctx, f)
+		}
 	case len(f.Kept) > 0:
 		t.Keep = func(rel string) bool { return !f.keeps(rel) }
-		folders, err = r.makeParents(f)
+		folders, err = r.makeParents(ctx, f)
 	}
 	if err != nil {
 		return err
 	}
-	root, err := openTree(r.disk, f.staged())
+	root, err := openTree(r.disk, f.here())
 	if err != nil {
 		return err
 	}
@@ -361,12 +374,12 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 
 // makeStaged makes the folder that is unpacked into.
 func (r *run) makeStaged(f *FilesPlan) error {
-	box, err := openBox(r.disk, f.Box)
+	box, err := openBox(r.disk, f.boxHere())
 	if err != nil {
 		return err
 	}
 	defer box.Close()
-	if f.Inner {
+	if f.Inner && r.far == nil {
 		page, err := box.Create(".htaccess", 0o600)
 		if err != nil {
 			return err
@@ -386,7 +399,7 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 		return nil
 	}
 	f := r.journal.Files
-	tree, err := openTree(r.disk, f.staged())
+	tree, err := openTree(r.disk, f.here())
 	if err != nil {
 		return err
 	}
@@ -408,7 +421,7 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 		if err := d.target.Swap(ctx, plan); err != nil {
 			return err
 		}
-		if f.Inner {
+		if f.Inner && r.far == nil {
 			if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
 				return fmt.Errorf("database %s: %w", d.db.Label, err)
 			}

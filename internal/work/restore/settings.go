@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -39,14 +38,14 @@ func (r *run) settingsLead(ctx context.Context) error {
 	}
 	what := "the archive's settings"
 	if r.KeepSettings {
-		what, read = "the settings that are kept", r.readLive
+		what, read = "the settings that are kept", r.readLive(ctx)
 	}
 	err = r.leadHere(ctx, recipe, what, read)
 	if err == nil || r.KeepSettings {
 		return err
 	}
 	names := reason.Names{"archive": r.Archive.Name}
-	if r.leadHere(ctx, recipe, "", r.readLive) == nil {
+	if r.leadHere(ctx, recipe, "", r.readLive(ctx)) == nil {
 		return reason.Because(reason.SettingsElsewhereKeep, names, err)
 	}
 	return reason.Because(reason.SettingsElsewhere, names, err)
@@ -61,12 +60,14 @@ func (r *run) recipe() (*site.Recipe, error) {
 	return site.RecipeNamed(r.Archive.Origin.Recipe)
 }
 
-func (r *run) readLive(rel string) ([]byte, error) { return site.InFolder(r.Site.Root)(rel) }
+func (r *run) readLive(ctx context.Context) site.ReadFunc {
+	return func(rel string) ([]byte, error) { return r.Site.Read(ctx, rel) }
+}
 
 // leadHere tells whether settings lead to the site's databases. what is their name for
 // people; without one, settings that cannot be read are never taken for right.
 func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, read site.ReadFunc) error {
-	leads, err := recipe.Leads(r.Site.Root, r.Site.SettingsFile, read)
+	leads, err := recipe.Leads(r.Site.PathAt(r.Site.Root), r.Site.SettingsFile, read)
 	if err != nil {
 		if what != "" && (r.samePlace() || r.Anyway) {
 			return nil
@@ -74,7 +75,7 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 		return fmt.Errorf("it cannot be told where %s lead: %w", what, err)
 	}
 	for _, label := range slices.Sorted(maps.Keys(leads)) {
-		there := leads[label]
+		there := r.Site.There(leads[label])
 		here, ok := r.Site.Database(label)
 		if !ok || there.Same(here) {
 			continue
@@ -93,11 +94,14 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 // databases.
 func (r *run) samePlace() bool {
 	host, err := os.Hostname()
-	if err != nil || host != r.Archive.Host || r.Archive.Origin.Roots[site.RootLabel] != r.Site.Root {
+	if r.Site.Far() {
+		host, err = r.Archive.Host, nil // whichever computer has taken it: Place is the machine
+	}
+	if err != nil || host != r.Archive.Host || r.Archive.Origin.Place != r.Site.At(r.disk).Base() || r.Archive.Origin.Roots[site.RootLabel] != r.Site.PathAt(r.Site.Root) {
 		return false
 	}
 	for label, o := range r.Archive.Origin.Databases {
-		if db, ok := r.Site.Database(label); !ok || db.Where() != o.Where {
+		if db, ok := r.Site.Database(label); !ok || r.Site.PathAt(db.Where()) != o.Where {
 			return false
 		}
 	}
@@ -132,7 +136,7 @@ func (r *run) oneDatabase(ctx context.Context, a, b site.Database) error {
 
 // keepSettings puts the present settings file into the staged tree, in place of the
 // archive's.
-func (r *run) keepSettings() error {
+func (r *run) keepSettings(ctx context.Context) error {
 	if !r.KeepSettings {
 		return nil
 	}
@@ -140,7 +144,7 @@ func (r *run) keepSettings() error {
 	if r.Site.SettingsFile != "" {
 		files = []string{r.Site.SettingsFile}
 	}
-	staged, err := openTree(r.disk, r.journal.Files.staged())
+	staged, err := openTree(r.disk, r.journal.Files.here())
 	if err != nil {
 		return err
 	}
@@ -149,14 +153,14 @@ func (r *run) keepSettings() error {
 		if strings.HasPrefix(rel, "../") {
 			continue // beside the webroot, where it stays anyway
 		}
-		data, err := r.readLive(rel)
+		data, err := r.Site.Read(ctx, rel)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		info, err := r.disk.Lstat(filepath.Join(r.Site.Root, rel))
+		info, err := r.lstatLive(ctx, r.journal.Files, rel)
 		if err != nil {
 			return err
 		}

@@ -62,15 +62,15 @@ func (r *run) planShare(ctx context.Context) error {
 
 // wants tells whether a path of the archive is put back: one of the share, or a
 // folder above it that is gone.
-func (r *run) wants(f *FilesPlan, rel string) bool {
+func (r *run) wants(ctx context.Context, f *FilesPlan, rel string) bool {
 	if r.Selection.Keep(rel) {
 		return true
 	}
 	if !r.Selection.parents[rel] {
 		return false
 	}
-	there, err := r.disk.Exists(filepath.Join(f.Root, filepath.FromSlash(rel)))
-	return err == nil && !there
+	_, err := r.lstatLive(ctx, f, rel)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 // carried is a folder of the live site that is made again in the staged tree.
@@ -170,7 +170,7 @@ func (r *run) ofDatabase(rel string) bool {
 // finishCarried gives carried folders what they had, innermost first. Those of
 // the share have what the archive says.
 func (r *run) finishCarried(f *FilesPlan, folders []carried) error {
-	root, err := openTree(r.disk, f.staged())
+	root, err := openTree(r.disk, f.here())
 	if err != nil {
 		return err
 	}
@@ -179,12 +179,14 @@ func (r *run) finishCarried(f *FilesPlan, folders []carried) error {
 		if c.rel != "." && r.described(f, filepath.ToSlash(c.rel)) {
 			continue
 		}
-		if st, ok := c.info.Sys().(*syscall.Stat_t); ok {
+		if st, ok := c.info.Sys().(*syscall.Stat_t); ok && r.far == nil {
 			if err := root.Lchown(c.rel, int(st.Uid), int(st.Gid)); err != nil && !errors.Is(err, syscall.EPERM) {
 				return err
 			}
 		}
-		copyXAttrs(filepath.Join(f.Root, c.rel), filepath.Join(f.staged(), c.rel))
+		if r.far == nil {
+			copyXAttrs(filepath.Join(f.Root, c.rel), filepath.Join(f.staged(), c.rel))
+		}
 		if err := root.Chmod(c.rel, c.info.Mode().Perm()|c.info.Mode()&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)); err != nil {
 			return err
 		}

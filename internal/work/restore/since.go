@@ -2,6 +2,7 @@ package restore
 
 import (
 	"bufio"
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -186,9 +187,12 @@ func readInto(d *disk.Disk, dir string, tree int, names map[string]*[2]fs.FileIn
 // keepSince gives the trees that are set aside what was made of the rest of the live
 // ones since the restore of a share, and returns notes for people. It can be called
 // again: nothing live changes.
-func (j *Journal) keepSince(d *disk.Disk) (notes []string, err error) {
+func (j *Journal) keepSince(ctx context.Context, d *disk.Disk) (notes []string, err error) {
 	if !j.Partial || j.Files == nil {
 		return nil, nil
+	}
+	if j.isFar() {
+		return j.keepSinceFar(ctx)
 	}
 	list, err := j.readShare(d)
 	if err != nil || list == nil {

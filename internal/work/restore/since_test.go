@@ -96,6 +96,8 @@ var shareBenches = map[string]func(t *testing.T) *bench{
 	"where a file has one name only":        func(t *testing.T) *bench { return newBench(t).withoutLinks() },
 	"inside a mount point":                  mounted,
 	"inside one, where a file has one name": func(t *testing.T) *bench { return mounted(t).withoutLinks() },
+	"on another machine":                    func(t *testing.T) *bench { return behindSSH(t, newBench(t), true) },
+	"inside a mount point elsewhere":        func(t *testing.T) *bench { return behindSSH(t, mounted(t), false) },
 	"closed at the door": func(t *testing.T) *bench {
 		b := newBench(t)
 		b.door = true

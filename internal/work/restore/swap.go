@@ -16,12 +16,13 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // swap lets the staged and the live state change places. It can be called
 // again after a crash at any point.
 func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if err := closeSite(d, j, Swapping); err != nil {
+	if err := closeSite(ctx, d, j, Swapping); err != nil {
 		return err
 	}
 	for _, p := range j.Databases {
@@ -30,11 +31,11 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 		}
 	}
 	for _, f := range j.plans() {
-		if err := f.swap(d); err != nil {
+		if err := f.swap(ctx, d, j); err != nil {
 			return fmt.Errorf("files: %w", err)
 		}
 	}
-	if err := openSite(d, j); err != nil {
+	if err := openSite(ctx, d, j); err != nil {
 		return err
 	}
 	for _, p := range j.Databases {
@@ -67,7 +68,7 @@ func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) er
 
 // takeBack puts back what a restore set aside and deletes what it had staged.
 func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if err := closeSite(d, j, Undoing); err != nil {
+	if err := closeSite(ctx, d, j, Undoing); err != nil {
 		return err
 	}
 	for _, p := range j.Databases {
@@ -76,11 +77,11 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 		}
 	}
 	for _, f := range j.plans() {
-		if err := f.revert(d); err != nil {
+		if err := f.revert(ctx, d, j); err != nil {
 			return fmt.Errorf("files: %w", err)
 		}
 	}
-	if err := errors.Join(j.revertAbove(d), openSite(d, j)); err != nil {
+	if err := errors.Join(j.revertAbove(ctx, d), openSite(ctx, d, j)); err != nil {
 		return err
 	}
 	// Once something is deleted, where things are no longer tells what was done.
@@ -103,7 +104,7 @@ func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[stri
 		}
 	}
 	// The journal goes last: as long as it stands, a later run tries again.
-	if failed = errors.Join(failed, removeBoxes(d, j)); failed != nil {
+	if failed = errors.Join(failed, removeBoxes(ctx, d, j)); failed != nil {
 		return failed
 	}
 	return j.close()
@@ -117,10 +118,14 @@ func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]da
 	return revertStage(ctx, d, j, targets)
 }
 
-func removeBoxes(d *disk.Disk, j *Journal) error {
+func removeBoxes(ctx context.Context, d *disk.Disk, j *Journal) error {
 	boxes := map[string]bool{}
 	for _, f := range j.plans() {
-		boxes[f.Box] = true
+		if f.On == "" {
+			boxes[f.Box] = true
+		} else if err := f.removeFarBox(ctx, j); err != nil {
+			return err
+		}
 	}
 	for _, p := range j.Databases {
 		if p.Engine == "sqlite" {
@@ -139,7 +144,10 @@ func removeBoxes(d *disk.Disk, j *Journal) error {
 }
 
 // swap puts the staged tree in the webroot's place and the live one aside.
-func (f *FilesPlan) swap(d *disk.Disk) error {
+func (f *FilesPlan) swap(ctx context.Context, d *disk.Disk, j *Journal) error {
+	if f.On != "" {
+		return f.swapFar(ctx, j)
+	}
 	if f.Inner {
 		if err := f.swapInner(d); err != nil {
 			return err
@@ -152,7 +160,10 @@ func (f *FilesPlan) swap(d *disk.Disk) error {
 
 // revert puts the tree that was live back and the restored one where it was
 // staged.
-func (f *FilesPlan) revert(d *disk.Disk) error {
+func (f *FilesPlan) revert(ctx context.Context, d *disk.Disk, j *Journal) error {
+	if f.On != "" {
+		return f.revertFar(ctx, j)
+	}
 	if f.Inner {
 		if err := f.revertInner(d); err != nil {
 			return err
@@ -411,7 +422,7 @@ func (f *FilesPlan) noteCarried(d *disk.Disk) error {
 func (j *Journal) AsidePlaces() []string {
 	var all []string
 	for _, f := range j.plans() {
-		if f.LiveInode != 0 {
+		if f.replaced() {
 			all = append(all, f.aside())
 		}
 	}
@@ -457,14 +468,41 @@ type Recoverer struct {
 	Open  Opener
 	// Drain is as in Job.
 	Drain time.Duration
+	// Place finds the machine with an address that a journal names; an error of it says that
+	// none leads there.
+	Place func(base string) (tree.Place, error)
 }
 
+// reach finds the machine that the files of a restore are on.
+func (r Recoverer) reach(j *Journal) error {
+	if j.Files == nil || j.Files.On == "" || j.far != nil {
+		return nil
+	}
+	if r.Place == nil {
+		return fmt.Errorf("its files are on %s, and nothing leads there", j.Files.On)
+	}
+	place, err := r.Place(j.Files.On)
+	if err != nil {
+		return err
+	}
+	w, ok := place.(tree.Writer)
+	if !ok || place.Base() != j.Files.On {
+		return fmt.Errorf("its files are on %s, and nothing leads there", j.Files.On)
+	}
+	j.far, j.mirrored = w, j.Phase != Staging
+	return nil
+}
+
+// targets opens the databases of a restore, and finds its machine.
 func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database.Target, func(), error) {
 	all := map[string]database.Target{}
 	done := func() {
 		for _, t := range all {
 			_ = t.Close()
 		}
+	}
+	if err := r.reach(j); err != nil {
+		return all, done, err
 	}
 	for _, p := range j.Databases {
 		t, err := r.target(ctx, j, p)
@@ -572,7 +610,7 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	}
 	o := &Outcome{Journal: j, Did: "undone"}
 	if j.Phase == Done {
-		if o.Notes, err = j.keepSince(r.State.Disk); err != nil {
+		if o.Notes, err = j.keepSince(ctx, r.State.Disk); err != nil {
 			return nil, fmt.Errorf("undo the restore of %s: %w", j.Archive, err)
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"revlet/internal/archives/changes"
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // Uncovered is a path of the live site that an archive never held, so that it could
@@ -48,8 +49,9 @@ const ScriptsNamed = 20
 // what a person's own `skip:` rules left out when it was taken, its gaps, and the
 // folders of other sites. others maps those folders to the names of their sites.
 // Caches that the recipe knows are not among them, for they are made anew; nor are
-// database files, which come back as databases or stay by themselves.
-func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held, others map[string]string) ([]Uncovered, error) {
+// database files, which come back as databases or stay by themselves. A folder that cannot be
+// read, and may have any of that in it, is an error, unless all goes: clean.
+func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held, others map[string]string, clean bool) ([]Uncovered, error) {
 	roots := map[string]string{site.RootLabel: s.Root}
 	for label := range h.Origin.Roots {
 		if dir, ok := s.Roots[label]; ok {
@@ -60,18 +62,25 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 	if err != nil {
 		return nil, err
 	}
+	place := s.At(d)
 	var all []Uncovered
 	for _, label := range slices.Sorted(maps.Keys(roots)) {
-		u := uncovered{d: d, label: label, gaps: gaps, others: map[string]string{}, partly: map[string]string{}}
-		if u.root, err = filepath.EvalSymlinks(roots[label]); errors.Is(err, fs.ErrNotExist) {
+		u := uncovered{label: label, clean: clean, gaps: gaps, others: map[string]string{}, partly: map[string]string{}}
+		if u.root, err = place.Absolute(ctx, s.PathAt(roots[label])); err == nil {
+			u.in, err = tree.Surveyed(ctx, place, u.root)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
 			continue
-		} else if err != nil {
+		}
+		if err != nil {
 			return nil, err
 		}
 		u.rules, u.caches = ownRules(s, h.Record)
 		for dir, name := range others {
-			if real, err := filepath.EvalSymlinks(dir); err == nil {
-				u.others[real] = name
+			if strings.HasPrefix(dir, place.Base()) && tree.IsFar(dir) == s.Far() {
+				if real, err := place.Absolute(ctx, s.PathAt(dir)); err == nil {
+					u.others[real] = name
+				}
 			}
 		}
 		if label == site.RootLabel {
@@ -81,7 +90,8 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 				}
 			}
 		}
-		if err := d.WalkDir(u.root, func(p string, e fs.DirEntry, err error) error { return u.visit(ctx, p, e, err) }); err != nil {
+		err = tree.Walk(ctx, u.in, ".", func(rel string, e fs.FileInfo, err error) error { return u.visit(ctx, rel, e, err) })
+		if err := errors.Join(err, u.in.Close()); err != nil {
 			return nil, fmt.Errorf("look for what the archive does not cover: %w", err)
 		}
 		all = append(all, u.found...)
@@ -125,7 +135,7 @@ func ownRules(s *site.Site, rec *archive.Record) (own, caches []string) {
 
 // uncovered is a search in one folder.
 type uncovered struct {
-	d             *disk.Disk
+	in            tree.Folder
 	label, root   string
 	rules, caches []string
 	gaps, others  map[string]string
@@ -134,21 +144,27 @@ type uncovered struct {
 	databases []string
 	partly    map[string]string
 	found     []Uncovered
+	// clean tells that what the archive never held does not stay anyway.
+	clean bool
 }
 
-func (u *uncovered) visit(ctx context.Context, p string, e fs.DirEntry, err error) error {
-	rel, relErr := filepath.Rel(u.root, p)
+func (u *uncovered) visit(ctx context.Context, rel string, e fs.FileInfo, err error) error {
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.Is(err, fs.ErrNotExist):
 		return nil // gone meanwhile
-	case errors.Is(err, fs.ErrPermission) && rel != ".":
+	case rel == ".":
+		return err
+	case errors.Is(err, fs.ErrPermission) && (e != nil || u.why(path.Join(u.root, rel), rel) == ""):
+		if u.mayHide(rel) {
+			return fmt.Errorf("%w: what the archive never held of it cannot be told, and would not stay; make it readable first, or have what the archive never held set aside too", err)
+		}
 		return fs.SkipDir // what lies in it is set aside with it
-	case relErr != nil || rel == ".":
-		return errors.Join(err, relErr)
+	case errors.Is(err, fs.ErrPermission):
+		err = nil // its name is known, and that is enough
 	}
-	rel = filepath.ToSlash(rel)
+	p := path.Join(u.root, rel)
 	why := u.why(p, rel)
 	switch {
 	case strings.HasPrefix(path.Base(rel), site.LeftoverPrefix) || why == "" && matching(u.caches, rel) != "":
@@ -158,17 +174,33 @@ func (u *uncovered) visit(ctx context.Context, p string, e fs.DirEntry, err erro
 		u.partly[rel] = why
 		return err
 	default:
-		found, err := u.measure(rel, why)
+		found, err := u.measure(ctx, rel, why)
 		found.Site = u.others[p]
 		if err != nil {
 			return err
 		}
 		u.found = append(u.found, found)
 	}
-	if e.IsDir() {
+	if e != nil && e.IsDir() {
 		return fs.SkipDir
 	}
 	return nil
+}
+
+// mayHide tells of a folder whether something in it may be what the archive never held.
+func (u *uncovered) mayHide(rel string) bool {
+	if u.clean {
+		return false
+	}
+	inside := func(prefix string, all map[string]string) bool {
+		for p := range all {
+			if strings.HasPrefix(p, prefix) {
+				return true
+			}
+		}
+		return false
+	}
+	return len(u.rules) > 0 || inside(u.label+"/"+rel+"/", u.gaps) || inside(path.Join(u.root, rel)+"/", u.others)
 }
 
 // why says why an archive does not hold a path; it is empty if it may.
@@ -203,9 +235,9 @@ func matching(rules []string, rel string) string {
 }
 
 // measure counts what lies in a path.
-func (u *uncovered) measure(rel, why string) (Uncovered, error) {
+func (u *uncovered) measure(ctx context.Context, rel, why string) (Uncovered, error) {
 	found := Uncovered{Label: u.label, Path: rel, Why: why, Scripts: []string{}}
-	err := u.d.WalkDir(filepath.Join(u.root, filepath.FromSlash(rel)), func(p string, e fs.DirEntry, err error) error {
+	err := tree.Walk(ctx, u.in, rel, func(inside string, e fs.FileInfo, err error) error {
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 			return nil // what cannot be read is carried over all the same
 		}
@@ -213,11 +245,11 @@ func (u *uncovered) measure(rel, why string) (Uncovered, error) {
 			return err
 		}
 		found.Files++
-		if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
-			found.Bytes += info.Size()
+		if e.Mode().IsRegular() {
+			found.Bytes += e.Size()
 		}
-		if inside, err := filepath.Rel(u.root, p); err == nil && changes.Executable(inside) && len(found.Scripts) < ScriptsNamed {
-			found.Scripts = append(found.Scripts, filepath.ToSlash(inside))
+		if changes.Executable(inside) && len(found.Scripts) < ScriptsNamed {
+			found.Scripts = append(found.Scripts, inside)
 		}
 		return nil
 	})
@@ -229,7 +261,7 @@ func (r *run) planKept(ctx context.Context) error {
 	if !r.Files || r.Selection != nil && r.Selection.Fill {
 		return nil
 	}
-	all, err := FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others)
+	all, err := FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others, r.Clean)
 	if err != nil {
 		return err
 	}
@@ -248,8 +280,10 @@ func (r *run) planKept(ctx context.Context) error {
 			if f.Label != u.Label || !u.Stays(r.Clean) {
 				continue
 			}
-			if err := sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, filepath.FromSlash(u.Path))); err != nil {
-				return err
+			if f.On == "" { // elsewhere a rename tells, and the site is put back
+				if err := sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, filepath.FromSlash(u.Path))); err != nil {
+					return err
+				}
 			}
 			f.Kept = append(f.Kept, u.Path)
 		}
@@ -267,7 +301,7 @@ func UncoveredOf(ctx context.Context, share *FileSelection, d *disk.Disk, s *sit
 	if share.Fill {
 		return nil, nil // all that is there stays
 	}
-	all, err := FindUncovered(ctx, d, s, h, others)
+	all, err := FindUncovered(ctx, d, s, h, others, false)
 	return share.uncovered(all), err
 }
 
@@ -338,8 +372,8 @@ func (f *FilesPlan) keeps(rel string) bool {
 
 // makeParents makes the folders that what stays lies in, in the staged tree. The archive
 // gives them what it knows of them; of the others, what they are now is returned.
-func (r *run) makeParents(f *FilesPlan) (folders []carried, err error) {
-	root, err := openTree(r.disk, f.staged())
+func (r *run) makeParents(ctx context.Context, f *FilesPlan) (folders []carried, err error) {
+	root, err := openTree(r.disk, f.here())
 	if err != nil {
 		return nil, err
 	}
@@ -352,7 +386,7 @@ func (r *run) makeParents(f *FilesPlan) (folders []carried, err error) {
 		}
 		for ; !made[dir]; dir = path.Dir(dir) {
 			made[dir] = true
-			info, err := r.disk.Lstat(filepath.Join(f.Root, filepath.FromSlash(dir)))
+			info, err := r.lstatLive(ctx, f, dir)
 			if err != nil {
 				return nil, err
 			}
@@ -360,6 +394,14 @@ func (r *run) makeParents(f *FilesPlan) (folders []carried, err error) {
 		}
 	}
 	return folders, nil
+}
+
+// lstatLive says what a path of the live tree is.
+func (r *run) lstatLive(ctx context.Context, f *FilesPlan, rel string) (fs.FileInfo, error) {
+	if r.far != nil {
+		return r.far.Lstat(ctx, f.live(rel))
+	}
+	return r.disk.Lstat(filepath.Join(f.Root, filepath.FromSlash(rel)))
 }
 
 // bringKept moves what stays from the tree that was the webroot into the one that is.

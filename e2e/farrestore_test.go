@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"maps"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// liveTree is the museum's webroot, without its database and its cache.
+func liveTree(t *testing.T, w *world) map[string]string {
+	all := snapshot(t, w.path("htdocs"))
+	for name, is := range all {
+		switch {
+		case name == "." || strings.HasPrefix(name, "data") || strings.HasPrefix(name, "cache"):
+			delete(all, name)
+		case strings.HasPrefix(is, "L"): // SFTP cannot set a link's time
+			all[name] = linkTime.ReplaceAllString(is, "")
+		default:
+			all[name] = fraction.ReplaceAllString(is, "")
+		}
+	}
+	return all
+}
+
+var linkTime, fraction = regexp.MustCompile(`\S+Z$`), regexp.MustCompile(`\.\d+Z$|Z$`)
+
+// leftBeside are the folders that Revlet has left beside a webroot, or in it.
+func leftBeside(t *testing.T, w *world) (all []string) {
+	for _, pattern := range []string{".revlet-*", "htdocs/.revlet-*"} {
+		found, err := filepath.Glob(w.path(pattern))
+		require.NoError(t, err)
+		all = append(all, found...)
+	}
+	return all
+}
+
+// A site on another machine comes back: files and a database that is a file.
+func TestRestoringElsewhere(t *testing.T) {
+	t.Parallel()
+	w, root := farMuseum(t)
+	w.run("adopt", root, "--name", "kestrelpoint", "--store", w.path("archives"), "--trust", "--key-file", w.path("ssh/id"))
+	w.run("backup")
+	good, content := liveTree(t, w), rows(t, w)
+	breakMuseum(t, w)
+	bad := liveTree(t, w)
+	whole := func(t *testing.T) {
+		out := w.run("restore", "kestrelpoint", "--yes")
+		assert.Contains(t, out, "uploads/planted.php", "what was taken out is named")
+		assert.Equal(t, good, liveTree(t, w))
+		assert.Equal(t, content, rows(t, w))
+		assert.Len(t, leftBeside(t, w), 1)
+	}
+	w.step(t, "whole", whole)
+	w.step(t, "what is set aside", func(t *testing.T) {
+		assert.Regexp(t, `kestrelpoint.*\s2[0-9]\s+.*sftp://`, w.run("aside", "list"))
+		assert.Contains(t, w.run("aside", "show", "kestrelpoint"), "uploads/planted.php")
+		w.run("aside", "export", "kestrelpoint", w.path("aside.tar.zst"))
+		assert.Contains(t, sh(t, "zstd -dc "+w.path("aside.tar.zst")+" | tar -tv"), "webroot/uploads/planted.php")
+		r := w.fails(1, []string{"planted.php"}, "settle", "kestrelpoint", "--yes")
+		assert.Contains(t, r.err, "no archive")
+	})
+	w.step(t, "undone", func(t *testing.T) {
+		out := w.run("undo", "kestrelpoint", "--yes")
+		assert.NotContains(t, out, "Written since")
+		assert.Equal(t, bad, liveTree(t, w))
+		assert.Empty(t, leftBeside(t, w))
+	})
+	w.step(t, "settled", func(t *testing.T) {
+		whole(t)
+		w.run("settle", "kestrelpoint", "--yes", "--unsaved")
+		assert.Equal(t, good, liveTree(t, w))
+		assert.Empty(t, leftBeside(t, w))
+	})
+	w.step(t, "a share", func(t *testing.T) {
+		breakMuseum(t, w)
+		out := w.try("restore", "kestrelpoint", "--path", "themes/**", "--path", "uploads/2026/**", "--yes").out
+		assert.Contains(t, out, "20 paths put back")
+		now, expected := liveTree(t, w), maps.Clone(good)
+		assert.Contains(t, now, "uploads/planted.php")
+		delete(now, "uploads/planted.php")
+		for _, name := range []string{"uploads", "uploads/2026/boat.svg"} { // its other name is not of the share
+			delete(now, name)
+			delete(expected, name)
+		}
+		assert.Equal(t, expected, now)
+		w.write("htdocs/themes/lantern/made-since.css", "since")
+		w.write("htdocs/uploads/2027/beside.txt", "since")
+		out = w.run("undo", "kestrelpoint", "--yes")
+		assert.Contains(t, out, "left so: 1")
+		assert.FileExists(t, w.path("htdocs/themes/lantern/made-since.css"))
+		assert.NoFileExists(t, w.path("htdocs/themes/lantern/style.css"))
+		assert.FileExists(t, w.path("htdocs/uploads/2027/beside.txt"))
+		assert.Empty(t, leftBeside(t, w))
+	})
+}

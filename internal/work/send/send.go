@@ -1,0 +1,414 @@
+// Package send puts a folder of this machine on another one: many files at a time, over the
+// few connections that a tree.Writer keeps. What the other machine has already, and can
+// prove, is copied over there instead of being sent. When Run returns without an error,
+// everything is there as it is here, as far as the far end can tell: names, kinds, lengths,
+// where links lead, and the SHA-256 of what was copied.
+package send
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"revlet/internal/archives/changes"
+	"revlet/internal/platform/disk"
+	"revlet/internal/site/tree"
+)
+
+// Job is one folder to send.
+type Job struct {
+	Disk *disk.Disk
+	// From is the folder here. It is the caller's alone: what its owner may not read in it is
+	// made readable.
+	From string
+	// Place has the folder Dir, which is empty and to which nobody else can write.
+	Place tree.Writer
+	Dir   string
+	// Live is a folder there that may have some of the same files; empty is none.
+	Live string
+	// Owner says whom a path is given to there; nil gives it to the account.
+	Owner func(rel string) (uid, gid int)
+	// Pace is told of the bytes that have arrived, or need not be sent.
+	Pace func(int64)
+}
+
+// Sent is what was done.
+type Sent struct {
+	Files, Bytes int64
+	// Copied of the files, with CopiedBytes, were not sent but copied over there.
+	Copied, CopiedBytes int64
+	// Unset is how many rights the far end has not taken.
+	Unset int64
+	// Same tells of a file that it is there by a copy: the one of that name in Live is proved
+	// to be the same.
+	Same func(rel string) bool
+}
+
+const (
+	// atOnce is how many calls are under way at a time: a file holds up to a MiB of memory.
+	atOnce = 48
+	// batch is how many files are copied by one command.
+	batch = 4000
+	// leastCopied is from which size on a file is worth asking for: a smaller one is sent as
+	// quickly.
+	leastCopied = 4 << 10
+)
+
+// entry is a path that is sent.
+type entry struct {
+	rel    string
+	info   fs.FileInfo
+	target string
+	// of is the first name of the file, if this is a further one.
+	of string
+}
+
+// fileID tells which names are of one file.
+type fileID struct{ dev, inode uint64 }
+
+// run is a job under way.
+type run struct {
+	Job
+	folders, files, links []entry
+	// names are further names of files; of is which.
+	names []entry
+	first map[fileID]string
+	done  sync.Map // files that are there by a copy
+	sent  Sent
+	bytes atomic.Int64
+}
+
+// Run sends the folder.
+func (j Job) Run(ctx context.Context) (*Sent, error) {
+	r := &run{Job: j, first: map[fileID]string{}}
+	if r.Pace == nil {
+		r.Pace = func(int64) {}
+	}
+	if err := r.list(); err != nil {
+		return nil, fmt.Errorf("look through what is to be sent: %w", err)
+	}
+	if err := r.makeFolders(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.copyOver(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.sendFiles(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.each(ctx, r.names, r.nameAgain); err != nil {
+		return nil, err
+	}
+	err := r.each(ctx, r.links, func(ctx context.Context, e entry) error {
+		return r.Place.Symlink(ctx, e.target, r.there(e.rel))
+	})
+	if err == nil {
+		err = r.prove(ctx)
+	}
+	if err == nil {
+		err = r.finishFolders(ctx) // last: one may be closed to its owner
+	}
+	r.sent.Same = func(rel string) bool { _, is := r.done.Load(rel); return is }
+	r.sent.Files, r.sent.Bytes = int64(len(r.files)), r.bytes.Load()
+	return &r.sent, err
+}
+
+// attr is what a path is given beside its content.
+func (r *run) attr(e entry) tree.Attr {
+	a := tree.Attr{Mode: e.info.Mode(), ModTime: e.info.ModTime()}
+	if r.Owner != nil {
+		a.Own = true
+		a.UID, a.GID = r.Owner(e.rel)
+	}
+	return a
+}
+
+func (r *run) here(rel string) string  { return filepath.Join(r.From, filepath.FromSlash(rel)) }
+func (r *run) there(rel string) string { return path.Join(r.Dir, rel) }
+
+// list looks through the folder. A folder comes before what is in it.
+func (r *run) list() error {
+	return r.Disk.WalkDir(r.From, func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(r.From, p)
+		if err != nil {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		one := entry{rel: filepath.ToSlash(rel), info: info}
+		switch {
+		case info.IsDir():
+			r.folders = append(r.folders, one)
+			if info.Mode().Perm()&0o700 != 0o700 {
+				return os.Chmod(p, info.Mode().Perm()|0o700)
+			}
+		case info.Mode()&fs.ModeSymlink != 0:
+			one.target, err = r.Disk.Readlink(p)
+			r.links = append(r.links, one)
+		case info.Mode().IsRegular():
+			st, known := tree.StatOf(info)
+			id := fileID{st.Dev, st.Inode}
+			if one.of = r.first[id]; known && st.Links > 1 && one.of != "" {
+				r.names = append(r.names, one)
+				return nil
+			}
+			r.first[id] = one.rel
+			one.of = ""
+			r.files = append(r.files, one)
+			if info.Mode().Perm()&0o400 == 0 {
+				return os.Chmod(p, info.Mode().Perm()|0o400)
+			}
+		}
+		return err
+	})
+}
+
+// each does the same for many paths at a time.
+func (r *run) each(ctx context.Context, all []entry, do func(context.Context, entry) error) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for _, e := range all {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error { return do(ctx, e) })
+	}
+	return g.Wait()
+}
+
+// depths are the folders by how deep they lie, the outermost first; the folder itself is
+// not among them.
+func (r *run) depths() [][]entry {
+	var all [][]entry
+	for _, e := range r.folders {
+		if e.rel == "." {
+			continue
+		}
+		depth := strings.Count(e.rel, "/")
+		for len(all) <= depth {
+			all = append(all, nil)
+		}
+		all[depth] = append(all[depth], e)
+	}
+	return all
+}
+
+func (r *run) makeFolders(ctx context.Context) error {
+	for _, level := range r.depths() {
+		if err := r.each(ctx, level, func(ctx context.Context, e entry) error { return r.Place.Mkdir(ctx, r.there(e.rel)) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finishFolders gives folders their rights and times, the innermost first.
+func (r *run) finishFolders(ctx context.Context) error {
+	set := func(ctx context.Context, e entry) error { return r.Place.Set(ctx, r.there(e.rel), r.attr(e)) }
+	for _, level := range slices.Backward(r.depths()) {
+		if err := r.each(ctx, level, set); err != nil {
+			return err
+		}
+	}
+	return r.each(ctx, r.folders[:min(1, len(r.folders))], set)
+}
+
+func (r *run) sendFiles(ctx context.Context) error {
+	return r.each(ctx, r.files, func(ctx context.Context, e entry) error {
+		if _, is := r.done.Load(e.rel); is {
+			return r.Place.Set(ctx, r.there(e.rel), r.attr(e))
+		}
+		return r.send(ctx, e)
+	})
+}
+
+// nameAgain gives a file a further name, or sends it once more where that cannot be.
+func (r *run) nameAgain(ctx context.Context, e entry) error {
+	linked, err := r.Place.Link(ctx, r.there(e.of), r.there(e.rel))
+	if err != nil || linked {
+		return err
+	}
+	return r.send(ctx, e)
+}
+
+func (r *run) send(ctx context.Context, e entry) error {
+	f, err := r.Disk.Open(r.here(e.rel))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := r.Place.Put(ctx, r.there(e.rel), f, e.info.Size(), r.attr(e)); err != nil {
+		return err
+	}
+	r.bytes.Add(e.info.Size())
+	r.Pace(e.info.Size())
+	return nil
+}
+
+// copyOver has the far end copy what it has already. What a web server may run is always
+// sent: whoever has broken into an account may have its commands tell lies.
+func (r *run) copyOver(ctx context.Context) error {
+	if r.Live == "" {
+		return nil
+	}
+	live, err := tree.Surveyed(ctx, r.Place, r.Live)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer live.Close()
+	same, err := r.candidates(ctx, live)
+	if err != nil {
+		return err
+	}
+	for some := range slices.Chunk(same, batch) {
+		names := make([]string, len(some))
+		for i, e := range some {
+			names[i] = e.rel
+		}
+		sums := r.Place.Copied(ctx, r.Live, r.Dir, names)
+		if sums == nil {
+			// Nothing may have come, or some of it.
+			if err := r.each(ctx, some, r.clear); err != nil {
+				return err
+			}
+			return ctx.Err()
+		}
+		if err := r.each(ctx, some, func(ctx context.Context, e entry) error { return r.accept(ctx, e, sums[e.rel]) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// candidates are the files that the far end may have already: what it calls a file, of the
+// same length.
+func (r *run) candidates(ctx context.Context, live tree.Folder) ([]entry, error) {
+	byFolder := map[string][]entry{}
+	for _, e := range r.files {
+		if e.info.Size() >= leastCopied && !changes.Executable(e.rel) {
+			dir := path.Dir(e.rel)
+			byFolder[dir] = append(byFolder[dir], e)
+		}
+	}
+	var mu sync.Mutex
+	var same []entry
+	g, _ := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for dir, files := range byFolder {
+		g.Go(func() error {
+			names, infos, err := live.ReadFolder(dir, math.MaxInt)
+			if errors.Is(err, tree.ErrUnreachable) {
+				return err
+			}
+			if err != nil {
+				return nil // it is not there, or no folder: what is in it is sent
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for _, e := range files {
+				i, found := slices.BinarySearch(names, path.Base(e.rel))
+				if found && infos[i].Err == nil && infos[i].Mode().IsRegular() && infos[i].Size() == e.info.Size() {
+					same = append(same, e)
+				}
+			}
+			return nil
+		})
+	}
+	return same, g.Wait()
+}
+
+// accept takes a copy for the file if it is the same, and clears it away otherwise.
+func (r *run) accept(ctx context.Context, e entry, sum string) error {
+	if sum == "" {
+		return r.clear(ctx, e)
+	}
+	f, err := r.Disk.Open(r.here(e.rel))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	digest := sha256.New()
+	if _, err := io.Copy(digest, f); err != nil {
+		return err
+	}
+	if hex.EncodeToString(digest.Sum(nil)) != sum {
+		return r.clear(ctx, e)
+	}
+	r.done.Store(e.rel, true)
+	atomic.AddInt64(&r.sent.Copied, 1)
+	atomic.AddInt64(&r.sent.CopiedBytes, e.info.Size())
+	r.Pace(e.info.Size())
+	return nil
+}
+
+func (r *run) clear(ctx context.Context, e entry) error {
+	return r.Place.RemoveAll(ctx, r.there(e.rel))
+}
+
+// prove looks through what is there now: every path that was sent, and none else.
+func (r *run) prove(ctx context.Context) error {
+	in, err := tree.Surveyed(ctx, r.Place, r.Dir)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	wanted := map[string]entry{}
+	for _, all := range [][]entry{r.folders, r.files, r.names, r.links} {
+		for _, e := range all {
+			wanted[e.rel] = e
+		}
+	}
+	err = tree.Walk(ctx, in, ".", func(name string, now fs.FileInfo, err error) error {
+		e, sent := wanted[name]
+		switch {
+		case err != nil:
+			return err
+		case !sent:
+			return fmt.Errorf("%s is there, and was not sent", name)
+		case now.Mode().Type() != e.info.Mode().Type():
+			return fmt.Errorf("%s is something else there", name)
+		case now.Mode().IsRegular() && now.Size() != e.info.Size():
+			return fmt.Errorf("%s has %d bytes there, %d were sent", name, now.Size(), e.info.Size())
+		case e.target != "":
+			if target, err := in.Readlink(name); err != nil || target != e.target {
+				return errors.Join(err, fmt.Errorf("the link %s leads to %q there, not to %q", name, target, e.target))
+			}
+		case now.Mode().IsRegular() && now.Mode().Perm() != e.info.Mode().Perm():
+			r.sent.Unset++
+		}
+		delete(wanted, name)
+		return nil
+	})
+	if err == nil && len(wanted) > 0 {
+		for rel := range wanted {
+			err = fmt.Errorf("%s is missing there", rel)
+			break
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("what was sent is not what is there: %w", err)
+	}
+	return nil
+}
