@@ -70,6 +70,20 @@ func TestRestoringElsewhere(t *testing.T) {
 		assert.Equal(t, bad, liveTree(t, w))
 		assert.Empty(t, leftBeside(t, w))
 	})
+	w.step(t, "from another computer", func(t *testing.T) {
+		whole(t)
+		w.write("other.yaml", strings.Replace(w.read("revlet.yaml"), "stores:", "state: "+w.path("state-other")+"\nstores:", 1))
+		other := func(args ...string) []string { return append([]string{"--config", w.path("other.yaml")}, args...) }
+		w.fails(1, []string{"--trust"}, other("undo", "kestrelpoint", "--yes")...)
+		w.run(other("preflight", "kestrelpoint", "--trust")...)
+		assert.Contains(t, w.run(other("aside", "list")...), "sftp://")
+		w.run(other("undo", "kestrelpoint", "--yes")...)
+		assert.Equal(t, bad, liveTree(t, w))
+		w.fails(1, []string{"not there any more", "revlet settle kestrelpoint"}, "undo", "kestrelpoint", "--yes")
+		w.run("settle", "kestrelpoint", "--yes", "--unsaved")
+		assert.Equal(t, bad, liveTree(t, w))
+		assert.Empty(t, leftBeside(t, w))
+	})
 	w.step(t, "settled", func(t *testing.T) {
 		whole(t)
 		w.run("settle", "kestrelpoint", "--yes", "--unsaved")

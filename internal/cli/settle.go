@@ -94,7 +94,7 @@ func (a *app) toTakeBack(ctx context.Context, c *cli.Command) (string, []*restor
 	if err := a.open(ctx, c); err != nil {
 		return "", nil, err
 	}
-	journals, err := a.jobs.ToTakeBack(name)
+	journals, err := a.jobs.ToTakeBack(ctx, name)
 	return name, journals, err
 }
 

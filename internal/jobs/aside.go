@@ -110,10 +110,11 @@ func (a *Agent) measure(ctx context.Context, aside *restore.Aside, l *AsideLine)
 }
 
 // newestAside is what the last restore of a site has set aside.
-func (a *Agent) newestAside(name string) (*restore.Aside, error) {
+func (a *Agent) newestAside(ctx context.Context, name string) (*restore.Aside, error) {
 	if _, err := a.SiteConfig(name); err != nil {
 		return nil, err
 	}
+	a.lookForRestores(ctx, name)
 	all, err := restore.Asides(a.State, name)
 	if err != nil {
 		return nil, err
@@ -186,6 +187,7 @@ func (a *Agent) siteForAside(ctx context.Context, name string, j *restore.Journa
 func (a *Agent) Asides(ctx context.Context, names []string) ([]AsideLine, error) {
 	all := []AsideLine{}
 	for _, name := range names {
+		a.lookForRestores(ctx, name)
 		asides, err := restore.Asides(a.State, name)
 		if err != nil {
 			return nil, err
@@ -215,7 +217,7 @@ type AsideReport struct {
 // CompareAside tells how the newest aside of a site differs from the archive that
 // was restored.
 func (a *Agent) CompareAside(ctx context.Context, name string) (*AsideReport, error) {
-	aside, err := a.newestAside(name)
+	aside, err := a.newestAside(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +236,7 @@ func (a *Agent) CompareAside(ctx context.Context, name string) (*AsideReport, er
 // ExportAside packs the newest aside of a site, files and tables, into a new
 // .tar.zst file that only its owner may read.
 func (a *Agent) ExportAside(ctx context.Context, name, file string) error {
-	aside, err := a.newestAside(name)
+	aside, err := a.newestAside(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -261,7 +263,8 @@ func (a *Agent) ExportAside(ctx context.Context, name, file string) error {
 
 // ToTakeBack are the restores of a site that have something set aside, newest
 // first.
-func (a *Agent) ToTakeBack(name string) ([]*restore.Journal, error) {
+func (a *Agent) ToTakeBack(ctx context.Context, name string) ([]*restore.Journal, error) {
+	a.lookForRestores(ctx, name)
 	journals, err := restore.Journals(a.State, name)
 	if err == nil && len(journals) == 0 {
 		if _, unknown := a.SiteConfig(name); unknown != nil {
@@ -270,6 +273,22 @@ func (a *Agent) ToTakeBack(name string) ([]*restore.Journal, error) {
 		err = fmt.Errorf("site %s: %w", name, restore.ErrNothingAside)
 	}
 	return journals, err
+}
+
+// lookForRestores takes over what other computers have restored of a site that lives
+// elsewhere, unless another run is at work on it. That it cannot be told is said.
+func (a *Agent) lookForRestores(ctx context.Context, name string) {
+	if !a.Config.Sites[name].Far() {
+		return
+	}
+	unlock, err := a.State.Lock(name)
+	if err != nil {
+		return
+	}
+	defer unlock()
+	if err := a.importJournals(ctx, name); err != nil {
+		a.warn(err)
+	}
 }
 
 // WrittenSince is what undo of a whole restore deletes beside what was restored: files
@@ -391,11 +410,11 @@ func (a *Agent) Settle(ctx context.Context, newest *restore.Journal, lose bool) 
 func (a *Agent) onAside(ctx context.Context, newest *restore.Journal, command string, do func(restore.Recoverer) ([]restore.Outcome, error)) (done []restore.Outcome, err error) {
 	run := history.Run{Site: newest.Site, Command: command, Archive: newest.Archive}
 	err = a.workUnder(ctx, newest.Site, &run, func(ctx context.Context, _ *history.Run) error {
-		journals, err := a.ToTakeBack(newest.Site)
+		journals, err := restore.Journals(a.State, newest.Site)
 		if err != nil {
 			return err
 		}
-		if journals[0].ID != newest.ID {
+		if len(journals) == 0 || journals[0].ID != newest.ID {
 			return fmt.Errorf("site %s: another run has changed what is set aside; nothing was done", newest.Site)
 		}
 		done, err = do(a.recoverer(a.siteIfKnown(ctx, newest)))

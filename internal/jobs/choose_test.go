@@ -82,7 +82,7 @@ func TestAnArchiveAfterCleaningIsClean(t *testing.T) {
 		}, 0},
 		"taken back": {func(b *bench, from *catalog.Held) {
 			b.restored(from.Name)
-			journals, err := b.ToTakeBack(museum)
+			journals, err := b.ToTakeBack(t.Context(), museum)
 			require.NoError(b.t, err)
 			_, err = b.Undo(b.t.Context(), journals[0])
 			require.NoError(b.t, err)

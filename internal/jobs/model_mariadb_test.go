@@ -281,7 +281,7 @@ func (m *serverModel) putTableBack() {
 	was := m.live.clone()
 	m.live[name] = maps.Clone(a.state[name])
 	require.Equal(m.t, m.live, m.seen(), "the table, and no other")
-	journals, err := m.ToTakeBack(museum)
+	journals, err := m.ToTakeBack(m.t.Context(), museum)
 	require.NoError(m.t, err)
 	if m.r.IntN(2) == 0 {
 		m.did("undo")
@@ -308,7 +308,7 @@ func (m *serverModel) settle() {
 		return
 	}
 	m.did("settle")
-	journals, err := m.ToTakeBack(museum)
+	journals, err := m.ToTakeBack(m.t.Context(), museum)
 	require.NoError(m.t, err)
 	_, err = m.Settle(m.t.Context(), journals[0], true)
 	require.NoError(m.t, err)

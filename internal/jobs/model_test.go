@@ -498,7 +498,7 @@ func (m *model) undo() {
 
 // takeBack takes the newest restore back.
 func (b *bench) takeBack() error {
-	journals, err := b.ToTakeBack(museum)
+	journals, err := b.ToTakeBack(b.t.Context(), museum)
 	if err != nil {
 		return err
 	}
@@ -511,7 +511,7 @@ func (m *model) settle() {
 		return
 	}
 	m.did("settle")
-	journals, err := m.ToTakeBack(museum)
+	journals, err := m.ToTakeBack(m.t.Context(), museum)
 	require.NoError(m.t, err)
 	_, err = m.Settle(m.t.Context(), journals[0], true)
 	require.NoError(m.t, err)

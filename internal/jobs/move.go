@@ -524,7 +524,7 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 			return err
 		}
 		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Plan.To(), Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
-			State: a.State, Open: a.openTarget, Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
+			State: a.State, Open: a.openTarget, Mirror: a.mirror(m.Order.To), Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
 		return err
 	})
 	if err != nil {

@@ -117,7 +117,7 @@ func TestAMoveDiesAtEachStep(t *testing.T) {
 		now := content(t, b.path("new"))
 		if now == moved {
 			ends[1]++
-			back, err := b.ToTakeBack("lighthouse")
+			back, err := b.ToTakeBack(t.Context(), "lighthouse")
 			require.NoError(t, err)
 			_, err = b.Undo(t.Context(), back[0])
 			require.NoError(t, err, "after %d calls", after)

@@ -89,6 +89,12 @@ func (a *Agent) saveSigners(site string, s *signers) error {
 	return a.State.WriteNote(a.State.Signers(site), kept, "whose archives of "+site+" are taken")
 }
 
+// takes tells whether what a key has signed is taken.
+func (s *signers) takes(signer signing.Public) bool {
+	return signer == s.own || slices.ContainsFunc(s.Keys, func(k Signer) bool { return k.Key == signer }) ||
+		s.named == signer.Fingerprint() || s.named == string(signer)
+}
+
 // how tells why a record's signer is taken; empty when it is not.
 func (s *signers) how(r *archive.Record) string {
 	signer := r.Signer()

@@ -31,7 +31,7 @@ func settling(t *testing.T, b *bench, order func(*RestoreOrder)) (*Unsaved, erro
 	require.NoError(t, err)
 	u, err := b.Unsaved(t.Context(), museum)
 	require.NoError(t, err)
-	journals, err := b.ToTakeBack(museum)
+	journals, err := b.ToTakeBack(t.Context(), museum)
 	require.NoError(t, err)
 	_, settled := b.Settle(t.Context(), journals[0], false)
 	if u.Empty() {
@@ -39,7 +39,7 @@ func settling(t *testing.T, b *bench, order func(*RestoreOrder)) (*Unsaved, erro
 		return u, nil
 	}
 	require.True(t, reason.Is(settled, reason.NotSaved), "%v", settled)
-	again, err := b.ToTakeBack(museum)
+	again, err := b.ToTakeBack(t.Context(), museum)
 	require.NoError(t, err)
 	require.Equal(t, journals[0].ID, again[0].ID, "it is still there")
 	_, err = b.Settle(t.Context(), journals[0], true)
@@ -210,7 +210,7 @@ func TestWhatUndoDeletesIsNamed(t *testing.T) {
 			}
 			_, err = b.Restore(t.Context(), o)
 			require.NoError(t, err)
-			journals, err := b.ToTakeBack(museum)
+			journals, err := b.ToTakeBack(t.Context(), museum)
 			require.NoError(t, err)
 			assert.True(t, b.WrittenSince(t.Context(), journals[0]).Empty(), "nothing yet")
 			b.write("theme.css", "second")

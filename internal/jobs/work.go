@@ -3,8 +3,11 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/platform/reason"
+	"revlet/internal/platform/signing"
 	"revlet/internal/site"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/restore"
@@ -19,6 +22,9 @@ import (
 // not remembered.
 func (a *Agent) work(ctx context.Context, run *history.Run, do func(ctx context.Context, run *history.Run) error) error {
 	return a.workUnder(ctx, run.Site, run, func(ctx context.Context, run *history.Run) error {
+		if err := a.importJournals(ctx, run.Site); err != nil {
+			return err
+		}
 		if err := a.recover(ctx, run.Site); err != nil {
 			return err
 		}
@@ -100,9 +106,55 @@ func (a *Agent) recover(ctx context.Context, name string) error {
 	return reason.Because(reason.HalfRestored, reason.Names{"site": name, "archive": journals[0].Archive}, err)
 }
 
+// importJournals takes over what other computers have restored of a site that lives elsewhere.
+// The caller holds the site's lock.
+func (a *Agent) importJournals(ctx context.Context, name string) error {
+	cfg, ok := a.Config.Sites[name]
+	if !ok || !cfg.Far() {
+		return nil
+	}
+	place, err := a.place(cfg)
+	if err != nil {
+		return err
+	}
+	r := a.recoverer(&site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots, Place: place})
+	if err := r.Import(ctx); err != nil {
+		return ofSite(name, fmt.Errorf("site %s: look for what other computers have restored: %w", name, err))
+	}
+	return nil
+}
+
+// mirror signs the journals of a site's restores on another machine, and takes those of the
+// computers whose archives of the site are taken.
+func (a *Agent) mirror(name string) *restore.Mirror {
+	return &restore.Mirror{
+		Sign: func(text []byte) (string, error) {
+			key, err := a.signingKey()
+			if err != nil {
+				return "", err
+			}
+			return key.Sign(restore.Namespace, text)
+		},
+		Check: func(text []byte, signature string) error {
+			signer, err := signing.Verify(restore.Namespace, text, signature)
+			if err != nil {
+				return err
+			}
+			s, err := a.trust(context.Background(), name)
+			if err == nil && !s.takes(signer) {
+				err = fmt.Errorf("%w: the key is %s", archive.ErrSigner, signer.Fingerprint())
+			}
+			return err
+		},
+		Unknown: func(box string) {
+			a.warnf("%s is there of a restore of %s, and none of the computers whose archives of it are taken has signed that: it is left alone", box, name)
+		},
+	}
+}
+
 // recoverer finishes or reverts restores of a site that died half-way.
 func (a *Agent) recoverer(s *site.Site) restore.Recoverer {
-	return restore.Recoverer{Site: s, State: a.State, Open: a.openTarget, Drain: a.Drain, Place: a.placeOn}
+	return restore.Recoverer{Site: s, State: a.State, Open: a.openTarget, Drain: a.Drain, Place: a.placeOn, Mirror: a.mirror(s.Name)}
 }
 
 // halfRestored adds to an error about a site that cannot be opened that a

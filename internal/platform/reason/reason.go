@@ -129,6 +129,8 @@ const (
 	// holds several databases, and it must be said which is meant.
 	OnlyRows      Reason = "only-rows"
 	WhichDatabase Reason = "which-database"
+	// AsideGone: what a restore has set aside on another machine is not there any more.
+	AsideGone Reason = "aside-gone"
 	// HalfRestored: a restore of "site" from "archive" has stopped half-way.
 	HalfRestored Reason = "half-restored"
 	// NotSaved: of what "site" has set aside, something is in no archive.

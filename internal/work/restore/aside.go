@@ -55,7 +55,7 @@ func Asides(st *state.State, site string) ([]Aside, error) {
 // owners, permissions and times, and tables as SQL text; as evidence, or to look
 // into elsewhere. Nothing is changed.
 func (r Recoverer) ExportAside(ctx context.Context, a *Aside, w io.Writer) error {
-	if err := r.reach(a.Journal); err != nil {
+	if err := r.reach(ctx, a.Journal); err != nil {
 		return err
 	}
 	here := tree.Local(r.State.Disk)

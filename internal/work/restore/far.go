@@ -2,13 +2,11 @@ package restore
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -371,73 +369,6 @@ func (j *Journal) openFar(ctx context.Context) error {
 		}
 		if err != nil {
 			return fmt.Errorf("end the maintenance: %w", err)
-		}
-	}
-	return nil
-}
-
-// farJournal is the name in a box of the journal that lies there, so that another computer can
-// finish what this one has begun. A number is part of it: nothing is ever replaced.
-const farJournal = "journal-"
-
-// mirrorLimit bounds how long that may take.
-const mirrorLimit = 5 * time.Minute
-
-// journalsIn names the journals in a box, the newest last.
-func journalsIn(ctx context.Context, w tree.Place, box string) ([]string, error) {
-	in, err := w.Folder(ctx, box)
-	if err != nil {
-		return nil, err
-	}
-	defer in.Close()
-	names, _, err := in.ReadFolder(".", 0)
-	names = slices.DeleteFunc(names, func(name string) bool { return journalNumber(name) == 0 })
-	slices.SortFunc(names, func(a, b string) int { return journalNumber(a) - journalNumber(b) })
-	return names, err
-}
-
-// journalNumber is the number in a journal's name, 0 if it is none.
-func journalNumber(name string) int {
-	text, ok := strings.CutPrefix(name, farJournal)
-	n, err := strconv.Atoi(text)
-	if !ok || err != nil || n < 1 || n > 1e6 || strconv.Itoa(n) != text {
-		return 0
-	}
-	return n
-}
-
-// mirror writes the journal into the box on another machine, without the passwords.
-func (j *Journal) mirror() error {
-	if !j.mirrored || j.far == nil || j.Phase == Clearing || j.Phase == Settling {
-		return nil
-	}
-	ctx, end := context.WithTimeout(context.Background(), mirrorLimit)
-	defer end()
-	copied := *j
-	copied.Access = map[string]site.Database{}
-	for label, db := range j.Access {
-		db.Password = ""
-		copied.Access[label] = db
-	}
-	data, err := json.MarshalIndent(&copied, "", "  ")
-	if err != nil {
-		return err
-	}
-	box := j.Files.at(j.Files.Box)
-	names, err := journalsIn(ctx, j.far, box)
-	if err != nil {
-		return fmt.Errorf("write the restore's journal on %s: %w", j.Files.On, err)
-	}
-	next := 1
-	if len(names) > 0 {
-		next = journalNumber(names[len(names)-1]) + 1
-	}
-	if err := j.far.Create(ctx, path.Join(box, farJournal+strconv.Itoa(next)), data, 0o600); err != nil {
-		return fmt.Errorf("write the restore's journal on %s: %w", j.Files.On, err)
-	}
-	for _, name := range names {
-		if err := j.far.RemoveAll(ctx, path.Join(box, name)); err != nil {
-			return fmt.Errorf("write the restore's journal on %s: %w", j.Files.On, err)
 		}
 	}
 	return nil

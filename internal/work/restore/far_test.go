@@ -2,11 +2,13 @@ package restore_test
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -17,9 +19,11 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/site"
 	"revlet/internal/site/tree"
 	"revlet/internal/store/sshconn"
 	"revlet/internal/store/sshconn/sshtest"
+	"revlet/internal/work/restore"
 )
 
 // flaky is a machine that fails when it is told to: before a call has done anything, or after
@@ -159,4 +163,161 @@ func owner(t *testing.T, path string) uint32 {
 	info, err := os.Lstat(path)
 	require.NoError(t, err)
 	return info.Sys().(*syscall.Stat_t).Uid
+}
+
+// mirror signs as one that all computers know.
+func (b *bench) mirror() *restore.Mirror {
+	if b.far == nil {
+		return nil
+	}
+	return &restore.Mirror{
+		Sign: func([]byte) (string, error) { return "known", nil },
+		Check: func(_ []byte, signature string) error {
+			if signature != "known" {
+				return errors.New("nobody known has signed it")
+			}
+			return nil
+		},
+	}
+}
+
+// on does something on another computer, after what others have begun counts as dead.
+func (b *bench) on(computer string, do func(restore.Recoverer) error) error {
+	was := b.computer
+	b.computer = computer
+	defer func() { b.computer = was }()
+	r, err := b.recoverer()
+	if err != nil {
+		return err
+	}
+	long := time.Now().Add(-time.Hour)
+	journals, _ := filepath.Glob(filepath.Join(b.dir, ".revlet-*/journal-*"))
+	inside, _ := filepath.Glob(filepath.Join(b.dir, "htdocs/.revlet-*/journal-*"))
+	for _, j := range append(journals, inside...) {
+		require.NoError(b.t, os.Chtimes(j, long, long))
+	}
+	if err := r.Import(b.t.Context()); err != nil {
+		return err
+	}
+	return do(r)
+}
+
+// Wherever a restore dies, another computer brings the site to one of its two ends, takes the
+// restore back or settles it; and the first one, when it comes back, finds that out and does
+// no harm.
+func TestAnotherComputerEndsIt(t *testing.T) {
+	for name, open := range map[string]func(t *testing.T) *bench{
+		"whole":                   func(t *testing.T) *bench { return behindSSH(t, withMail(newBench(t)), false) },
+		"a share, inside a mount": func(t *testing.T) *bench { b := behindSSH(t, mounted(t), false); b.share = share; return b },
+	} {
+		t.Run(name, func(t *testing.T) { anotherEnds(t, open(t)) })
+	}
+}
+
+func anotherEnds(t *testing.T, b *bench) {
+	b.t = t
+	require.NoError(t, b.backup())
+	b.write("htdocs/index.html", "defaced")
+	require.NoError(t, os.Remove(filepath.Join(b.dir, "htdocs/sub/.hidden")))
+	broken := b.tree()
+	require.NoError(t, b.restore())
+	restored := b.tree()
+	require.NotEqual(t, broken, restored)
+	require.NoError(t, b.on("2", func(r restore.Recoverer) error { _, err := r.Undo(t.Context()); return err }))
+	require.Equal(t, broken, b.tree(), "taken back from another computer")
+	err := b.undo()
+	require.ErrorIs(t, err, restore.ErrBoxGone)
+	r, err := b.recoverer()
+	require.NoError(t, err)
+	_, err = r.Settle(t.Context())
+	require.NoError(t, err, "what is left here is forgotten")
+	require.Empty(t, b.leftovers())
+
+	for at := 1; ; at++ {
+		calls := b.faults(at, true, syscall.EIO)
+		first := b.restore()
+		b.healthy()
+		require.NoError(t, b.on("2", func(r restore.Recoverer) error { _, err := r.Recover(t.Context()); return err }), "call %d", at)
+		now := b.tree()
+		if first == nil {
+			require.Equal(t, restored, now)
+		}
+		require.Contains(t, []string{broken, restored}, now, "call %d", at)
+		// The first computer wakes up.
+		r, err := b.recoverer()
+		require.NoError(t, err)
+		_, err = r.Recover(t.Context())
+		if !errors.Is(err, restore.ErrBoxGone) {
+			require.NoError(t, err, "call %d", at)
+		}
+		require.Equal(t, now, b.tree(), "call %d: nothing is turned round", at)
+		for _, computer := range []string{"", "2"} {
+			err := b.on(computer, func(r restore.Recoverer) error {
+				if b.tree() == restored {
+					if _, err := r.Undo(t.Context()); err == nil {
+						return nil
+					}
+				}
+				_, err := r.Settle(t.Context())
+				return err
+			})
+			if !errors.Is(err, restore.ErrNothingAside) {
+				require.NoError(t, err, "call %d, computer %q", at, computer)
+			}
+		}
+		require.Equal(t, broken, b.tree(), "call %d", at)
+		for _, left := range b.leftovers() {
+			// Nothing was said there yet of what had been begun.
+			require.NotContains(t, left, "journal", "call %d", at)
+			require.NoError(t, os.RemoveAll(left))
+		}
+		if calls() < at {
+			break
+		}
+	}
+}
+
+// A journal that lies there and that nobody known has signed is passed over.
+func TestForgedJournalsElsewhere(t *testing.T) {
+	b := behindSSH(t, newBench(t), false)
+	require.NoError(t, b.backup())
+	require.NoError(t, b.restore())
+	found, err := filepath.Glob(filepath.Join(b.dir, ".revlet-*/journal-*"))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	good, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	box := filepath.Dir(found[0])
+	import2 := func() int {
+		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "state2")))
+		require.NoError(t, b.on("2", func(restore.Recoverer) error { return nil }))
+		taken, err := filepath.Glob(filepath.Join(b.dir, "state2/journals/kestrelpoint/*.json"))
+		require.NoError(t, err)
+		return len(taken)
+	}
+	for what, text := range map[string]string{
+		"unsigned":          strings.TrimPrefix(string(good), "known"),
+		"of another folder": strings.ReplaceAll(string(good), b.dir+"/htdocs", b.dir+"/other"),
+		"leads out":         strings.ReplaceAll(string(good), `"old_names": [`, `"old_names": ["../../etc", `),
+		"of another box":    strings.ReplaceAll(string(good), filepath.Base(box), site.LeftoverPrefix+"x"),
+		"cut off":           string(good[:len(good)-9]),
+		"a file here":       strings.ReplaceAll(string(good), `"phase"`, `"databases": [{"engine": "sqlite", "stage": "/etc/passwd"}], "phase"`),
+	} {
+		require.NoError(t, os.WriteFile(found[0], []byte(text), 0o600))
+		require.Zero(t, import2(), what)
+	}
+	require.NoError(t, os.WriteFile(found[0], good, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(box, "journal-999"), []byte("nonsense"), 0o600))
+	require.Equal(t, 1, import2(), "the newest one that counts")
+	// A computer that seems to be at work is left alone.
+	now, err := filepath.Glob(filepath.Join(box, "journal-*"))
+	require.NoError(t, err)
+	require.Len(t, now, 1)
+	written, err := os.ReadFile(now[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(now[0], []byte(strings.ReplaceAll(string(written), `"phase": "done"`, `"phase": "swapping"`)), 0o600))
+	b.computer = "3"
+	r, err := b.recoverer()
+	require.NoError(t, err)
+	require.ErrorIs(t, r.Import(t.Context()), restore.ErrAtWork)
 }

@@ -29,7 +29,7 @@ func (r *run) findFar() error {
 	if !ok {
 		return fmt.Errorf("nothing can be written to %s yet", r.Site.Place.Base())
 	}
-	r.far, r.journal.far = w, w
+	r.far, r.journal.far, r.journal.keys = w, w, r.Mirror
 	return nil
 }
 
@@ -204,7 +204,7 @@ func (r *run) sendStaged(ctx context.Context) error {
 			return fmt.Errorf("send to %s: %w", f.On, err)
 		}
 	}
-	r.journal.mirrored = true
+	r.journal.Mirrored, r.journal.Holder = r.Mirror != nil, newHolder()
 	return r.journal.save()
 }
 

@@ -58,8 +58,10 @@ type bench struct {
 	above string
 	// last is what came of the last restore.
 	last *restore.Result
-	// far is the site's machine, if that is another one.
-	far *flaky
+	// far is the site's machine, if that is another one; computer names the folder that this
+	// one keeps its state in.
+	far      *flaky
+	computer string
 }
 
 func newBench(t *testing.T) *bench {
@@ -117,7 +119,7 @@ func (b *bench) stores() []store.Named {
 }
 
 func (b *bench) state() (*state.State, error) {
-	return state.Open(b.disk, filepath.Join(b.dir, "state"))
+	return state.Open(b.disk, filepath.Join(b.dir, "state"+b.computer))
 }
 
 // backup takes an archive; each has a second of its own.
@@ -141,7 +143,7 @@ func (b *bench) open(ctx context.Context, db site.Database, mode sqlite.FileMode
 
 func (b *bench) recoverer() (restore.Recoverer, error) {
 	st, err := b.state()
-	return restore.Recoverer{Site: b.site(), State: st, Open: b.open, Place: func(string) (tree.Place, error) { return b.far, nil }}, err
+	return restore.Recoverer{Site: b.site(), State: st, Open: b.open, Place: func(string) (tree.Place, error) { return b.far, nil }, Mirror: b.mirror()}, err
 }
 
 func (b *bench) restore() error {
@@ -161,7 +163,7 @@ func (b *bench) restore() error {
 		return err
 	}
 	b.now = b.now.Add(time.Second)
-	b.last, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: !b.onlyDatabase && (b.rows == nil || b.share != nil), Database: b.share == nil || b.rows != nil, Selection: b.share, Rows: b.rows, Others: b.others, Clean: b.clean, State: r.State, Open: b.open, Now: func() time.Time { return b.now }})
+	b.last, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: !b.onlyDatabase && (b.rows == nil || b.share != nil), Database: b.share == nil || b.rows != nil, Selection: b.share, Rows: b.rows, Others: b.others, Clean: b.clean, State: r.State, Open: b.open, Mirror: b.mirror(), Now: func() time.Time { return b.now }})
 	return err
 }
 
@@ -223,7 +225,7 @@ func (b *bench) sound() int {
 // leftovers are names that neither an archive nor the site explains.
 func (b *bench) leftovers() []string {
 	var all []string
-	for _, pattern := range []string{".revlet-*", "htdocs/closed.flag", "htdocs/.revlet-*", "state/journals/*/*", "state/spool/*/*", "store/.incoming/*/*"} {
+	for _, pattern := range []string{".revlet-*", "htdocs/closed.flag", "htdocs/.revlet-*", "state*/journals/*/*", "state*/spool/*/*", "store/.incoming/*/*"} {
 		found, err := filepath.Glob(filepath.Join(b.dir, pattern))
 		require.NoError(b.t, err)
 		all = append(all, found...)

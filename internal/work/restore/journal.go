@@ -60,16 +60,20 @@ type Journal struct {
 	// Door is the page that stands in the front door's place of a site without a
 	// switch.
 	Door string `json:"door,omitempty"`
+	// Mirrored tells that the journal lies on the site's machine too, where that is another
+	// one; Holder is which computer holds the restore.
+	Mirrored bool   `json:"mirrored,omitempty"`
+	Holder   string `json:"holder,omitempty"`
 	// Times are the trees' own, by inode; putting the switch in changes them.
 	Times map[uint64]time.Time `json:"times,omitempty"`
 
 	path  string
 	d     *disk.Disk
 	drain time.Duration
-	// far is the site's machine where that is not this one; mirrored tells that the journal
-	// lies there too.
-	far      tree.Writer
-	mirrored bool
+	// far is the site's machine where that is not this one, keys what journals there are
+	// signed with.
+	far  tree.Writer
+	keys *Mirror
 }
 
 // FilesPlan is the files' share of a restore.
@@ -300,6 +304,13 @@ func (j *Journal) enter(p Phase) error {
 }
 
 func (j *Journal) save() error {
+	if err := j.saveHere(); err != nil {
+		return err
+	}
+	return j.mirror()
+}
+
+func (j *Journal) saveHere() error {
 	data, err := json.MarshalIndent(j, "", "  ")
 	if err != nil {
 		return err
@@ -310,7 +321,7 @@ func (j *Journal) save() error {
 	if err := j.d.WriteFile(j.path, data, 0o600); err != nil {
 		return fmt.Errorf("write the restore's journal: %w", err)
 	}
-	return j.mirror()
+	return nil
 }
 
 func (j *Journal) close() error {

@@ -70,6 +70,9 @@ type Job struct {
 	// Rows limits Database to shares of some databases, by label; nil is all of
 	// every one.
 	Rows map[string]*database.RowSelection
+	// Mirror signs what is written beside what is set aside on another machine, so that other
+	// computers can end the restore; nil writes nothing there.
+	Mirror *Mirror
 	// Moving, if set, has the archive come up as another site.
 	Moving *Moving
 }

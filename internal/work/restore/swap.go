@@ -49,8 +49,8 @@ func swap(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]data
 // swapOrTakeBack swaps; when that fails it puts the site back as it was.
 func swapOrTakeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
 	err := swap(ctx, d, j, targets)
-	if err == nil {
-		return nil
+	if err == nil || errors.Is(err, ErrTakenOver) {
+		return err // it is another computer's to end
 	}
 	if back := takeBack(ctx, d, j, targets); back != nil {
 		return reason.New(reason.HalfRestored, reason.Names{"site": j.Site, "archive": j.Archive}, "%w; putting the site back failed too: %w", err, back)
@@ -471,10 +471,14 @@ type Recoverer struct {
 	// Place finds the machine with an address that a journal names; an error of it says that
 	// none leads there.
 	Place func(base string) (tree.Place, error)
+	// Mirror is as in Job.
+	Mirror *Mirror
+	// settling ends a restore whatever is left of it.
+	settling bool
 }
 
 // reach finds the machine that the files of a restore are on.
-func (r Recoverer) reach(j *Journal) error {
+func (r Recoverer) reach(ctx context.Context, j *Journal) error {
 	if j.Files == nil || j.Files.On == "" || j.far != nil {
 		return nil
 	}
@@ -489,8 +493,8 @@ func (r Recoverer) reach(j *Journal) error {
 	if !ok || place.Base() != j.Files.On {
 		return fmt.Errorf("its files are on %s, and nothing leads there", j.Files.On)
 	}
-	j.far, j.mirrored = w, j.Phase != Staging
-	return nil
+	j.far, j.keys = w, r.Mirror
+	return r.sync(ctx, j)
 }
 
 // targets opens the databases of a restore, and finds its machine.
@@ -501,7 +505,7 @@ func (r Recoverer) targets(ctx context.Context, j *Journal) (map[string]database
 			_ = t.Close()
 		}
 	}
-	if err := r.reach(j); err != nil {
+	if err := r.reach(ctx, j); err != nil {
 		return all, done, err
 	}
 	for _, p := range j.Databases {
@@ -571,6 +575,8 @@ func (r Recoverer) finish(ctx context.Context, j *Journal) (string, error) {
 	switch j.Phase {
 	case Staging, Clearing:
 		return "reverted", revertStage(ctx, r.State.Disk, j, targets)
+	case Done: // by another computer
+		return "finished", nil
 	case Swapping:
 		return "finished", swap(ctx, r.State.Disk, j, targets)
 	case Undoing:
@@ -633,6 +639,7 @@ func (r Recoverer) Settle(ctx context.Context) ([]Outcome, error) {
 		return nil, fmt.Errorf("site %s: %w", r.Site.Name, ErrNothingAside)
 	}
 	var all []Outcome
+	r.settling = true
 	for _, j := range journals {
 		targets, done, err := r.targets(ctx, j)
 		if err == nil {
