@@ -142,7 +142,14 @@ func (r *run) tryBox(ctx context.Context, f *FilesPlan) error {
 	if err := f.ours(ctx, r.far, f.live(".")); err != nil {
 		return err
 	}
-	return errors.Join(r.far.Rename(ctx, from, f.probe()), r.far.RemoveAll(ctx, f.probe()))
+	if err := errors.Join(r.far.Rename(ctx, from, f.probe()), r.far.RemoveAll(ctx, f.probe())); err != nil {
+		return err
+	}
+	root, err := r.far.Lstat(ctx, f.live("."))
+	if err != nil {
+		return err
+	}
+	return r.far.Set(ctx, f.live("."), tree.Attr{Mode: root.Mode(), ModTime: f.LiveTime})
 }
 
 // probe is the path in a live tree that is made and removed to see that it can be.
