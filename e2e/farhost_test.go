@@ -251,6 +251,51 @@ func TestWordPressElsewhere(t *testing.T) {
 	})
 }
 
+// A site of this machine moves to another one: its files over SFTP, its database, which is
+// made there, through the connection.
+func TestAMoveToAnotherMachine(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t)
+	w, address := wordpressOn(t, s, "museum_cms")
+	h := newFarHost(t, w)
+	h.serve(t, fmt.Sprintf("127.0.0.1:%d", s.port), "tcp", fmt.Sprintf("127.0.0.1:%d", s.port))
+	w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
+	w.run("backup")
+	before := snapshot(t, w.path("htdocs"), "wp-content/cache/page.html")
+	tables := s.describe(t, "museum_cms")
+
+	port := freePort(t)
+	require.NoError(t, os.MkdirAll(w.path("lighthouse"), 0o755))
+	start(t, func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		return err == nil && c.Close() == nil
+	}, "php", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", w.path("lighthouse"))
+	order := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", h.root(w.path("lighthouse")), "--address", fmt.Sprintf("http://127.0.0.1:%d", port),
+		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("lighthouse.pw"),
+		"--make-database", "root@" + s.socket, "--key-file", w.path("ssh/id")}
+	w.fails(1, []string{"is not known yet", "--trust"}, append(order, "--yes")...)
+	out := w.run(append(order, "--trust", "--dry-run")...)
+	assert.Regexp(t, `PHP \S+ or newer: not known`, out, "the PHP of this machine says nothing of that one")
+	h.through.Store(0)
+	out = w.run(append(order, "--yes")...)
+	assert.Contains(t, out, "as the web server says")
+	assert.Contains(t, out, "answers 200")
+	assert.NotZero(t, h.through.Load(), "its database is reached over there")
+	_, old := get(t, address+"/")
+	_, page := get(t, fmt.Sprintf("http://127.0.0.1:%d/", port))
+	assert.Contains(t, page, "Kestrel Point Lighthouse Museum")
+	assert.NotContains(t, page, address)
+	assert.Contains(t, old, address)
+	assert.Equal(t, before, snapshot(t, w.path("htdocs"), "wp-content/cache/page.html"), "the old site is not touched")
+	assert.Equal(t, tables, s.describe(t, "museum_cms"))
+	w.run("backup", "lighthouse")
+	w.run("rehearse", "lighthouse")
+	w.run("undo", "lighthouse", "--yes")
+	left, err := os.ReadDir(w.path("lighthouse"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
 // differing are some names of what differs.
 func differing(a, b map[string]string) (names []string) {
 	for name := range b {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"crypto/rand"
 	"fmt"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"revlet/internal/practice/lampblack"
 	"revlet/internal/practice/line"
 )
 
@@ -102,15 +104,25 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.Contains(t, out, "scrambled", "what somebody has encrypted is seen without fetching it again")
 		assert.Contains(t, out, "planted")
 	})
-	w.step(t, "an archive of it comes up here, and nothing there", func(t *testing.T) {
+	w.step(t, "an archive of it comes up here, and one from here there", func(t *testing.T) {
 		before := snapshot(t, filepath.Join(w.dir, "htdocs"))
 		w.try("move", "kestrelpoint", "--to", "copy", "--root", w.path("copy"), "--address", "http://127.0.0.1:9/", "--yes")
 		assert.FileExists(t, w.path("copy/index.html"))
 		assert.FileExists(t, w.path("copy/data/museum.db"))
 		w.try("backup", "copy")
-		for _, to := range [][]string{{"--to", "other", "--root", root + "2", "--address", "http://127.0.0.1:9/"}, {"--to", "kestrelpoint"}} {
-			w.fails(2, []string{"nothing can be moved there yet"}, append([]string{"move", "copy", "--yes"}, to...)...)
+		there := func(to string, more ...string) []string {
+			return append(append([]string{"move", "copy", "--to", "other", "--root", to, "--address", "http://127.0.0.1:9/other", "--yes"}, key...), more...)
 		}
+		w.fails(1, []string{"belongs to site kestrelpoint"}, there(root+"/below")...)
+		w.fails(4, []string{"Came up", root + "2"}, there(root+"2")...)
+		assert.FileExists(t, w.path("htdocs2/data/museum.db"))
+		assert.Contains(t, w.read("revlet.yaml"), root+"2")
+		w.run("backup", "other")
+		text, err := lampblack.Dump(context.Background(), w.path("htdocs2/data/museum.db"))
+		require.NoError(t, err)
+		assert.Contains(t, text, "http://127.0.0.1:9/other")
+		w.run("undo", "other", "--yes")
+		assert.NoDirExists(t, w.path("htdocs2"))
 		assert.NoDirExists(t, w.path("sftp:"))
 		assert.Equal(t, before, snapshot(t, filepath.Join(w.dir, "htdocs")))
 	})

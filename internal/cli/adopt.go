@@ -20,26 +20,33 @@ func (a *app) adoptCommand() *cli.Command {
 			"A site on another machine is reached over SFTP, and its database through the same\n" +
 			"connection: sftp://keeper@host.example/home/keeper/public_html, or from the account's\n" +
 			"home, sftp://keeper@host.example/~/public_html. See docs/ELSEWHERE.md.",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "what to call the site (default: from its address)"},
 			&cli.StringFlag{Name: "store", Usage: "where archives go: a configured store's `NAME`, or a folder for a new one"},
 			&cli.StringFlag{Name: "address", Usage: "the public `URL` (default: as the site's database says)"},
 			&cli.StringFlag{Name: "settings", Usage: "the settings `FILE`, relative to PATH, where one installation holds several sites"},
 			&cli.StringFlag{Name: "tls", Usage: "how a database server elsewhere is spoken to: `MODE` is verify (the default), unverified or off"},
 			&cli.StringFlag{Name: "ca-file", Usage: "a PEM `FILE` of the authority that its certificate is of"},
-			&cli.StringFlag{Name: "key-file", Usage: "the SSH key `FILE` for a site elsewhere (default: the SSH agent's keys)"},
-			&cli.StringFlag{Name: "password-file", Usage: "a `FILE` with the password there, or with the passphrase of the key"},
-			&cli.StringFlag{Name: "host-key", Usage: "the `FINGERPRINT` (SHA256:…) that the machine there has to show"},
-			&cli.BoolFlag{Name: "trust", Usage: "accept the key that the machine there shows, if none is known"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written"},
 			jsonFlag,
-		},
+		}, reachFlags("password-file")...),
 		Action: a.adopt,
 	}
 }
 
+// reachFlags say how the machine of a site elsewhere is reached; password is the name of the
+// option for the file with the password there.
+func reachFlags(password string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "key-file", Usage: "the SSH key `FILE` for a site elsewhere (default: the SSH agent's keys)"},
+		&cli.StringFlag{Name: password, Usage: "a `FILE` with the password there, or with the passphrase of the key"},
+		&cli.StringFlag{Name: "host-key", Usage: "the `FINGERPRINT` (SHA256:…) that the machine there has to show"},
+		&cli.BoolFlag{Name: "trust", Usage: "accept the key that the machine there shows, if none is known"},
+	}
+}
+
 // reachOf is how a site elsewhere is reached, as typed; relative paths are from here.
-func reachOf(c *cli.Command) *config.Reach {
+func reachOf(c *cli.Command, password string) *config.Reach {
 	absolute := func(file string) string {
 		if file == "" {
 			return ""
@@ -49,7 +56,7 @@ func reachOf(c *cli.Command) *config.Reach {
 		}
 		return file
 	}
-	r := config.Reach{KeyFile: absolute(c.String("key-file")), PasswordFile: absolute(c.String("password-file")), HostKey: c.String("host-key")}
+	r := config.Reach{KeyFile: absolute(c.String("key-file")), PasswordFile: absolute(c.String(password)), HostKey: c.String("host-key")}
 	if r == (config.Reach{}) {
 		return nil
 	}
@@ -63,7 +70,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	}
 	root, reach := arg, (*config.Reach)(nil)
 	if strings.Contains(arg, "://") {
-		reach = reachOf(c)
+		reach = reachOf(c, "password-file")
 		a.jobs.TrustHosts = c.Bool("trust")
 	} else if root, err = filepath.Abs(arg); err != nil {
 		return err

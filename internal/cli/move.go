@@ -24,9 +24,9 @@ func (a *app) moveCommand() *cli.Command {
 			"the staged copy, before anything goes live; the old site is not touched. What is at\n" +
 			"the new place stops it, unless it is to be set aside: `revlet undo` puts that back.\n" +
 			"See docs/MOVING.md.",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the new site's `NAME`: one that the configuration has, or a new one", Required: true},
-			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`"},
+			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`, or sftp://USER@HOST/FOLDER on another machine"},
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
@@ -45,7 +45,7 @@ func (a *app) moveCommand() *cli.Command {
 			&cli.StringFlag{Name: "changes", Usage: "write every value that changes into `FILE`, a JSON line each"},
 			&cli.BoolFlag{Name: "anyway", Usage: "take a place where something is (it is set aside), or that lacks what the CMS needs"},
 			beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
-		},
+		}, reachFlags("login-password-file")...),
 		Action: a.move,
 	}
 }
@@ -61,6 +61,8 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	}
 	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
 	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
+	o.Reach = reachOf(c, "login-password-file")
+	a.jobs.TrustHosts = c.Bool("trust")
 	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
 	o.Look, o.PHP = c.Bool("dry-run"), c.String("php")
 	o.MakeDatabase, o.AdminPasswordFile = c.String("make-database"), c.String("admin-password-file")

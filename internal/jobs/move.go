@@ -25,6 +25,7 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/site/check"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/tree"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/move"
 	"revlet/internal/work/restore"
@@ -37,6 +38,8 @@ type MoveOrder struct {
 	// To is the new site's name. Root, Address, Databases and Stores make an entry for it;
 	// they are empty for one that the configuration has.
 	To, Root, Address string
+	// Reach is how the machine of a new site is reached that lives elsewhere.
+	Reach *config.Reach
 	// Databases are those of the new place, each `ENGINE: where` or `LABEL=ENGINE: where`
 	// as the configuration has it; PasswordFile holds the password of all of them.
 	Databases    []string
@@ -97,7 +100,7 @@ func (a *Agent) PlanMove(ctx context.Context, o MoveOrder) (*Move, error) {
 	if err := a.newPasswordFile(&m.Order); err != nil {
 		return nil, err
 	}
-	if err := a.entryFor(m); err != nil {
+	if err := a.entryFor(ctx, m); err != nil {
 		return nil, err
 	}
 	if err := a.openMoved(ctx, m); err != nil {
@@ -135,7 +138,7 @@ func (a *Agent) newPasswordFile(o *MoveOrder) error {
 }
 
 // entryFor finds the new site's entry, or makes one.
-func (a *Agent) entryFor(m *Move) error {
+func (a *Agent) entryFor(ctx context.Context, m *Move) error {
 	o, from := m.Order, m.Order.Archive
 	if o.To == from.Site {
 		return reason.BadUsage("%s is the site that the archive is of; the copy needs a name of its own", o.To)
@@ -143,9 +146,6 @@ func (a *Agent) entryFor(m *Move) error {
 	if entry, ok := a.Config.Sites[o.To]; ok {
 		if o.Root+o.Address != "" || len(o.Stores) > 0 || len(o.Databases) > 0 && entry.NamesDatabases() {
 			return reason.BadUsage("the configuration has a site %s already: where it lies is said there", o.To)
-		}
-		if entry.Far() {
-			return errMoveThere(o.To, entry.Base())
 		}
 		m.Entry = entry
 		if len(o.Databases) > 0 { // its own settings do not lead to one yet
@@ -162,15 +162,13 @@ func (a *Agent) entryFor(m *Move) error {
 	if o.Root == "" || o.Address == "" {
 		return reason.BadUsage("there is no site %s in %s%s; to make one, say at least its webroot and its address", o.To, a.Config.Path, a.Config.Suggest(o.To))
 	}
-	if there := (config.Site{Root: o.Root}); there.Far() {
-		return errMoveThere(o.To, there.Base())
-	}
-	root, err := filepath.Abs(o.Root)
+	there, err := a.newRoot(ctx, o)
 	if err != nil {
 		return err
 	}
+	root := strings.TrimPrefix(there.Root, there.Base())
 	if site.SystemFolder(root) {
-		return reason.BadUsage("%s is no place for a site", root)
+		return reason.BadUsage("%s is no place for a site", there.Root)
 	}
 	address, err := siteAddress(o.Address)
 	if err != nil {
@@ -188,7 +186,7 @@ func (a *Agent) entryFor(m *Move) error {
 	if len(stores) == 0 {
 		return reason.BadUsage("say in which store archives of %s are to be held", o.To)
 	}
-	m.Entry = config.Site{Root: root, Address: address, Recipe: a.recipeFor(from), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
+	m.Entry = config.Site{Root: there.Root, Reach: there.Reach, ReachRate: there.ReachRate, ReachSilence: there.ReachSilence, Address: address, Recipe: a.recipeFor(from), Stores: stores, Skip: a.Config.Sites[from.Site].Skip}
 	if _, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: "/x", New: root}, {Old: "http://x.example", New: address}}}); err != nil {
 		return reason.BadUsage("%w", err)
 	}
@@ -196,9 +194,18 @@ func (a *Agent) entryFor(m *Move) error {
 	return err
 }
 
-// errMoveThere refuses to move to another machine.
-func errMoveThere(name, base string) error {
-	return reason.Because(reason.CannotMove, nil, reason.BadUsage("%s lies on another machine (%s), and nothing can be moved there yet", name, base))
+// newRoot is the webroot that an order names for a new site, here or elsewhere.
+func (a *Agent) newRoot(ctx context.Context, o MoveOrder) (config.Site, error) {
+	there := config.Site{Root: o.Root, Reach: o.Reach}
+	if there.Far() {
+		return there, ofSite("", a.settleRoot(ctx, &there))
+	}
+	if there.Reach != nil {
+		return there, reason.BadUsage("%s is on this machine: no key and no password are needed there", o.Root)
+	}
+	var err error
+	there.Root, err = filepath.Abs(o.Root)
+	return there, err
 }
 
 // recipeFor is the recipe of an archive's site as an entry names it.
@@ -267,7 +274,8 @@ func moveDatabases(o MoveOrder) (map[string]config.Database, error) {
 func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	h := m.Order.Archive
 	// A path in the settings that led into the old webroot leads into the new one.
-	folders, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: cmp.Or(h.Origin.Roots[site.RootLabel], m.Entry.Root), New: m.Entry.Root}}})
+	root := strings.TrimPrefix(m.Entry.Root, m.Entry.Base())
+	folders, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: cmp.Or(h.Origin.Roots[site.RootLabel], root), New: root}}})
 	if err != nil {
 		return err
 	}
@@ -281,9 +289,13 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 		data, _, _ = folders.Value(data)
 		return data, err
 	}
-	s, err := site.OpenFrom(m.Order.To, m.Entry, fromArchive)
+	place, err := a.place(m.Entry)
+	if err != nil {
+		return err
+	}
+	s, err := site.OpenFromAt(m.Order.To, m.Entry, place, fromArchive)
 	if !m.New && !m.Entry.NamesDatabases() {
-		s, err = site.Open(m.Order.To, m.Entry) // its own settings lead to its databases
+		s, err = site.OpenAt(ctx, m.Order.To, m.Entry, place) // its own settings lead to its databases
 	}
 	if errors.Is(err, site.ErrNoRoot) {
 		return reason.BadUsage("nothing is at %s yet that says which database is the new place's; say it", m.Entry.Root)
@@ -293,7 +305,7 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	}
 	var then map[string]site.Database
 	if s.Recipe != nil {
-		if then, err = s.Recipe.Leads(m.Entry.Root, m.Entry.Settings, fromArchive); err != nil {
+		if then, err = s.Recipe.Leads(root, m.Entry.Settings, fromArchive); err != nil {
 			return reason.Because(reason.CannotMove, nil, fmt.Errorf("the settings in archive %s cannot be read: %w", h.Name, err))
 		}
 	}
@@ -341,8 +353,8 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 // another.
 func (a *Agent) apart(ctx context.Context, m *Move) error {
 	roots := map[string]string{}
-	if o := m.Order.Archive.Origin; o.Place == "" {
-		roots[o.Roots[site.RootLabel]] = m.Order.Archive.Site
+	if o := m.Order.Archive.Origin; o.Roots[site.RootLabel] != "" {
+		roots[o.Place+o.Roots[site.RootLabel]] = m.Order.Archive.Site
 	}
 	for name, other := range a.Config.Sites {
 		if name == m.Order.To {
@@ -458,9 +470,9 @@ func (a *Agent) serverOf(ctx context.Context, db site.Database) string {
 // vacant refuses a place at which something is, unless it is to be set aside.
 func (a *Agent) vacant(ctx context.Context, m *Move) error {
 	foreign := false
-	names, err := a.Disk.ReadNames(m.Entry.Root)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("the new webroot: %w", err)
+	names, err := namesIn(ctx, m.Site.At(a.Disk), m.Site.PathAt(m.Entry.Root))
+	if err != nil {
+		return ofSite(m.Order.To, fmt.Errorf("the new webroot: %w", err))
 	}
 	if len(names) > 0 {
 		m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which is not empty", m.Entry.Root))
@@ -501,6 +513,20 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 		return reason.New(reason.PlaceTaken, reason.Names{"site": m.Order.To}, "something is at the new place: %s", strings.Join(there, "; "))
 	}
 	return nil
+}
+
+// namesIn are the names in a folder; there are none in one that is not there.
+func namesIn(ctx context.Context, place tree.Place, dir string) ([]string, error) {
+	in, err := place.Folder(ctx, dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	names, _, err := in.ReadFolder(".", 0)
+	return names, err
 }
 
 // CountMove tells what a move would change, without changing it.
@@ -552,7 +578,7 @@ func (a *Agent) makeDatabases(ctx context.Context, m *Move) (made []string, err 
 		if db.Password == "" {
 			return made, reason.BadUsage("account %s is to be made, and has no password; name a file that holds it, or one that is to be written", db.User)
 		}
-		as := admin["admin"]
+		as := m.Site.There(admin["admin"])
 		as.TLS = db.TLS
 		origin := m.Order.Archive.Origin.Databases[db.Label]
 		setup := db.Setup(origin.Charset, origin.Collation)

@@ -16,6 +16,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
+	"revlet/internal/site/tree"
 )
 
 // The verdicts on a need of a CMS.
@@ -128,7 +129,7 @@ func (a *Agent) phpThere(ctx context.Context, m *Move) (php, error) {
 		has.from = named
 		return has, nil
 	}
-	if found, err := exec.LookPath("php"); err == nil {
+	if found, err := exec.LookPath("php"); err == nil && !m.Site.Far() {
 		if has, err := runPHP(ctx, found); err == nil {
 			has.from = "as php is called on this machine"
 			return has, nil
@@ -155,25 +156,16 @@ func runPHP(ctx context.Context, program string) (has php, err error) {
 // servedPHP asks the web server of the new place by a page with a random name that is there
 // for this one request. Whatever goes wrong, nothing is known.
 func (a *Agent) servedPHP(ctx context.Context, m *Move) (has php) {
-	tree, err := a.Disk.OpenRoot(m.Entry.Root)
-	if err != nil {
-		return has
-	}
-	defer tree.Close()
 	name := "revlet-" + strings.ToLower(rand.Text()) + ".php"
-	f, err := tree.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	remove, err := a.putPage(ctx, m, name, "<?php @unlink(__FILE__); header('Content-Type: application/json'); "+tellPHP)
 	if err != nil {
 		return has
 	}
 	defer func() {
-		if err := tree.Remove(name); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := remove(); err != nil && !errors.Is(err, os.ErrNotExist) {
 			a.warnf("a page that asked for PHP is left in the webroot: %w", err)
 		}
 	}()
-	_, err = f.WriteString("<?php @unlink(__FILE__); header('Content-Type: application/json'); " + tellPHP)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return has
-	}
 	at := ""
 	for _, c := range m.Site.Checks {
 		at = c.At
@@ -186,4 +178,33 @@ func (a *Agent) servedPHP(ctx context.Context, m *Move) (has php) {
 	}
 	has.from = "as the web server says"
 	return has
+}
+
+// putPage puts a page into the webroot of the new place, until remove is called.
+func (a *Agent) putPage(ctx context.Context, m *Move, name, text string) (remove func() error, err error) {
+	if m.Site.Far() {
+		w, ok := m.Site.Place.(tree.Writer)
+		if !ok {
+			return nil, fmt.Errorf("nothing can be written to %s", m.Site.Place.Base())
+		}
+		page := path.Join(m.Site.PathAt(m.Entry.Root), name)
+		if err := w.Create(ctx, page, []byte(text), 0o644); err != nil {
+			return nil, err
+		}
+		return func() error { return w.RemoveAll(context.WithoutCancel(ctx), page) }, nil
+	}
+	in, err := a.Disk.OpenRoot(m.Entry.Root)
+	if err != nil {
+		return nil, err
+	}
+	f, err := in.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, errors.Join(err, in.Close())
+	}
+	remove = func() error { return errors.Join(in.Remove(name), in.Close()) }
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return nil, errors.Join(err, remove())
+	}
+	return remove, nil
 }

@@ -73,7 +73,7 @@ func (s *Site) At(d *disk.Disk) tree.Place {
 
 // PathAt is a path of the site as its machine has it.
 func (s *Site) PathAt(name string) string {
-	if s.Place == nil {
+	if s.Place == nil || name == "" {
 		return name
 	}
 	return cmp.Or(strings.TrimPrefix(name, s.Place.Base()), "/")
@@ -101,6 +101,15 @@ func (s *Site) There(db Database) Database {
 		db.Socket = "" // where one is on this machine says nothing of another
 	}
 	return db
+}
+
+// AsThere are the site's databases as its own settings name them, on its machine.
+func (s *Site) AsThere() []Database {
+	all := slices.Clone(s.Databases)
+	for i := range all {
+		all[i].Place, all[i].On, all[i].Path = nil, "", s.PathAt(all[i].Path)
+	}
+	return all
 }
 
 // Read reads a file of the live webroot by its path relative to that.

@@ -183,11 +183,11 @@ func New(ctx context.Context, h *catalog.Held, to *site.Site, o Options) (*Plan,
 	}
 	var pairs []rewrite.Pair
 	if from := h.Origin.Roots[site.RootLabel]; from != "" {
-		pairs = append(pairs, rewrite.Pair{Old: from, New: to.Root})
+		pairs = append(pairs, rewrite.Pair{Old: from, New: to.PathAt(to.Root)})
 	}
 	for label, from := range h.Origin.Roots {
 		if now, ok := to.Roots[label]; ok && label != site.RootLabel {
-			pairs = append(pairs, rewrite.Pair{Old: from, New: now})
+			pairs = append(pairs, rewrite.Pair{Old: from, New: to.PathAt(now)})
 		}
 	}
 	p := &Plan{archive: h, to: to, recipe: to.Recipe, keep: map[string]bool{}, columns: map[columnName]*Column{}, also: o.Also, from: h.Origin.Address, copy: o.Copy, newKeys: o.NewKeys,

@@ -60,7 +60,7 @@ func (p *Plan) settings(tree *disk.Root) error {
 		}
 		return data, err
 	}
-	values, err := p.recipe.Values(p.to.Root, p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
+	values, err := p.recipe.Values(p.to.PathAt(p.to.Root), p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
 	}
@@ -71,7 +71,7 @@ func (p *Plan) settings(tree *disk.Root) error {
 			}
 		}
 	}
-	to := site.Pointing{Root: p.to.Root, File: p.to.SettingsFile, Databases: p.to.Databases, Address: p.to.Address, Moved: true,
+	to := site.Pointing{Root: p.to.PathAt(p.to.Root), File: p.to.SettingsFile, Databases: p.to.AsThere(), Address: p.to.Address, Moved: true,
 		Network: len(p.recipe.Move.Network) > 0, Settings: p.placeIn(values)}
 	if p.copy {
 		p.quietSettings(&to, values)

@@ -72,7 +72,7 @@ func (p *Plan) single(ctx context.Context, o own, typed string) (pairs []rewrite
 		pairs = append(pairs, rewrite.Pair{Old: address + "/" + uploads, New: to}, rewrite.Pair{Old: p.from + "/" + uploads, New: to})
 	}
 	if root := p.archive.Origin.Roots[site.RootLabel]; root != "" {
-		pairs = append(pairs, rewrite.Pair{Old: path.Join(root, uploads), New: path.Join(p.to.Root, of.UploadsTo)})
+		pairs = append(pairs, rewrite.Pair{Old: path.Join(root, uploads), New: path.Join(p.to.PathAt(p.to.Root), of.UploadsTo)})
 	}
 	p.from = address
 	p.notes = append(p.notes, Note{Text: "of the network only this site comes, with all of its accounts; who has no rights on it has none at the new place, and rights on the whole network end"})
