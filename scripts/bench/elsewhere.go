@@ -54,7 +54,10 @@ func (b *bench) elsewhere() error {
 	if err := b.line(versus{"pull, against ssh tar | zstd", 1.1, fresh(port, ""), b.revlet("backup", "museum"), tar}); err != nil {
 		return err
 	}
-	return b.nextPull(fresh, port, long.Port())
+	if err := b.nextPull(fresh, port, long.Port()); err != nil {
+		return err
+	}
+	return b.themeBack(fresh, port, long.Port())
 }
 
 // nextPull measures a pull after 1 % of the files have changed, near and far.
@@ -88,4 +91,48 @@ func (b *bench) nextPull(fresh func(port int, commands string) func() error, nea
 	fmt.Printf("%-26s %6.2f s  the first %6.2f s  ratio %.3f  at most 0.06: %s\n", "next pull, 1 % changed", median(second), median(first), ratio, verdict(ratio, 0.06))
 	fmt.Printf("%-26s %6.2f s  ratio %.2f  at most 2: %s\n", "the same, 20 ms each way", median(delayed), slower, verdict(slower, 2))
 	return nil
+}
+
+// themeFiles are the files of a theme that is deleted and put back.
+const themeFiles = 500
+
+// themeBack measures how long it takes to put one theme back, near and far, with commands and
+// without.
+func (b *bench) themeBack(fresh func(port int, commands string) func() error, near, far int) error {
+	theme := b.path("htdocs/themes/lantern")
+	for _, how := range []struct {
+		name, commands string
+		port           int
+	}{{"a theme of 500 files back", "", near}, {"the same, no commands", ", commands: no", near}, {"the same, 20 ms each way", "", far}} {
+		if err := fresh(how.port, how.commands)(); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(theme, 0o755); err != nil {
+			return err
+		}
+		for i := range themeFiles {
+			text := strings.Repeat(fmt.Sprintf("/* rule %d of the theme */\n", i), 300)
+			if err := os.WriteFile(fmt.Sprintf("%s/part%d.css", theme, i), []byte(text), 0o600); err != nil {
+				return err
+			}
+		}
+		if err := b.revlet("backup", "museum").Run(); err != nil {
+			return err
+		}
+		if err := os.RemoveAll(theme); err != nil {
+			return err
+		}
+		took, err := measure(b.revlet("restore", "museum", "--path", "themes/lantern", "--yes"))
+		if err != nil {
+			return err
+		}
+		if left, err := os.ReadDir(theme); err != nil || len(left) != themeFiles {
+			return fmt.Errorf("%d files came back: %w", len(left), err)
+		}
+		if err := b.revlet("settle", "museum", "--yes", "--unsaved").Run(); err != nil {
+			return err
+		}
+		fmt.Printf("%-26s %6.2f s  at most 3: %s  peak %d MiB\n", how.name, took.wall.Seconds(), verdict(took.wall.Seconds(), 3), took.peak>>20)
+	}
+	return os.RemoveAll(theme)
 }

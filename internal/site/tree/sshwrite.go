@@ -39,10 +39,11 @@ type Writer interface {
 	// Mkdir makes a folder that only the account may enter. One that is there already gives
 	// an error that wraps fs.ErrExist.
 	Mkdir(ctx context.Context, name string) error
-	// Put writes a file of size bytes. What the account has begun under that name is written
+	// Put writes a file of size bytes; Flush makes sure that it is on the disk. What the account has begun under that name is written
 	// over: it is for folders in which nobody else can make anything.
 	Put(ctx context.Context, name string, content io.ReaderAt, size int64, a Attr) error
-	// Create writes a small new file; one that is there gives fs.ErrExist.
+	// Create writes a small new file; one that is there gives fs.ErrExist. A mode of 0 leaves
+	// the rights as the place gives them.
 	Create(ctx context.Context, name string, content []byte, mode fs.FileMode) error
 	Symlink(ctx context.Context, target, name string) error
 	// Link gives a file a second name; false where the place cannot do that.
@@ -123,13 +124,13 @@ func (p *sshPlace) Mkdir(ctx context.Context, name string) error {
 // A chunk of a file is on its way at a time, and is sent again when the connection breaks:
 // less of it each time, until one comes through.
 const (
-	largestChunk  = 1 << 20
+	largestChunk  = 512 << 10
 	smallestChunk = 4 << 10
 )
 
 // Put implements Writer.
 func (p *sshPlace) Put(ctx context.Context, name string, content io.ReaderAt, size int64, a Attr) error {
-	u := &upload{name: name, content: content, size: size, a: a, chunk: largestChunk}
+	u := &upload{name: name, content: content, size: size, a: a, chunk: largestChunk, flushed: p.mayRun()}
 	for {
 		before := u.sent
 		err := p.again(ctx, "write", name, u.send)
@@ -149,6 +150,8 @@ type upload struct {
 	size, sent int64
 	a          Attr
 	chunk      int64
+	// flushed tells that Flush has all of it written to the disk.
+	flushed bool
 }
 
 // send sends what is missing.
@@ -161,22 +164,26 @@ func (u *upload) send(files *sshconn.Files, _ bool) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(u.write(f), flush(files, f), f.Close()); err != nil {
-		var status *sftp.StatusError
-		if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure {
-			err = fmt.Errorf("%w; is the disk or the quota there full?", err)
-		}
-		return err
-	}
-	info, err := files.Lstat(u.name)
-	if err == nil && info.Size() != u.size {
-		u.sent = 0
-		err = fmt.Errorf("%w: %d bytes were sent, %d are there: is the disk or the quota there full?", errSending, u.size, info.Size())
+	err = u.write(f)
+	if err == nil && !u.flushed {
+		err = flush(files, f)
 	}
 	if err != nil {
-		return err
+		return errors.Join(full(err), f.Close())
 	}
-	return set(files, u.name, u.a)
+	var g errgroup.Group // both are one journey
+	g.Go(f.Close)
+	err = set(files, u.name, u.a)
+	return full(errors.Join(err, g.Wait()))
+}
+
+// full adds to an error that says nothing what it may come of.
+func full(err error) error {
+	var status *sftp.StatusError
+	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure {
+		return fmt.Errorf("%w; is the disk or the quota there full?", err)
+	}
+	return err
 }
 
 func (u *upload) write(f *sftp.File) error {
@@ -212,13 +219,15 @@ func set(files *sshconn.Files, name string, a Attr) error {
 			return err
 		}
 	}
-	if err := files.Chmod(name, a.Mode.Perm()|a.Mode&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky)); err != nil {
-		return err
+	var g errgroup.Group // both are one journey
+	g.Go(func() error {
+		return files.Chmod(name, a.Mode.Perm()|a.Mode&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
+	})
+	var err error
+	if !a.ModTime.IsZero() {
+		err = files.Chtimes(name, a.ModTime, a.ModTime)
 	}
-	if a.ModTime.IsZero() {
-		return nil
-	}
-	return files.Chtimes(name, a.ModTime, a.ModTime)
+	return errors.Join(err, g.Wait())
 }
 
 // Create implements Writer.
@@ -239,7 +248,7 @@ func (p *sshPlace) Create(ctx context.Context, name string, content []byte, mode
 			}
 		}
 		_, err = f.Write(content)
-		if err = errors.Join(err, flush(files, f), f.Close()); err != nil {
+		if err = errors.Join(err, flush(files, f), f.Close()); err != nil || mode == 0 {
 			return err
 		}
 		return files.Chmod(name, mode)
@@ -327,6 +336,10 @@ func (p *sshPlace) RemoveAll(ctx context.Context, name string) error {
 		return err
 	}
 	if info.IsDir() {
+		err := p.again(ctx, "remove", name, func(files *sshconn.Files, _ bool) error { return files.RemoveDirectory(name) })
+		if err == nil || errors.Is(err, ErrUnreachable) {
+			return err // it was empty
+		}
 		if p.mayRun() && strings.HasPrefix(path.Base(name), ownPrefix) {
 			_ = p.command(ctx, "rm -rf -- "+shellQuote(name), nil) // what is left is removed the slow way
 			if _, err := p.Lstat(ctx, name); errors.Is(err, fs.ErrNotExist) {
@@ -414,10 +427,11 @@ func (p *sshPlace) Flush(ctx context.Context, dir string) error {
 	if !p.mayRun() {
 		return nil
 	}
-	if err := p.command(ctx, "sync -f -- "+shellQuote(dir), nil); errors.Is(err, ErrUnreachable) {
+	err := p.command(ctx, "sync -f -- "+shellQuote(dir)+" || sync", nil)
+	if errors.Is(err, ErrUnreachable) {
 		return err
 	}
-	return nil
+	return nil // a place that cannot be asked for it
 }
 
 // Copied implements Writer, with cp and sha256sum of GNU's kind. What was copied is what

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -163,10 +164,10 @@ func (f *FilesPlan) putFar(ctx context.Context, j *Journal, from, to string) err
 		if err != nil || !there {
 			return err
 		}
-		if err := f.clearWay(ctx, j, to); err != nil {
+		if err := f.move(ctx, j, from, to); !errors.Is(err, fs.ErrExist) || try == putTries {
 			return err
 		}
-		if err := f.move(ctx, j, from, to); !errors.Is(err, fs.ErrExist) || try == putTries {
+		if err := f.clearWay(ctx, j, to); err != nil {
 			return err
 		}
 	}
@@ -237,19 +238,35 @@ func (f *FilesPlan) carryFar(ctx context.Context, j *Journal, was, rel string) e
 // which others could put a link meanwhile. Whoever owns the site has no more to gain than he
 // has.
 func (f *FilesPlan) ours(ctx context.Context, w tree.Writer, names ...string) error {
-	box, err := w.Lstat(ctx, f.at(f.Box))
-	if err != nil {
-		return err
-	}
-	if st, ok := tree.StatOf(box); !ok || st.UID != 0 {
-		return nil
-	}
-	for _, name := range names {
-		if err := onlyRootsThere(ctx, w, path.Dir(name)); err != nil {
+	f.account.mu.Lock()
+	defer f.account.mu.Unlock()
+	if !f.account.known {
+		box, err := w.Lstat(ctx, f.at(f.Box))
+		if err != nil {
 			return err
 		}
+		st, ok := tree.StatOf(box)
+		f.account.known, f.account.root = true, ok && st.UID == 0
+		f.account.alone = map[string]bool{}
+	}
+	for _, name := range names {
+		dir := path.Dir(name)
+		if !f.account.root || f.account.alone[dir] {
+			continue
+		}
+		if err := onlyRootsThere(ctx, w, dir); err != nil {
+			return err
+		}
+		f.account.alone[dir] = true // nobody but root can change that
 	}
 	return nil
+}
+
+// account is what is known of the account on another machine.
+type account struct {
+	mu          sync.Mutex
+	known, root bool
+	alone       map[string]bool
 }
 
 // onlyRootsThere refuses a folder that another account than root could replace, or rename

@@ -211,7 +211,7 @@ func (r *run) sendStaged(ctx context.Context) error {
 			return fmt.Errorf("send to %s: %w", f.On, err)
 		}
 	}
-	r.journal.Mirrored, r.journal.Holder = r.Mirror != nil, newHolder()
+	r.journal.Mirrored, r.journal.fresh, r.journal.Holder = r.Mirror != nil, true, newHolder()
 	return r.journal.save()
 }
 

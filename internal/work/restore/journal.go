@@ -74,6 +74,10 @@ type Journal struct {
 	// signed with.
 	far  tree.Writer
 	keys *Mirror
+	// number is that of the journal which this process has written there last; 0 is none. fresh
+	// tells that nobody else can have written one.
+	number int
+	fresh  bool
 }
 
 // FilesPlan is the files' share of a restore.
@@ -117,6 +121,9 @@ type FilesPlan struct {
 	// taken back.
 	Since []string `json:"since,omitempty"`
 
+	// account tells whether that there is root's, once it is known, and which folders are its
+	// alone.
+	account account
 	// shadow is the folder of this machine in which what is sent is made ready.
 	shadow string
 }

@@ -145,12 +145,24 @@ func (j *Journal) writeMirror(ctx context.Context, before string) error {
 		return fmt.Errorf("write the restore's journal on %s: %w", j.Files.On, err)
 	}
 	box := j.Files.at(j.Files.Box)
-	last, names, err := readMirror(ctx, j.far, j.keys, box)
-	if err != nil {
-		return failed(err)
-	}
-	if last != nil && last.Holder != before {
-		return failed(ErrTakenOver)
+	name := func(n int) string { return path.Join(box, farJournal+strconv.Itoa(n)) }
+	number, old := j.number, []string{farJournal + strconv.Itoa(j.number)}
+	if number > 0 {
+		// What this process has written last is still there: nobody has taken over.
+		if there, err := isThere(ctx, j.far, name(number)); err != nil || !there {
+			return failed(errors.Join(err, map[bool]error{true: ErrTakenOver}[err == nil]))
+		}
+	} else if !j.fresh {
+		last, names, err := readMirror(ctx, j.far, j.keys, box)
+		if err != nil {
+			return failed(err)
+		}
+		if last != nil && last.Holder != before {
+			return failed(ErrTakenOver)
+		}
+		if old = names; len(names) > 0 {
+			number = journalNumber(names[len(names)-1])
+		}
 	}
 	copied := *j
 	copied.Access = map[string]site.Database{}
@@ -166,15 +178,12 @@ func (j *Journal) writeMirror(ctx context.Context, before string) error {
 	if err != nil {
 		return failed(err)
 	}
-	next := 1
-	if len(names) > 0 {
-		next = journalNumber(names[len(names)-1]) + 1
-	}
 	// Of two computers that write the same number, one fails.
-	if err := j.far.Create(ctx, path.Join(box, farJournal+strconv.Itoa(next)), append([]byte(signature+"\n"), text...), 0o600); err != nil {
+	if err := j.far.Create(ctx, name(number+1), append([]byte(signature+"\n"), text...), 0); err != nil {
 		return failed(err)
 	}
-	for _, name := range names {
+	j.number = number + 1
+	for _, name := range old {
 		if err := j.far.RemoveAll(ctx, path.Join(box, name)); err != nil {
 			return failed(err)
 		}
@@ -187,7 +196,7 @@ func newHolder() string { return strings.ToLower(rand.Text()) }
 
 // takeOver has this computer hold a restore from now on that before held.
 func (j *Journal) takeOver(ctx context.Context, before string) error {
-	j.Holder = newHolder()
+	j.Holder, j.number = newHolder(), 0
 	if err := j.writeMirror(ctx, before); err != nil {
 		return err
 	}

@@ -59,8 +59,8 @@ type Sent struct {
 }
 
 const (
-	// atOnce is how many calls are under way at a time: a file holds up to a MiB of memory.
-	atOnce = 48
+	// atOnce is how many calls are under way at a time: a file holds up to half a MiB of memory.
+	atOnce = 96
 	// batch is how many files are copied by one command.
 	batch = 4000
 	// leastCopied is from which size on a file is worth asking for: a smaller one is sent as
