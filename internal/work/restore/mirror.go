@@ -146,8 +146,9 @@ func (j *Journal) writeMirror(ctx context.Context, before string) error {
 	}
 	box := j.Files.at(j.Files.Box)
 	name := func(n int) string { return path.Join(box, farJournal+strconv.Itoa(n)) }
-	number, old := j.number, []string{farJournal + strconv.Itoa(j.number)}
+	number, old := j.number, []string(nil)
 	if number > 0 {
+		old = []string{farJournal + strconv.Itoa(number)}
 		// What this process has written last is still there: nobody has taken over.
 		if there, err := isThere(ctx, j.far, name(number)); err != nil || !there {
 			return failed(errors.Join(err, map[bool]error{true: ErrTakenOver}[err == nil]))

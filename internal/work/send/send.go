@@ -87,6 +87,8 @@ type run struct {
 	// names are further names of files; of is which.
 	names []entry
 	first map[fileID]string
+	// scripts are files of which a further name is one that a web server may run.
+	scripts map[string]bool
 	done  sync.Map // files that are there by a copy
 	sent  Sent
 	bytes atomic.Int64
@@ -94,7 +96,7 @@ type run struct {
 
 // Run sends the folder.
 func (j Job) Run(ctx context.Context) (*Sent, error) {
-	r := &run{Job: j, first: map[fileID]string{}}
+	r := &run{Job: j, first: map[fileID]string{}, scripts: map[string]bool{}}
 	if r.Pace == nil {
 		r.Pace = func(int64) {}
 	}
@@ -169,6 +171,7 @@ func (r *run) list() error {
 			id := fileID{st.Dev, st.Inode}
 			if one.of = r.first[id]; known && st.Links > 1 && one.of != "" {
 				r.names = append(r.names, one)
+				r.scripts[one.of] = r.scripts[one.of] || changes.Executable(one.rel)
 				return nil
 			}
 			r.first[id] = one.rel
@@ -307,7 +310,7 @@ func (r *run) copyOver(ctx context.Context) error {
 func (r *run) candidates(ctx context.Context, live tree.Folder) ([]entry, error) {
 	byFolder := map[string][]entry{}
 	for _, e := range r.files {
-		if e.info.Size() >= leastCopied && !changes.Executable(e.rel) {
+		if e.info.Size() >= leastCopied && !changes.Executable(e.rel) && !r.scripts[e.rel] {
 			dir := path.Dir(e.rel)
 			byFolder[dir] = append(byFolder[dir], e)
 		}
