@@ -436,6 +436,85 @@ func TestASiteElsewhereOverABadLine(t *testing.T) {
 	}
 }
 
+// Wherever connections are cut while something is put back, taken back, settled or moved, the
+// site is the old one or the new one, and what was begun can be ended.
+func TestRestoringElsewhereOverABadLine(t *testing.T) {
+	t.Parallel()
+	w, root := farMuseum(t)
+	port := portOf(t, root)
+	cut, err := line.New(fmt.Sprintf("127.0.0.1:%d", port))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = cut.Close() })
+	cut.Start()
+	film := make([]byte, 300_000)
+	_, _ = rand.Read(film)
+	w.write("htdocs/uploads/film.mp4", string(film))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	address := replaceOnce(t, root, fmt.Sprintf(":%d/", port), fmt.Sprintf(":%d/", cut.Port()))
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {key_file: ./ssh/id}}\n", address))
+	w.run("preflight", "--trust")
+	w.run("backup")
+	state := func() string { return fmt.Sprint(liveTree(t, w)) + rows(t, w) }
+	good := state()
+	require.NoError(t, os.WriteFile(w.path("htdocs/uploads/film.mp4"), film[:200_000], 0o644))
+	breakMuseum(t, w)
+	bad := state()
+	require.NotEqual(t, good, bad)
+	sh(t, fmt.Sprintf("cp -a %[1]s/htdocs %[1]s/broken", w.dir))
+	// ended has what was begun ended, over a good line, and the site as it is wanted.
+	ended := func(wanted string, after int64) {
+		cut.SetCut(0)
+		w.run("backup", "--scope", "database") // any job ends what was interrupted
+		now := state()
+		require.Contains(t, []string{good, bad}, now, after)
+		if now != wanted && wanted == bad {
+			w.run("undo", "kestrelpoint", "--yes")
+		} else if now != wanted {
+			w.run("restore", "kestrelpoint", "--yes")
+		}
+		require.Equal(t, wanted, state(), after)
+	}
+	did := map[string]int{}
+	for after := int64(4_000); after < 2_000_000; after *= 4 {
+		cut.SetCut(0)
+		w.try("settle", "kestrelpoint", "--yes", "--unsaved")
+		sh(t, fmt.Sprintf("rm -rf %[1]s/htdocs && cp -a %[1]s/broken %[1]s/htdocs", w.dir))
+		for _, job := range [][]string{{"restore", good, "--yes"}, {"undo", bad, "--yes"}, {"settle", "", "--yes", "--unsaved"}, {"move", "", "--to", "other", "--root", address + "2", "--address", "http://127.0.0.1:9/x", "--key-file", w.path("ssh/id"), "--yes"}} {
+			ended(map[string]string{"restore": bad, "undo": good, "settle": good, "move": good}[job[0]], after)
+			if job[0] == "settle" && len(leftBeside(t, w)) == 0 {
+				continue
+			}
+			cut.SetCut(after)
+			r := w.try(append([]string{job[0], "kestrelpoint"}, job[2:]...)...)
+			now := state()
+			did[fmt.Sprint(job[0], r.code)]++
+			switch job[0] {
+			case "restore", "undo":
+				if r.code == 0 {
+					require.Equal(t, job[1], now, "%d: done means done\n%s", after, r.out)
+				}
+			default:
+				require.Equal(t, good, now, "%d %s", after, job[0])
+			}
+			cut.SetCut(0)
+			if job[0] == "settle" {
+				w.try("settle", "kestrelpoint", "--yes", "--unsaved")
+				require.Empty(t, leftBeside(t, w), after)
+			}
+			if job[0] == "move" && strings.Contains(w.read("revlet.yaml"), "other:") {
+				w.try("undo", "other", "--yes")
+				config, _, _ := strings.Cut(w.read("revlet.yaml"), "  other:")
+				w.write("revlet.yaml", config)
+			}
+			require.NoDirExists(t, w.path("htdocs2"), after)
+		}
+	}
+	t.Log(did)
+	assert.NotZero(t, did["restore0"])
+	assert.NotZero(t, did["restore1"])
+	assert.NotZero(t, did["undo0"])
+}
+
 func portOf(t *testing.T, root string) (port int) {
 	_, err := fmt.Sscanf(root[strings.LastIndex(root, "@127.0.0.1:"):], "@127.0.0.1:%d", &port)
 	require.NoError(t, err)
