@@ -89,9 +89,9 @@ type run struct {
 	first map[fileID]string
 	// scripts are files of which a further name is one that a web server may run.
 	scripts map[string]bool
-	done  sync.Map // files that are there by a copy
-	sent  Sent
-	bytes atomic.Int64
+	done    sync.Map // files that are there by a copy
+	sent    Sent
+	bytes   atomic.Int64
 }
 
 // Run sends the folder.
