@@ -215,7 +215,7 @@ func TestWordPressElsewhere(t *testing.T) {
 		took := time.Since(began)
 		w.run("undo", "kestrelpoint", "--yes")
 		ends := map[string]int{}
-		for range 3 {
+		for range kills / 30 {
 			killed := w.interrupt(syscall.SIGKILL, took+took/4, "restore", good, "--yes")
 			long := time.Now().Add(-time.Hour)
 			journals, _ := filepath.Glob(w.path(".revlet-*/journal-*"))
@@ -475,7 +475,7 @@ func TestRestoringElsewhereOverABadLine(t *testing.T) {
 		require.Equal(t, wanted, state(), after)
 	}
 	did := map[string]int{}
-	for after := int64(4_000); after < 2_000_000; after *= 4 {
+	for after := int64(4_000); after < 2_000_000; after *= 16 {
 		cut.SetCut(0)
 		w.try("settle", "kestrelpoint", "--yes", "--unsaved")
 		sh(t, fmt.Sprintf("rm -rf %[1]s/htdocs && cp -a %[1]s/broken %[1]s/htdocs", w.dir))

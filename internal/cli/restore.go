@@ -298,14 +298,14 @@ func (a *app) typed(question string, words ...string) error {
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.PrintJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "lost": render.NonNil(r.Lost), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "lost": render.NonNil(r.Lost), "unlinked": render.NonNil(r.Unlinked), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
 	} else {
 		a.ShowRestored(r)
 	}
-	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() || len(r.Lost) > 0 {
+	if worst := check.Worst(r.Answers); worst != nil && !worst.OK() || len(r.Lost)+len(r.Unlinked) > 0 {
 		return &exitError{code: exitDamage}
 	}
 	return nil

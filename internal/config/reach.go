@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -15,6 +16,8 @@ type Reach struct {
 	PasswordEnv  string `yaml:"password_env"`
 	// KeyFile is an SSH private key; its passphrase, if it has one, is the password.
 	KeyFile string `yaml:"key_file"`
+	// CAFile is the authority that a certificate over FTP is of, in PEM.
+	CAFile string `yaml:"ca_file"`
 	// HostKey pins the machine's SSH key by its fingerprint, `SHA256:…`.
 	HostKey string `yaml:"host_key"`
 	// Commands is no where none is to be run over there, even if the account may.
@@ -49,7 +52,15 @@ func (s Site) Login() Store {
 	if r == nil {
 		r = &Reach{}
 	}
-	login := Store{SFTP: s.Root, PasswordFile: r.PasswordFile, PasswordEnv: r.PasswordEnv, KeyFile: r.KeyFile, HostKey: r.HostKey, Rate: r.Rate, Lanes: r.Lanes, Silence: r.Silence}
+	login := Store{PasswordFile: r.PasswordFile, PasswordEnv: r.PasswordEnv, KeyFile: r.KeyFile, HostKey: r.HostKey, CAFile: r.CAFile, Rate: r.Rate, Lanes: r.Lanes, Silence: r.Silence}
+	switch scheme, rest, _ := strings.Cut(s.Root, "://"); scheme {
+	case "ftp":
+		login.FTP = s.Root
+	case "plain-ftp":
+		login.PlainFTP = "ftp://" + rest
+	default:
+		login.SFTP = s.Root
+	}
 	login.BytesPerSecond, login.Patience = s.ReachRate, s.ReachSilence
 	return login
 }
@@ -76,8 +87,8 @@ func (s *Site) settleReach(base string) error {
 	switch {
 	case err != nil || u.Host == "" || u.RawQuery != "" || u.Fragment != "":
 		return fmt.Errorf("`root: %s` is no address; it looks like sftp://user@host/home/user/public_html", s.Root)
-	case u.Scheme != "sftp":
-		return fmt.Errorf("`root: %s`: a site elsewhere is reached by sftp://", s.Root)
+	case !slices.Contains([]string{"sftp", "ftp", "plain-ftp"}, u.Scheme):
+		return fmt.Errorf("`root: %s`: a site elsewhere is reached by sftp://, or by ftp:// or plain-ftp://", s.Root)
 	case strings.HasPrefix(u.Path, "/~"):
 		return fmt.Errorf("`root: %s`: write the whole path, as the machine has it; `adopt` finds it out", s.Root)
 	}
@@ -106,7 +117,13 @@ func (s *Site) settleReach(base string) error {
 	if r.Commands != "" && r.Commands != "no" {
 		return fmt.Errorf("`commands: %s`: it is no, or left out", r.Commands)
 	}
-	r.PasswordFile, r.KeyFile = absolute(base, r.PasswordFile), absolute(base, r.KeyFile)
+	r.PasswordFile, r.KeyFile, r.CAFile = absolute(base, r.PasswordFile), absolute(base, r.KeyFile), absolute(base, r.CAFile)
+	switch {
+	case u.Scheme == "sftp" && r.CAFile != "":
+		return errors.New("`reach: {ca_file: …}` is for ftp://; a machine behind sftp:// has a `host_key:`")
+	case u.Scheme != "sftp" && (r.KeyFile != "" || r.HostKey != "" || r.Commands != ""):
+		return errors.New("`reach:` has a key or commands of SSH; FTP has neither")
+	}
 	s.Reach = &r
 	if s.ReachRate, err = parseRate(r.Rate); err == nil && r.Silence != "" {
 		if s.ReachSilence, err = ParseSpan(r.Silence); err != nil {

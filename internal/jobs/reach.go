@@ -61,16 +61,26 @@ func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := a.Opener()
-	o.Trust, o.Trusted = a.TrustHosts, a.trusted
-	d := o.SSH(u, login)
-	d.Silence = login.Patience
-	if login.BytesPerSecond > 0 {
-		d.Limit = rate.NewLimiter(rate.Limit(login.BytesPerSecond), int(max(min(login.BytesPerSecond, reachBurst), 1)))
-	}
 	if a.places == nil {
 		a.places = map[string]tree.Place{}
 	}
+	var limit *rate.Limiter
+	if login.BytesPerSecond > 0 {
+		limit = rate.NewLimiter(rate.Limit(login.BytesPerSecond), int(max(min(login.BytesPerSecond, reachBurst), 1)))
+	}
+	if login.Kind() != "sftp" {
+		d, err := a.Opener().FTP(u, login)
+		if err != nil {
+			return nil, err
+		}
+		d.Silence, d.Limit = login.Patience, limit
+		a.places[key] = tree.NewFTP(tree.FTPOptions{Dialer: d, Base: cfg.Base(), Lanes: login.Lanes, Pause: a.RetryPause})
+		return a.places[key], nil
+	}
+	o := a.Opener()
+	o.Trust, o.Trusted = a.TrustHosts, a.trusted
+	d := o.SSH(u, login)
+	d.Silence, d.Limit = login.Patience, limit
 	a.places[key] = tree.NewSSH(tree.SSHOptions{Dialer: d, Base: cfg.Base(), Lanes: login.Lanes, Pause: a.RetryPause, NoCommands: cfg.Reach != nil && cfg.Reach.Commands == "no"})
 	return a.places[key], nil
 }
@@ -119,7 +129,7 @@ func (a *Agent) ForgetHosts(names []string) error {
 		if err != nil {
 			return err
 		}
-		if cfg.Far() {
+		if cfg.Far() && cfg.Login().Kind() == "sftp" {
 			if err := a.Opener().Forget(cfg.Login()); err != nil {
 				return err
 			}

@@ -9,6 +9,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/signing"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/restore"
 )
@@ -118,7 +119,10 @@ func (a *Agent) importJournals(ctx context.Context, name string) error {
 		return err
 	}
 	r := a.recoverer(&site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots, Place: place})
-	if err := r.Import(ctx); err != nil {
+	switch err := r.Import(ctx); {
+	case errors.Is(err, tree.ErrUnreachable):
+		return ofSite(name, err)
+	case err != nil:
 		return ofSite(name, fmt.Errorf("site %s: look for what other computers have restored: %w", name, err))
 	}
 	return nil

@@ -274,7 +274,9 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	for i, db := range s.Databases {
-		s.Databases[i] = s.There(db)
+		if _, configured := c.Databases[db.Label]; !configured || !tree.FilesOnly(place) || db.Engine == "sqlite" {
+			s.Databases[i] = s.There(db)
+		} // else it is one that answers from here
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -129,7 +130,7 @@ func siteAddress(s string) bool {
 // farPlace tells whether an address is that of a machine, without a password or a path.
 func farPlace(s string) bool {
 	u, err := url.Parse(s)
-	if err != nil || u.Scheme != "sftp" || u.Host == "" || u.Path+u.RawQuery+u.Fragment != "" || !plainText(s) || strings.ContainsAny(s, " \"'`\\") {
+	if err != nil || !slices.Contains([]string{"sftp", "ftp", "plain-ftp"}, u.Scheme) || u.Host == "" || u.Path+u.RawQuery+u.Fragment != "" || !plainText(s) || strings.ContainsAny(s, " \"'`\\") {
 		return false
 	}
 	_, secret := u.User.Password()

@@ -31,7 +31,12 @@ func (a *Printer) ShowLost(lost []string, what string) {
 	if len(lost) == 0 {
 		return
 	}
-	fmt.Fprintf(a.Out, "\n%s damaged in every store, and %s:\n", a.Bad("Lost:"), what)
+	a.showNames(a.Bad("Lost:")+" damaged in every store, and "+what, lost)
+}
+
+// showNames lists a few of some names below a heading.
+func (a *Printer) showNames(heading string, lost []string) {
+	fmt.Fprintf(a.Out, "\n%s:\n", heading)
 	for _, one := range lost[:min(len(lost), lostShown)] {
 		fmt.Fprintf(a.Out, "  %s\n", Printable(strings.TrimPrefix(one, site.RootLabel+"/")))
 	}
@@ -44,8 +49,11 @@ func (a *Printer) ShowLost(lost []string, what string) {
 func (a *Printer) ShowRestored(r *jobs.Restored) {
 	h := r.Archive
 	did := a.Good("Restored")
-	if len(r.Lost) > 0 {
+	switch {
+	case len(r.Lost) > 0:
 		did = a.Bad("Restored what was left:")
+	case len(r.Unlinked) > 0:
+		did = a.Bad("Restored without some links:")
 	}
 	fmt.Fprintf(a.Out, "%s %s from %s\n\n", did, a.Bold(h.Site), h.Name)
 	var lines [][2]string
@@ -65,13 +73,18 @@ func (a *Printer) ShowRestored(r *jobs.Restored) {
 	for _, place := range r.Aside {
 		lines = append(lines, [2]string{"set aside", place})
 	}
-	if os.Geteuid() != 0 && r.Paths > 0 {
+	if r.Paths > 0 && r.Site.Far() && !strings.Contains(r.Site.Root, "://root@") {
+		lines = append(lines, [2]string{"owner", "all files belong to the account there"})
+	} else if os.Geteuid() != 0 && r.Paths > 0 {
 		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
 	}
 	a.Facts(lines)
 	a.ShowUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
 	a.ShowExtraTables(r.ExtraTables, nil, "was set aside")
 	a.ShowLost(r.Lost, "not put back; what the site had is set aside")
+	if len(r.Unlinked) > 0 {
+		a.showNames(a.Bad("Not put back:")+" links, which cannot be made on that machine; ask its host, or make them there", r.Unlinked)
+	}
 	a.ShowStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {

@@ -15,10 +15,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/crypto/ssh"
 
-	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 	"revlet/internal/store/sshconn"
 )
@@ -45,16 +43,12 @@ type sshPlace struct {
 	// tunnel is the connection for what is forwarded: a dump in it does not end when files
 	// have trouble.
 	tunnel *lane
-	// circuitOpen is set after a call has exhausted its tries; until one succeeds, later
-	// calls are tried once.
-	mu          sync.Mutex
-	circuitOpen bool
-	next        int
+	patience
+	picking sync.Mutex
+	next    int
 	// broke is set once a connection broke: later ones ask for small packets, of which more
 	// come through until the next one breaks.
 	broke atomic.Bool
-	// answers counts the calls that were answered.
-	answers atomic.Int64
 	// noCommands is set once it is known that the account may run none.
 	noCommands atomic.Bool
 }
@@ -64,16 +58,10 @@ func NewSSH(o SSHOptions) Place {
 	if o.Lanes == 0 {
 		o.Lanes = 4
 	}
-	if o.Tries == 0 {
-		o.Tries = 6
-	}
-	if o.Pause == 0 {
-		o.Pause = 400 * time.Millisecond
-	}
 	if o.Silence == 0 {
 		o.Silence = time.Minute
 	}
-	p := &sshPlace{o: o}
+	p := &sshPlace{o: o, patience: newPatience(o.Tries, o.Pause)}
 	p.tunnel = &lane{place: p}
 	for range o.Lanes {
 		p.lanes = append(p.lanes, &lane{place: p})
@@ -126,16 +114,6 @@ type conn struct {
 	files, lists *sshconn.Files
 	listings     listings
 }
-
-// connectError is an error of making a connection: it says nothing of any file.
-type connectError struct {
-	error
-	// final tells that another try is of no use.
-	final bool
-}
-
-// Unwrap gives the reason.
-func (e *connectError) Unwrap() error { return e.error }
 
 // get returns the lane's connection, and makes one if there is none.
 func (l *lane) get(ctx context.Context) (*conn, error) {
@@ -218,8 +196,8 @@ func (p *sshPlace) dropLists(c *conn) {
 // pick chooses the lane with a connection that has the least to do; when all have enough,
 // one that may make a connection.
 func (p *sshPlace) pick() *lane {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.picking.Lock()
+	defer p.picking.Unlock()
 	var best, fresh, any *lane
 	for i := range p.lanes {
 		l := p.lanes[(p.next+i)%len(p.lanes)]
@@ -258,73 +236,10 @@ func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) erro
 	})
 }
 
-// mostRounds bounds how often a call is begun again while others come through.
-const mostRounds = 40
-
-// withRetry runs work on a connection, again on another one if that breaks. It gives up
-// when nothing at all has come through meanwhile: calls share connections, and one that is
-// cut for what another one reads has not failed for itself.
+// withRetry runs work on a connection, again on another one if that breaks.
 func (p *sshPlace) withRetry(ctx context.Context, pick func() *lane, work func(*conn) error) error {
-	for round := 1; ; round++ {
-		before := p.answers.Load()
-		err := p.severalTries(ctx, pick, work)
-		if !errors.Is(err, ErrUnreachable) || ctx.Err() != nil || p.answers.Load() == before || round == mostRounds || givenUp(err) {
-			return err
-		}
-	}
+	return p.retry(ctx, func() error { return p.once(ctx, pick(), work) })
 }
-
-// givenUp tells of an error that another try is of no use.
-func givenUp(err error) bool {
-	var none *connectError
-	return errors.As(err, &none) && none.final
-}
-
-func (p *sshPlace) severalTries(ctx context.Context, pick func() *lane, work func(*conn) error) error {
-	tries := p.o.Tries
-	p.mu.Lock()
-	if p.circuitOpen {
-		tries = 1
-	}
-	p.mu.Unlock()
-	pace := &backoff.ExponentialBackOff{InitialInterval: p.o.Pause, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: min(15*time.Second, 40*p.o.Pause)}
-	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		err := p.once(ctx, pick(), work)
-		if final(err) || err != nil && ctx.Err() != nil {
-			err = backoff.Permanent(err)
-		}
-		return struct{}{}, err
-	}, backoff.WithBackOff(pace), backoff.WithMaxTries(tries), backoff.WithMaxElapsedTime(0))
-	var permanent *backoff.PermanentError
-	if errors.As(err, &permanent) {
-		err = permanent.Err
-	}
-	unreachable := err != nil && !answered(err)
-	p.mu.Lock()
-	p.circuitOpen = unreachable && ctx.Err() == nil
-	p.mu.Unlock()
-	switch {
-	case err != nil && ctx.Err() != nil:
-		return &unreachableError{context.Cause(ctx)}
-	case unreachable:
-		return &unreachableError{err}
-	}
-	return err
-}
-
-// unreachableError wraps ErrUnreachable and the reason.
-type unreachableError struct{ why error }
-
-// Error implements error. A machine that lets nobody in says so itself.
-func (e *unreachableError) Error() string {
-	if errors.Is(e.why, store.ErrRefused) {
-		return e.why.Error()
-	}
-	return ErrUnreachable.Error() + ": " + e.why.Error()
-}
-
-// Unwrap gives both.
-func (e *unreachableError) Unwrap() []error { return []error{ErrUnreachable, e.why} }
 
 func (p *sshPlace) once(ctx context.Context, l *lane, work func(*conn) error) error {
 	l.busy.Add(1)
@@ -350,8 +265,6 @@ func (p *sshPlace) once(ctx context.Context, l *lane, work func(*conn) error) er
 	if err = work(c); err != nil && !answered(err) {
 		p.broke.Store(true)
 		l.drop(c)
-	} else {
-		p.answers.Add(1)
 	}
 	if err != nil && hung.Load() {
 		return &connectError{fmt.Errorf("a call was not answered in %s", callSilences*p.o.Silence), true}
@@ -362,19 +275,6 @@ func (p *sshPlace) once(ctx context.Context, l *lane, work func(*conn) error) er
 // callSilences is how often as long as a silence a single call may take: the connection
 // lives, but what it asked for does not come, as when a disk over there hangs.
 const callSilences = 5
-
-// answered tells that the far end has answered, only not as hoped.
-func answered(err error) bool {
-	var none *connectError
-	var forwarded *ssh.OpenChannelError
-	return !errors.As(err, &none) && (sshconn.Answered(err) || errors.As(err, &forwarded) ||
-		errors.Is(err, fs.ErrExist) || errors.Is(err, errSending) || errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, errSize) || errors.Is(err, errNoSurvey) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
-}
-
-// final tells that another try is of no use.
-func final(err error) bool {
-	return err != nil && (answered(err) || givenUp(err))
-}
 
 // Folder implements Place.
 func (p *sshPlace) Folder(ctx context.Context, dir string) (Folder, error) {

@@ -372,23 +372,25 @@ func (p *sshPlace) empty(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	g, inGroup := errgroup.WithContext(ctx)
-	g.SetLimit(removers)
-	for i, base := range names {
-		file := path.Join(dir, base)
+	return eachAtOnce(ctx, removers, len(names), func(ctx context.Context, i int) error {
+		file := path.Join(dir, names[i])
 		if infos[i].Err == nil && infos[i].IsDir() {
-			if err := p.RemoveAll(ctx, file); err != nil {
-				return errors.Join(err, g.Wait())
-			}
-			continue
+			return p.RemoveAll(ctx, file)
 		}
-		g.Go(func() error {
-			err := p.again(inGroup, "remove", file, func(files *sshconn.Files, _ bool) error { return files.Remove(file) })
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil
-			}
-			return err
-		})
+		err := p.again(ctx, "remove", file, func(files *sshconn.Files, _ bool) error { return files.Remove(file) })
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	})
+}
+
+// eachAtOnce does the same n times, many at a time.
+func eachAtOnce(ctx context.Context, most, n int, do func(ctx context.Context, i int) error) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(most)
+	for i := range n {
+		g.Go(func() error { return do(ctx, i) })
 	}
 	return g.Wait()
 }

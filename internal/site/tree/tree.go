@@ -102,6 +102,8 @@ type WholeReader interface {
 // is zero.
 type Stat struct {
 	UID, GID int
+	// Unowned tells that the place has no word for owners.
+	Unowned bool
 	// Dev, Inode and Links say which names are of the same file.
 	Dev, Inode, Links uint64
 	// CTime is when the file, or what is known of it, was last changed; nobody can set it.
@@ -113,7 +115,7 @@ type Stat struct {
 
 // IsFar tells whether an address, as a configuration has it, is one of another machine.
 func IsFar(root string) bool {
-	return strings.HasPrefix(root, "sftp://") || strings.HasPrefix(root, "ftp://")
+	return strings.Contains(root, "://")
 }
 
 // ReadFile reads a regular file of at most most bytes.
@@ -132,6 +134,13 @@ func ReadFile(in Folder, name string, most int64) ([]byte, error) {
 		err = tooLarge(name, most)
 	}
 	return data, err
+}
+
+// FilesOnly tells whether a place carries files and nothing else: what only it reaches cannot
+// be connected to.
+func FilesOnly(p Place) bool {
+	only, ok := p.(interface{ filesOnly() bool })
+	return ok && only.filesOnly()
 }
 
 // Surveyed opens a folder of which everything is about to be looked at: see Surveyor.

@@ -19,6 +19,7 @@ import (
 	"revlet/internal/store/appendonly"
 	"revlet/internal/store/folder"
 	"revlet/internal/store/ftp"
+	"revlet/internal/store/ftpconn"
 	"revlet/internal/store/retry"
 	"revlet/internal/store/s3"
 	"revlet/internal/store/sftp"
@@ -117,6 +118,23 @@ func openFTP(c config.Store, u *url.URL, user, where string) (store.Store, error
 		o.TLS.ServerName = u.Hostname()
 	}
 	return ftp.New(o), nil
+}
+
+// FTP says how to log in at the machine of an address over FTP, with the means that an entry
+// names.
+func (o *Opener) FTP(u *url.URL, c config.Store) (ftpconn.Dialer, error) {
+	password, err := c.Password()
+	if err != nil {
+		return ftpconn.Dialer{}, err
+	}
+	d := ftpconn.Dialer{Host: withPort(u, "21"), User: cmp.Or(c.User, u.User.Username(), o.Account), Password: password, Where: u.Host}
+	if c.Kind() == "ftp" {
+		if d.TLS, err = store.TLS(c.CAFile); err != nil {
+			return d, err
+		}
+		d.TLS.ServerName = u.Hostname()
+	}
+	return d, nil
 }
 
 // SSH says how to log in at the machine of an address, with the means that an entry

@@ -156,6 +156,9 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	r.folders = OpenFolders(ctx, r.disk, r.Site)
 	defer r.folders.Close()
 	if r.Site.Far() && r.Scope.HasFiles() {
+		if err := r.sayHidden(); err != nil {
+			return nil, err
+		}
 		var known bool
 		if r.beganThere, known = r.Site.Place.Now(ctx); !known {
 			r.beganThere = time.Now().Add(-farClock)
@@ -320,4 +323,21 @@ func (r *run) closeDatabases() {
 func (r *run) scratchIn() (string, error) {
 	dir := filepath.Join(r.spool.dir, "scratch")
 	return dir, r.disk.MkdirAll(dir, 0o700)
+}
+
+// sayHidden says if the site's machine does not list everything.
+func (r *run) sayHidden() error {
+	in, err := r.folders.In(site.RootLabel)
+	if err != nil {
+		return nil // it is told of where it is walked
+	}
+	t, ok := in.(tree.HiddenTeller)
+	if !ok {
+		return nil
+	}
+	hides, err := t.Hides()
+	if err == nil && hides {
+		r.observer.Note("note: no name in the webroot that begins with a dot was listed: if there are any, such as .htaccess, the server hides them, and they are missing from this archive")
+	}
+	return err
 }

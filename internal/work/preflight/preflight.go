@@ -81,7 +81,7 @@ func Run(ctx context.Context, j Job) ([]Finding, error) {
 		r.add(Look, "database", "none is known for this site; if it has one, describe it under `databases:`")
 	}
 	r.stores(ctx)
-	r.room()
+	r.room(ctx)
 	r.clock(ctx)
 	r.leftAlone()
 	order := map[Level]int{Stop: 0, Look: 1, Passed: 2}
@@ -149,7 +149,9 @@ func (r *run) files(ctx context.Context) error {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
 	}
 	if r.Site.Far() {
-		r.elsewhere(ctx, c.owners)
+		if err := r.elsewhere(ctx, in, c.owners); err != nil {
+			return fmt.Errorf("look at the webroot: %w", err)
+		}
 	} else {
 		r.rights(c.owners)
 	}
@@ -340,9 +342,9 @@ func (r *run) stores(ctx context.Context) {
 }
 
 // room looks whether a restore would work, too.
-func (r *run) room() {
+func (r *run) room(ctx context.Context) {
 	if r.Site.Far() {
-		r.add(Look, "restore", "its database can be put back there, its files not yet: docs/ELSEWHERE.md says what can be done")
+		r.roomThere(ctx)
 		return
 	}
 	above := filepath.Dir(r.Site.Root)

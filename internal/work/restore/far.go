@@ -246,7 +246,7 @@ func (f *FilesPlan) ours(ctx context.Context, w tree.Writer, names ...string) er
 			return err
 		}
 		st, ok := tree.StatOf(box)
-		f.account.known, f.account.root = true, ok && st.UID == 0
+		f.account.known, f.account.root = true, ok && !st.Unowned && st.UID == 0
 		f.account.alone = map[string]bool{}
 	}
 	for _, name := range names {

@@ -167,9 +167,11 @@ func (r *run) makeFarBox(ctx context.Context, box string) error {
 	}
 	st, known := tree.StatOf(info)
 	switch {
+	case info.IsDir() && info.Mode().Perm() != 0o700 && st.Unowned:
+		r.observer.Note("note: the machine takes no rights: who else can read the site there can read what is staged and set aside, in " + box)
 	case !info.IsDir() || info.Mode().Perm() != 0o700:
 		err = fmt.Errorf("%s is not for its owner alone", box)
-	case known && st.UID == 0:
+	case known && !st.Unowned && st.UID == 0:
 		err = onlyRootsThere(ctx, r.far, path.Dir(box))
 	}
 	if err != nil {
@@ -249,7 +251,39 @@ func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
 	if err := r.findMoves(ctx, f, sent.Same); err != nil {
 		return err
 	}
+	for rel, target := range sent.Unlinked {
+		kept, err := r.sameLink(ctx, f, rel, target)
+		if err != nil {
+			return err
+		}
+		if kept {
+			f.Kept = append(f.Kept, rel)
+		} else {
+			r.result.Unlinked = append(r.result.Unlinked, f.Label+"/"+rel+" → "+target)
+		}
+	}
 	return r.far.Flush(ctx, f.at(f.Box))
+}
+
+// sameLink tells whether the live site has a link that the archive has too. It then stays.
+func (r *run) sameLink(ctx context.Context, f *FilesPlan, rel, target string) (bool, error) {
+	live, err := r.far.Folder(ctx, f.live("."))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer live.Close()
+	info, err := live.Lstat(rel)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&fs.ModeSymlink == 0 {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	now, err := live.Readlink(rel)
+	return err == nil && now == target, nil
 }
 
 // farOwners has what is sent belong, where the account is root's, to whom the archive says:
@@ -259,7 +293,7 @@ func (r *run) farOwners(ctx context.Context, f *FilesPlan, job *send.Job) error 
 	if err != nil {
 		return err
 	}
-	if st, known := tree.StatOf(box); !known || st.UID != 0 {
+	if st, known := tree.StatOf(box); !known || st.Unowned || st.UID != 0 {
 		return nil
 	}
 	if r.Archive.Origin.Place == f.On {

@@ -108,6 +108,8 @@ type Result struct {
 	// Uncovered is what the archive never held: it was carried over, or set aside if
 	// Job.Clean is set.
 	Uncovered []Uncovered
+	// Unlinked are links, and where they lead, that could not be made on the site's machine.
+	Unlinked []string
 	// Lost is what is damaged in every store: files by their names, tables in words.
 	Lost []string
 }

@@ -53,6 +53,8 @@ type Sent struct {
 	Copied, CopiedBytes int64
 	// Unset is how many rights the far end has not taken.
 	Unset int64
+	// Unlinked are links that the place cannot make, with where they lead.
+	Unlinked map[string]string
 	// Same tells of a file that it is there by a copy: the one of that name in Live is proved
 	// to be the same.
 	Same func(rel string) bool
@@ -90,13 +92,14 @@ type run struct {
 	// scripts are files of which a further name is one that a web server may run.
 	scripts map[string]bool
 	done    sync.Map // files that are there by a copy
+	mu      sync.Mutex
 	sent    Sent
 	bytes   atomic.Int64
 }
 
 // Run sends the folder.
 func (j Job) Run(ctx context.Context) (*Sent, error) {
-	r := &run{Job: j, first: map[fileID]string{}, scripts: map[string]bool{}}
+	r := &run{sent: Sent{Unlinked: map[string]string{}}, Job: j, first: map[fileID]string{}, scripts: map[string]bool{}}
 	if r.Pace == nil {
 		r.Pace = func(int64) {}
 	}
@@ -116,7 +119,14 @@ func (j Job) Run(ctx context.Context) (*Sent, error) {
 		return nil, err
 	}
 	err := r.each(ctx, r.links, func(ctx context.Context, e entry) error {
-		return r.Place.Symlink(ctx, e.target, r.there(e.rel))
+		err := r.Place.Symlink(ctx, e.target, r.there(e.rel))
+		if errors.Is(err, tree.ErrNoLinks) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.sent.Unlinked[e.rel] = e.target
+			return nil
+		}
+		return err
 	})
 	if err == nil {
 		err = r.prove(ctx)
@@ -380,7 +390,9 @@ func (r *run) prove(ctx context.Context) error {
 	wanted := map[string]entry{}
 	for _, all := range [][]entry{r.folders, r.files, r.names, r.links} {
 		for _, e := range all {
-			wanted[e.rel] = e
+			if _, none := r.sent.Unlinked[e.rel]; !none {
+				wanted[e.rel] = e
+			}
 		}
 	}
 	err = tree.Walk(ctx, in, ".", func(name string, now fs.FileInfo, err error) error {
