@@ -14,13 +14,13 @@ var now = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 
 func TestLinesOfListings(t *testing.T) {
 	for line, is := range map[string]Entry{
-		"-rw-r--r--   1 keeper   keeper       1234 Nov 20 09:15 index.php":         {Name: "index.php", Mode: 0o644, HasMode: true, Size: 1234, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC)},
-		"-rw-r--r--   1 keeper   keeper       1234 Dec 20 09:15 of last year":      {Name: "of last year", Mode: 0o644, HasMode: true, Size: 1234, ModTime: time.Date(2025, 12, 20, 9, 15, 0, 0, time.UTC)},
+		"-rw-r--r--   1 keeper   keeper       1234 Nov 20 09:15 index.php":          {Name: "index.php", Mode: 0o644, HasMode: true, Size: 1234, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC)},
+		"-rw-r--r--   1 keeper   keeper       1234 Dec 20 09:15 of last year":       {Name: "of last year", Mode: 0o644, HasMode: true, Size: 1234, ModTime: time.Date(2025, 12, 20, 9, 15, 0, 0, time.UTC)},
 		"drwxr-sr-t+  2 33       33           4096 Feb  1  2024  begins with space": {Name: " begins with space", Mode: fs.ModeDir | fs.ModeSetgid | fs.ModeSticky | 0o755, HasMode: true, Size: 4096, ModTime: time.Date(2024, 2, 1, 0, 0, 0, 0, time.UTC)},
-		"lrwxrwxrwx   1 keeper   keeper          4 Nov 20 09:15 current -> 2026":   {Name: "current", Mode: fs.ModeSymlink | 0o777, HasMode: true, Size: 4, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC), Target: "2026"},
-		"-rwSr--r-T   1 keeper                99 Nov 20  2025 no group":            {Name: "no group", Mode: fs.ModeSetuid | fs.ModeSticky | 0o644, HasMode: true, Size: 99, ModTime: time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)},
-		"11-20-26  09:15AM                 1234 index.php":                         {Name: "index.php", Size: 1234, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC)},
-		"11-20-2026  09:15PM       <DIR>          uploads":                         {Name: "uploads", Mode: fs.ModeDir, ModTime: time.Date(2026, 11, 20, 21, 15, 0, 0, time.UTC)},
+		"lrwxrwxrwx   1 keeper   keeper          4 Nov 20 09:15 current -> 2026":    {Name: "current", Mode: fs.ModeSymlink | 0o777, HasMode: true, Size: 4, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC), Target: "2026"},
+		"-rwSr--r-T   1 keeper                99 Nov 20  2025 no group":             {Name: "no group", Mode: fs.ModeSetuid | fs.ModeSticky | 0o644, HasMode: true, Size: 99, ModTime: time.Date(2025, 11, 20, 0, 0, 0, 0, time.UTC)},
+		"11-20-26  09:15AM                 1234 index.php":                          {Name: "index.php", Size: 1234, ModTime: time.Date(2026, 11, 20, 9, 15, 0, 0, time.UTC)},
+		"11-20-2026  09:15PM       <DIR>          uploads":                          {Name: "uploads", Mode: fs.ModeDir, ModTime: time.Date(2026, 11, 20, 21, 15, 0, 0, time.UTC)},
 	} {
 		e, ok, err := parseList(line, now)
 		require.NoError(t, err, line)
