@@ -121,7 +121,7 @@ func (a *Agent) importJournals(ctx context.Context, name string) error {
 	r := a.recoverer(&site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots, Place: place})
 	switch err := r.Import(ctx); {
 	case errors.Is(err, tree.ErrUnreachable):
-		return ofSite(name, err)
+		return ofSite(name, fmt.Errorf("site %s: %w", name, err))
 	case err != nil:
 		return ofSite(name, fmt.Errorf("site %s: look for what other computers have restored: %w", name, err))
 	}

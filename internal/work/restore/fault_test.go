@@ -268,8 +268,8 @@ func (b *bench) faults(at int, crash bool, err error) (calls func() int) {
 	*fault = func(op, _ string) error {
 		mu.Lock()
 		defer mu.Unlock()
-		if crash && n < at && looks[op] {
-			return b.linkFault(op)
+		if (crash && n < at || b.far != nil) && looks[op] {
+			return b.linkFault(op) // of a machine elsewhere, a look that fails is a line that broke
 		}
 		n++
 		if n == at || crash && n > at {
