@@ -365,7 +365,20 @@ func (d *demoRun) keepAnother(ctx context.Context) error {
 		return err
 	}
 	d.say("(The host is simulated on this machine, so that a folder of it is no other place: that is\nwhat “Unsafe” says.) Only the archive is asked whether the shop could be brought up:")
-	return d.run(ctx, 0, "--quiet", "rehearse", "shop", "--key", "kestrelpoint.key")
+	if err := d.run(ctx, 0, "--quiet", "rehearse", "shop", "--key", "kestrelpoint.key"); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(filepath.Join(shop, "themes", "lantern")); err != nil {
+		return err
+	}
+	d.say("Somebody deletes the shop's theme. It is staged beside the webroot over there, and moved into place:")
+	if err := d.run(ctx, 0, "--quiet", "restore", "shop", "--only", "themes", "--key", "kestrelpoint.key", "--yes"); err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(shop, "themes", "lantern", "style.css")); err != nil {
+		return fmt.Errorf("the theme is not back: %w", err)
+	}
+	return d.run(ctx, 0, "--quiet", "settle", "shop", "--key", "kestrelpoint.key", "--yes")
 }
 
 func largest(dir string) (string, error) {
