@@ -3,8 +3,10 @@ package restore_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,6 +23,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
 	"revlet/internal/site/tree"
+	"revlet/internal/store/ftpconn"
 	"revlet/internal/store/sshconn"
 	"revlet/internal/store/sshconn/sshtest"
 	"revlet/internal/work/restore"
@@ -121,6 +124,34 @@ func behindSSH(t *testing.T, b *bench, commands bool) *bench {
 	return b
 }
 
+// behindFTP has a bench's site behind a real FTP server.
+func behindFTP(t *testing.T, b *bench) *bench {
+	const python = "/usr/bin/python3"
+	if err := exec.Command(python, "-c", "import pyftpdlib").Run(); err != nil {
+		t.Skip("python3-pyftpdlib is not installed; scripts/setup.sh installs it")
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := l.Addr().(*net.TCPAddr)
+	require.NoError(t, l.Close())
+	cmd := exec.Command(python, "../../../e2e/testdata/ftpd.py", fmt.Sprint(at.Port), "/", "20", "new")
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", at.String())
+		return err == nil && c.Close() == nil
+	}, 10*time.Second, 20*time.Millisecond)
+	p := tree.NewFTP(tree.FTPOptions{Base: "plain-ftp://keeper@host.example", Pause: time.Millisecond, Lanes: 2, Dialer: ftpconn.Dialer{Host: at.String(), User: "keeper", Password: "practice", Where: "host.example"}})
+	t.Cleanup(func() { _ = p.Close() })
+	w, ok := p.(tree.Writer)
+	require.True(t, ok)
+	b.far = &flaky{Writer: w}
+	return b
+}
+
 // Whatever goes wrong on the way to another machine, at whatever call, and whenever the process
 // dies, the site there is the old one or the new one, and nothing is left behind.
 func TestEveryFaultWhileRestoringElsewhere(t *testing.T) {
@@ -129,6 +160,11 @@ func TestEveryFaultWhileRestoringElsewhere(t *testing.T) {
 	t.Run("a share", func(t *testing.T) {
 		b := behindSSH(t, newBench(t), false)
 		b.share = share
+		everyRestoreFault(t, b)
+	})
+	t.Run("over FTP", func(t *testing.T) {
+		b := behindFTP(t, newBench(t))
+		b.stride = 7
 		everyRestoreFault(t, b)
 	})
 }

@@ -62,6 +62,8 @@ type bench struct {
 	// one keeps its state in.
 	far      *flaky
 	computer string
+	// stride has only every so many calls fail, where each takes long; 0 is every one.
+	stride int
 }
 
 func newBench(t *testing.T) *bench {
@@ -316,7 +318,7 @@ var faults = []error{syscall.ENOSPC, syscall.EIO, syscall.EACCES}
 // machine dying at every single disk call, and lets after look at what is left.
 func eachFault(t *testing.T, b *bench, before func(), work func() error, after func(err error)) {
 	for _, crash := range []bool{false, true} {
-		for at := 1; ; at++ {
+		for at := 1; ; at += max(b.stride, 1) {
 			before()
 			calls := b.faults(at, crash, faults[at%len(faults)])
 			err := work()
