@@ -60,6 +60,10 @@ const (
 	// deadAfter is after how long without a new journal the computer that wrote the last one
 	// counts as dead.
 	deadAfter = 15 * time.Minute
+	// mostJournals is how many of a box are looked at, the newest first, and mostBoxes how many
+	// boxes of a folder.
+	mostJournals = 8
+	mostBoxes    = 50
 )
 
 // mirrored is a journal on another machine.
@@ -95,7 +99,10 @@ func readMirror(ctx context.Context, w tree.Place, keys *Mirror, box string) (*m
 	}
 	names = slices.DeleteFunc(names, func(name string) bool { return journalNumber(name) == 0 })
 	slices.SortFunc(names, func(a, b string) int { return journalNumber(a) - journalNumber(b) })
-	for _, name := range slices.Backward(names) {
+	for i, name := range slices.Backward(names) {
+		if len(names)-i > mostJournals {
+			break // whoever has the account may have put any number there
+		}
 		m, err := readOne(in, keys, name)
 		if errors.Is(err, tree.ErrUnreachable) {
 			return nil, nil, err
@@ -298,6 +305,7 @@ func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir stri
 	if err != nil {
 		return err
 	}
+	boxes := 0
 	for i, name := range names {
 		if !strings.HasPrefix(name, site.LeftoverPrefix) || infos[i].Err != nil || !infos[i].IsDir() {
 			continue
@@ -305,6 +313,9 @@ func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir stri
 		box := path.Join(dir, strings.TrimSuffix(name, goneSuffix))
 		if slices.ContainsFunc(known, func(j *Journal) bool { return j.Files != nil && j.Files.Box == w.Base()+box }) {
 			continue
+		}
+		if boxes++; boxes > mostBoxes {
+			break
 		}
 		m, journals, err := readMirror(ctx, w, r.Mirror, path.Join(dir, name))
 		if err != nil {

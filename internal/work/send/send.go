@@ -35,7 +35,8 @@ type Job struct {
 	// From is the folder here. It is the caller's alone: what its owner may not read in it is
 	// made readable.
 	From string
-	// Place has the folder Dir, which is empty and to which nobody else can write.
+	// Place has the folder Dir, which is empty and to which nobody else can write, nor to the
+	// one that it is in.
 	Place tree.Writer
 	Dir   string
 	// Live is a folder there that may have some of the same files; empty is none.
@@ -63,8 +64,9 @@ type Sent struct {
 const (
 	// atOnce is how many calls are under way at a time: a file holds up to half a MiB of memory.
 	atOnce = 96
-	// batch is how many files are copied by one command.
-	batch = 4000
+	// batch is how many files are copied by one command, batchBytes how long they are together.
+	batch      = 2000
+	batchBytes = 256 << 20
 	// leastCopied is from which size on a file is worth asking for: a smaller one is sent as
 	// quickly.
 	leastCopied = 4 << 10
@@ -295,24 +297,46 @@ func (r *run) copyOver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for some := range slices.Chunk(same, batch) {
+	if len(same) == 0 {
+		return nil
+	}
+	// Beside the folder: a command that is given up may go on, and must not write there.
+	if err := r.Place.Mkdir(ctx, r.copies()); err != nil {
+		return err
+	}
+	for _, some := range batches(same) {
 		names := make([]string, len(some))
 		for i, e := range some {
 			names[i] = e.rel
 		}
-		sums := r.Place.Copied(ctx, r.Live, r.Dir, names)
+		sums := r.Place.Copied(ctx, r.Live, r.copies(), names)
 		if sums == nil {
-			// Nothing may have come, or some of it.
-			if err := r.each(ctx, some, r.clear); err != nil {
-				return err
-			}
-			return ctx.Err()
+			break
 		}
 		if err := r.each(ctx, some, func(ctx context.Context, e entry) error { return r.accept(ctx, e, sums[e.rel]) }); err != nil {
 			return err
 		}
 	}
-	return nil
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return r.Place.RemoveAll(ctx, r.copies())
+}
+
+// copies is the folder that copies come into before they are proved.
+func (r *run) copies() string { return r.Dir + "-copies" }
+
+// batches are what one command copies: so many files, and so many bytes, that it is done before
+// it seems to hang.
+func batches(all []entry) (parts [][]entry) {
+	bytes := int64(0)
+	for i, e := range all {
+		if bytes += e.info.Size(); i == 0 || len(parts[len(parts)-1]) == batch || bytes > batchBytes {
+			parts, bytes = append(parts, nil), e.info.Size()
+		}
+		parts[len(parts)-1] = append(parts[len(parts)-1], e)
+	}
+	return parts
 }
 
 // candidates are the files that the far end may have already: what it calls a file, of the
@@ -352,10 +376,10 @@ func (r *run) candidates(ctx context.Context, live tree.Folder) ([]entry, error)
 	return same, g.Wait()
 }
 
-// accept takes a copy for the file if it is the same, and clears it away otherwise.
+// accept takes a copy for the file if it is the same.
 func (r *run) accept(ctx context.Context, e entry, sum string) error {
 	if sum == "" {
-		return r.clear(ctx, e)
+		return nil
 	}
 	f, err := r.Disk.Open(r.here(e.rel))
 	if err != nil {
@@ -367,7 +391,10 @@ func (r *run) accept(ctx context.Context, e entry, sum string) error {
 		return err
 	}
 	if hex.EncodeToString(digest.Sum(nil)) != sum {
-		return r.clear(ctx, e)
+		return nil
+	}
+	if err := r.Place.Rename(ctx, path.Join(r.copies(), e.rel), r.there(e.rel)); err != nil {
+		return err
 	}
 	r.done.Store(e.rel, true)
 	atomic.AddInt64(&r.sent.Copied, 1)

@@ -145,10 +145,12 @@ func TestWhatIsThereAlready(t *testing.T) {
 	assert.NotEqual(t, expected["-n"], now["-n"], "the test has lied")
 	// Nor does it matter when commands fail.
 	broken := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(broken, "xargs"), []byte("#!/bin/sh\nexit 3\n"), 0o755))
-	now, sent, _ = run(t, behind(t, broken), from, live)
-	assert.Equal(t, expected, now)
+	require.NoError(t, os.WriteFile(filepath.Join(broken, "xargs"), []byte("#!/bin/sh\n(sleep 0.3; mkdir -p \"$6/deep\"; cp '"+live+"/index.php' \"$6/deep/other.jpg\") >/dev/null 2>&1 &\nexit 3\n"), 0o755))
+	_, sent, to := run(t, behind(t, broken), from, live)
 	assert.Zero(t, sent.Copied)
+	time.Sleep(600 * time.Millisecond)
+	assert.FileExists(t, to+"-copies/deep/other.jpg", "a command that was given up has gone on")
+	assert.Equal(t, expected, told(t, to), "and has not written there")
 }
 
 // What has not arrived as it was sent is no success.
