@@ -205,6 +205,18 @@ func (f *FilesPlan) stayFar(ctx context.Context, j *Journal, was string) error {
 			return fmt.Errorf("carry over %s: %w", rel, err)
 		}
 	}
+	for _, rel := range f.Links {
+		there, err := isThere(ctx, j.far, f.live(rel))
+		if err == nil && !there {
+			err = f.move(ctx, j, path.Join(was, rel), f.live(rel))
+		}
+		if errors.Is(err, tree.ErrUnreachable) {
+			return err
+		}
+		if err != nil { // some servers do not touch one that leads out of what they show
+			j.unlinked = append(j.unlinked, f.Label+"/"+rel)
+		}
+	}
 	return nil
 }
 

@@ -207,7 +207,7 @@ func (r *run) sendStaged(ctx context.Context) error {
 			return err
 		}
 	}
-	r.observer.Phase("sending to "+strings.TrimPrefix(r.Site.Place.Base(), "sftp://"), total)
+	r.observer.Phase("sending to "+machineName(r.Site.Place.Base()), total)
 	for _, f := range r.journal.plans() {
 		if err := r.sendFolder(ctx, f); err != nil {
 			return fmt.Errorf("send to %s: %w", f.On, err)
@@ -215,6 +215,12 @@ func (r *run) sendStaged(ctx context.Context) error {
 	}
 	r.journal.Mirrored, r.journal.fresh, r.journal.Holder = r.Mirror != nil, true, newHolder()
 	return r.journal.save()
+}
+
+// machineName is a machine's address for people.
+func machineName(base string) string {
+	_, name, _ := strings.Cut(base, "://")
+	return name
 }
 
 func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
@@ -257,7 +263,7 @@ func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
 			return err
 		}
 		if kept {
-			f.Kept = append(f.Kept, rel)
+			f.Links = append(f.Links, rel)
 		} else {
 			r.result.Unlinked = append(r.result.Unlinked, f.Label+"/"+rel+" → "+target)
 		}

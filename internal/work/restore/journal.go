@@ -78,6 +78,8 @@ type Journal struct {
 	// tells that nobody else can have written one.
 	number int
 	fresh  bool
+	// unlinked are links that did not go over.
+	unlinked []string
 }
 
 // FilesPlan is the files' share of a restore.
@@ -117,6 +119,9 @@ type FilesPlan struct {
 	LiveTime   time.Time `json:"live_time,omitzero"`
 	StagedTime time.Time `json:"staged_time,omitzero"`
 
+	// Links are those on another machine where none can be made: they go over from tree to
+	// tree, if the machine lets them.
+	Links []string `json:"links,omitempty"`
 	// Since are paths on another machine that were made in a share since: they stay when it is
 	// taken back.
 	Since []string `json:"since,omitempty"`

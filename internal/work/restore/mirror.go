@@ -368,7 +368,7 @@ func (m *mirrored) sane(base, root, box string) bool {
 		if f.On != base || f.safeFarBox() != nil {
 			return false
 		}
-		for _, rel := range slices.Concat(f.OldNames, f.NewNames, f.Carried, f.Kept, f.Since) {
+		for _, rel := range slices.Concat(f.OldNames, f.NewNames, f.Carried, f.Kept, f.Links, f.Since) {
 			if !filepath.IsLocal(rel) {
 				return false
 			}

@@ -144,6 +144,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 		return nil, fmt.Errorf("restore %s: %w", j.Site.Name, err)
 	}
 	r.result.Swap = j.Now().Sub(swapStart)
+	r.result.Unlinked = append(r.result.Unlinked, r.journal.unlinked...)
 	r.restoreAbove(ctx)
 	for _, p := range r.journal.Databases {
 		for _, note := range p.Notes {
