@@ -403,10 +403,6 @@ func (r *run) accept(ctx context.Context, e entry, sum string) error {
 	return nil
 }
 
-func (r *run) clear(ctx context.Context, e entry) error {
-	return r.Place.RemoveAll(ctx, r.there(e.rel))
-}
-
 // prove looks through what is there now: every path that was sent, and none else.
 func (r *run) prove(ctx context.Context) error {
 	in, err := tree.Surveyed(ctx, r.Place, r.Dir)
