@@ -213,7 +213,7 @@ func TestWordPressElsewhere(t *testing.T) {
 		w.write("other.yaml", strings.Replace(w.read("revlet.yaml"), "stores:", "state: "+w.path("state-other")+"\nstores:", 1))
 		w.run("--config", w.path("other.yaml"), "preflight", "--trust")
 		ends := map[string]int{}
-		for range kills / 30 {
+		for range kills / 60 {
 			killed := w.interrupt(syscall.SIGKILL, took+took/4, "restore", good, "--yes")
 			long := time.Now().Add(-time.Hour)
 			journals, _ := filepath.Glob(w.path(".revlet-*/journal-*"))

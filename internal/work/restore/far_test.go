@@ -156,15 +156,19 @@ func behindFTP(t *testing.T, b *bench) *bench {
 // dies, the site there is the old one or the new one, and nothing is left behind.
 func TestEveryFaultWhileRestoringElsewhere(t *testing.T) {
 	t.Run("whole", func(t *testing.T) { everyRestoreFault(t, behindSSH(t, withMail(newBench(t)), true)) })
-	t.Run("name by name", func(t *testing.T) { everyRestoreFault(t, behindSSH(t, mounted(t), false)) })
+	t.Run("name by name", func(t *testing.T) {
+		b := behindSSH(t, mounted(t), false)
+		b.stride = 2
+		everyRestoreFault(t, b)
+	})
 	t.Run("a share", func(t *testing.T) {
 		b := behindSSH(t, newBench(t), false)
-		b.share = share
+		b.share, b.stride = share, 2
 		everyRestoreFault(t, b)
 	})
 	t.Run("over FTP", func(t *testing.T) {
 		b := behindFTP(t, newBench(t))
-		b.stride = 7
+		b.stride = 13
 		everyRestoreFault(t, b)
 	})
 }
