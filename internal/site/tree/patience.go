@@ -50,6 +50,9 @@ type connectError struct {
 // Unwrap gives the reason.
 func (e *connectError) Unwrap() error { return e.error }
 
+// Refused tells of an error that the far end itself has said that it does not do something.
+func Refused(err error) bool { return ftpconn.Answered(err) || sshconn.Answered(err) }
+
 // givenUp tells of an error that another try is of no use.
 func givenUp(err error) bool {
 	var none *connectError

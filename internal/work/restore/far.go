@@ -210,8 +210,8 @@ func (f *FilesPlan) stayFar(ctx context.Context, j *Journal, was string) error {
 		if err == nil && !there {
 			err = f.move(ctx, j, path.Join(was, rel), f.live(rel))
 		}
-		if errors.Is(err, tree.ErrUnreachable) {
-			return err
+		if err != nil && (j.Phase != Swapping || !tree.Refused(err)) {
+			return fmt.Errorf("carry over %s: %w", rel, err)
 		}
 		if err != nil { // some servers do not touch one that leads out of what they show
 			j.unlinked = append(j.unlinked, f.Label+"/"+rel)
