@@ -66,17 +66,26 @@ func (s *sshFile) stop() {
 
 // Seek implements File; whence is as in io.Seeker.
 func (s *sshFile) Seek(offset int64, whence int) (int64, error) {
-	switch whence {
-	case io.SeekCurrent:
-		offset += s.at
-	case io.SeekEnd:
-		offset += s.was.Size()
-	}
-	if offset < 0 {
-		return s.at, errors.New("seek: before the beginning")
+	offset, err := sought(s.at, s.was.Size(), offset, whence)
+	if err != nil {
+		return s.at, err
 	}
 	s.stop()
 	s.at = offset
+	return offset, nil
+}
+
+// sought is where a file of size bytes that is read at at is read on, as io.Seeker has it.
+func sought(at, size, offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += at
+	case io.SeekEnd:
+		offset += size
+	}
+	if offset < 0 {
+		return at, errors.New("seek: before the beginning")
+	}
 	return offset, nil
 }
 

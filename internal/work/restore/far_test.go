@@ -355,3 +355,20 @@ func TestForgedJournalsElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	require.ErrorIs(t, r.Import(t.Context()), restore.ErrAtWork)
 }
+
+// A folder above the site that cannot be listed stops no job: nothing could be set aside in it.
+func TestAFolderAboveThatCannotBeListed(t *testing.T) {
+	b := behindSSH(t, newBench(t), false)
+	require.NoError(t, b.backup())
+	r, err := b.recoverer()
+	require.NoError(t, err)
+	b.far.Fault = func(op, name string) error {
+		if op == "stat" && name == b.dir {
+			return &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
+		}
+		return nil
+	}
+	require.NoError(t, r.Import(t.Context()))
+	b.far.Fault = func(string, string) error { return tree.ErrUnreachable }
+	require.ErrorIs(t, r.Import(t.Context()), tree.ErrUnreachable, "that says nothing")
+}

@@ -291,7 +291,7 @@ func (r Recoverer) Import(ctx context.Context) error {
 
 func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir string, known []*Journal) error {
 	in, err := w.Folder(ctx, dir)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+	if errors.Is(err, fs.ErrNotExist) || tree.Refused(err) {
 		return nil
 	}
 	if err != nil {
@@ -299,7 +299,7 @@ func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir stri
 	}
 	defer in.Close()
 	names, infos, err := in.ReadFolder(".", math.MaxInt)
-	if errors.Is(err, fs.ErrPermission) {
+	if tree.Refused(err) {
 		return nil // nor could a box be made in it
 	}
 	if err != nil {

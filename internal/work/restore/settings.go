@@ -15,6 +15,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/tree"
 )
 
 // identified is a database that can say which one it is, wherever it is asked from.
@@ -77,7 +78,7 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 	for _, label := range slices.Sorted(maps.Keys(leads)) {
 		there := r.Site.There(leads[label])
 		here, ok := r.Site.Database(label)
-		if !ok || there.Same(here) {
+		if !ok || there.Same(here) || tree.FilesOnly(r.Site.Place) && leads[label].Same(here) {
 			continue
 		}
 		if err := r.oneDatabase(ctx, there, here); err != nil {
