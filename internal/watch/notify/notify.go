@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -164,6 +165,9 @@ func message(m *config.Mail, e Event) (*mail.Msg, error) {
 	return msg, nil
 }
 
+// refusedLogin is what a mail server says to an account that it does not let in (RFC 4954).
+var refusedLogin = regexp.MustCompile(`(^|[^\d:])535([^\d]|$)|uthentication`)
+
 // explain adds the next step to what a mail server or its connection said.
 func explain(err error, scheme string) error {
 	var unknown x509.UnknownAuthorityError
@@ -171,13 +175,15 @@ func explain(err error, scheme string) error {
 	var dial *net.OpError
 	text := err.Error()
 	switch {
+	case errors.As(err, &dial) && dial.Op == "dial": // its text has a port, and says no more
+		return fmt.Errorf("it cannot be reached (%w); check host and port in `smtp:`", err)
 	case errors.As(err, &unknown):
 		return fmt.Errorf("its certificate is not trusted (%w); if it is yours, name its authority in `ca_file:`", err)
 	case errors.As(err, &wrongName):
 		return fmt.Errorf("its certificate is another server's (%w)", err)
 	case strings.Contains(text, "STARTTLS"):
 		return fmt.Errorf("it offers no TLS (%w); try %s", err, map[bool]string{true: "smtps://, or plain-smtp:// if all may travel in the clear", false: "another port"}[scheme == "smtp"])
-	case strings.Contains(text, "535"), strings.Contains(text, "uthentication"):
+	case refusedLogin.MatchString(text):
 		return fmt.Errorf("it does not let the account in (%w); check `user:` and `password_file:`", err)
 	case errors.As(err, &dial):
 		return fmt.Errorf("it cannot be reached (%w); check host and port in `smtp:`", err)

@@ -2,7 +2,10 @@ package notify
 
 import (
 	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -123,4 +126,13 @@ func TestCallsThatFailSayWhyAndNoSecret(t *testing.T) {
 	require.NoError(t, Ping(t.Context(), s.URL+"/{site}", "a site/with slashes", ""))
 	assert.Error(t, Ping(t.Context(), s.URL, "kp", "/no/such/ca.pem"))
 	assert.Error(t, Ping(t.Context(), "http://[", "kp", ""))
+}
+
+// A number in an address is no word of a mail server's.
+func TestAPortIsNoAnswer(t *testing.T) {
+	dial := &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("connect: connection refused to 127.0.0.1:37535")}
+	assert.ErrorContains(t, explain(fmt.Errorf("dial failed: %w", dial), "smtp"), "cannot be reached")
+	assert.NotContains(t, explain(errors.New("read 127.0.0.1:37535: reset"), "smtp").Error(), "account")
+	assert.NotContains(t, explain(errors.New("read 127.0.0.1:53501: reset"), "smtp").Error(), "account")
+	assert.Contains(t, explain(errors.New("SMTP AUTH failed: 535 5.7.8 no"), "smtp").Error(), "account")
 }
