@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -285,8 +286,11 @@ type Maintenance struct {
 //go:embed recipes/*.yaml
 var recipeFiles embed.FS
 
-// Recipes returns every embedded recipe, ordered by name.
-func Recipes() ([]*Recipe, error) {
+// Recipes returns every embedded recipe, ordered by name. They are read once and shared by all
+// callers, who change nothing in them.
+func Recipes() ([]*Recipe, error) { return embedded() }
+
+var embedded = sync.OnceValues(func() ([]*Recipe, error) {
 	names, err := fs.Glob(recipeFiles, "recipes/*.yaml")
 	if err != nil {
 		return nil, err
@@ -304,7 +308,7 @@ func Recipes() ([]*Recipe, error) {
 		all = append(all, r)
 	}
 	return all, nil
-}
+})
 
 // RecipeNamed returns the recipe of that name.
 func RecipeNamed(name string) (*Recipe, error) {
