@@ -72,6 +72,8 @@ type world struct {
 	clock time.Time
 	// drain is how long a site is closed before an exchange; as a rule, no time.
 	drain time.Duration
+	// program is what is run in place of the one that was built for this system.
+	program []string
 	// tmp is its folder for temporary files: one with a short path, for sockets.
 	tmp string
 }
@@ -113,7 +115,11 @@ type result struct {
 }
 
 func (w *world) command(args ...string) *exec.Cmd {
-	cmd := exec.Command(program, args...)
+	line := append(append([]string{}, w.program...), args...)
+	if w.program == nil {
+		line = append([]string{program}, args...)
+	}
+	cmd := exec.Command(line[0], line[1:]...)
 	cmd.Dir = w.dir
 	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms", "REVLET_DRAIN="+w.drain.String(), "TMPDIR="+w.tmp)
 	if !w.clock.IsZero() {

@@ -1,5 +1,6 @@
 #!/bin/sh
-# Installs the Debian packages that the tests (or the screenshots) need, when
+# Installs the Debian packages that the tests (or the screenshots, or the
+# tests of the program for Windows) need, when
 # something is missing. Without root or apt-get it names what is missing; the
 # tests that need it are then skipped, and say so.
 set -eu
@@ -16,8 +17,13 @@ screenshots)
     packages="xvfb xterm imagemagick chromium fonts-dejavu-core sqlite3"
     files=""
     ;;
+windows)
+    tools="wine x86_64-w64-mingw32-gcc sshd ssh-keygen"
+    packages="wine wine64 gcc-mingw-w64-x86-64-win32 openssh-server openssh-client"
+    files=""
+    ;;
 *)
-    echo "usage: $0 [test|screenshots]" >&2
+    echo "usage: $0 [test|screenshots|windows]" >&2
     exit 2
     ;;
 esac

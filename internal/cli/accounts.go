@@ -13,6 +13,7 @@ import (
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
+	"revlet/internal/platform/disk"
 )
 
 func (a *app) accountsCommand() *cli.Command {
@@ -186,7 +187,7 @@ func (a *app) newPassword(file string) (string, error) {
 // warnReadable tells of files with a secret that others can read.
 func (a *app) warnReadable(files ...string) {
 	for _, file := range files {
-		if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+		if info, err := os.Stat(file); err == nil && disk.KeepsModes && info.Mode().Perm()&0o077 != 0 {
 			a.note("%s holds a secret and others can read it; run: chmod 600 %s", file, file)
 		}
 	}

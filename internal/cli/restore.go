@@ -19,6 +19,7 @@ import (
 	"revlet/internal/jobs"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/work/extract"
 	"revlet/internal/work/restore"
 )
@@ -250,7 +251,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
 	for _, name := range want.above {
-		lines = append(lines, [2]string{"settings", render.Printable(filepath.Join(filepath.Dir(s.Root), name)) + " is gone and comes back"})
+		lines = append(lines, [2]string{"settings", render.Printable(sitepath.Join(sitepath.Dir(s.Root), name)) + " is gone and comes back"})
 	}
 	if signer := a.jobs.Signed(h.Record); signer.How != jobs.SignerOwn {
 		lines = append(lines, [2]string{"signed by", a.Signer(signer)})
@@ -367,10 +368,14 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 	var worst error
 	if len(r.Lost) > 0 {
 		worst = &exitError{code: exitDamage}
+	} else if len(r.Renamed)+len(r.Unmade) > 0 {
+		worst = &exitError{code: exitGaps}
 	}
 	if c.Bool("json") {
-		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost)}), worst)
+		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost), "renamed": r.Renamed, "unmade": r.Unmade}), worst)
 	}
+	a.ShowPairs("Called otherwise, for this system cannot have such names", r.Renamed)
+	a.ShowPairs("Links that this system has not let this account make", r.Unmade)
 	a.ShowLost(r.Lost, "not copied")
 	if r.Paths > 0 {
 		fmt.Fprintf(a.Out, "Copied %s from %s into %s\n", render.Count(r.Paths, "path", "paths"), h.Name, to)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -127,11 +128,14 @@ func (a *app) scheduleCommand() *cli.Command {
 			Name: "install", Usage: "show, or install, what starts Revlet by itself",
 			Description: "--cron shows a line for this user's crontab that runs `revlet due` every few minutes;\n" +
 				"--systemd a service that runs `revlet serve`. With --apply it is installed: for this user,\n" +
-				"or as a service of the system for root. What is there already is left alone.",
+				"or as a service of the system for root. What is there already is left alone.\n" +
+				"--launchd and --task-scheduler show what macOS and Windows want to be given.",
 			Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "cron", Usage: "by cron, as on shared hosting"},
 				&cli.BoolFlag{Name: "systemd", Usage: "by systemd"},
-				&cli.BoolFlag{Name: "apply", Usage: "install it"},
+				&cli.BoolFlag{Name: "launchd", Usage: "by launchd, on macOS"},
+				&cli.BoolFlag{Name: "task-scheduler", Usage: "by the task scheduler, on Windows"},
+				&cli.BoolFlag{Name: "apply", Usage: "install it: a cron line or a service of systemd"},
 			},
 			Action: a.scheduleInstall,
 		}},
@@ -139,8 +143,12 @@ func (a *app) scheduleCommand() *cli.Command {
 }
 
 func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
-	if c.Bool("cron") == c.Bool("systemd") {
-		return usageError("choose one of --cron and --systemd")
+	chosen := slices.DeleteFunc([]string{"cron", "systemd", "launchd", "task-scheduler"}, func(by string) bool { return !c.Bool(by) })
+	if len(chosen) != 1 {
+		return usageError("choose one of --cron, --systemd, --launchd and --task-scheduler")
+	}
+	if by := chosen[0]; c.Bool("apply") && (by == "launchd" || by == "task-scheduler") {
+		return usageError("--%s only shows what to install; without --apply it does", by)
 	}
 	if err := a.open(ctx, c); err != nil {
 		return err
@@ -154,14 +162,23 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	command := []string{program, "--config", path, "--state", a.jobs.State.Dir}
-	if c.Bool("cron") {
-		return a.installCron(ctx, command, c.Bool("apply"))
+	due := append(slices.Clone(command), "--quiet", "due")
+	switch chosen[0] {
+	case "cron":
+		return a.installCron(ctx, due, c.Bool("apply"))
+	case "launchd":
+		l := autostart.NewLaunchd(due)
+		fmt.Fprintf(a.Out, "%s<!-- Write this to ~/%s, then run:\n     launchctl bootstrap gui/$(id -u) ~/%s -->\n", l.Text, l.File, l.File)
+		return nil
+	case "task-scheduler":
+		fmt.Fprintf(a.Out, "%s<!-- Write this to revlet-task.xml, then run:\n     schtasks /Create /TN Revlet /XML revlet-task.xml -->\n", autostart.NewTask(due).Text)
+		return nil
 	}
 	return a.installSystemd(ctx, command, c.Bool("apply"))
 }
 
-func (a *app) installCron(ctx context.Context, command []string, apply bool) error {
-	c := autostart.NewCron(append(command, "--quiet", "due"), os.Getuid())
+func (a *app) installCron(ctx context.Context, due []string, apply bool) error {
+	c := autostart.NewCron(due, os.Getuid())
 	if !apply {
 		fmt.Fprintf(a.Out, "# Add this line with `crontab -e`, or run this command with --apply:\n%s", c.Line)
 		return nil

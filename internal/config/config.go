@@ -13,12 +13,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
 
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
 )
@@ -123,8 +123,8 @@ func Trusted(path string) error {
 
 // ofOthers tells whether another account owns a file, or may change it.
 func ofOthers(info fs.FileInfo) bool {
-	st, ok := info.Sys().(*syscall.Stat_t)
-	return ok && (st.Uid != 0 && int(st.Uid) != os.Geteuid() || info.Mode().Perm()&0o002 != 0)
+	a, ok := disk.AttributesOf(info)
+	return ok && (a.UID != 0 && a.UID != os.Geteuid() || info.Mode().Perm()&0o002 != 0)
 }
 
 // Load reads and checks the file at path. A missing file gives an error that
@@ -311,7 +311,7 @@ func (c *Config) warnIfReadable(secret string) {
 	if secret == "" {
 		return
 	}
-	if info, err := os.Stat(secret); err == nil && info.Mode().Perm()&0o077 != 0 {
+	if info, err := os.Stat(secret); err == nil && disk.KeepsModes && info.Mode().Perm()&0o077 != 0 {
 		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, secret))
 	}
 }

@@ -11,11 +11,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
@@ -321,13 +321,13 @@ func ownersAbove(path string) error {
 		if err != nil {
 			return err
 		}
-		st, ok := info.Sys().(*syscall.Stat_t)
-		if ok && st.Uid == 0 && (info.Mode().Perm()&0o022 == 0 || info.Mode()&(fs.ModeSticky|fs.ModeSymlink) != 0) {
+		a, ok := disk.AttributesOf(info)
+		if ok && a.UID == 0 && (info.Mode().Perm()&0o022 == 0 || info.Mode()&(fs.ModeSticky|fs.ModeSymlink) != 0) {
 			continue
 		}
 		name := "its owner"
 		if ok {
-			if u, err := user.LookupId(strconv.Itoa(int(st.Uid))); err == nil {
+			if u, err := user.LookupId(strconv.Itoa(a.UID)); err == nil {
 				name = u.Username
 			}
 		}

@@ -16,6 +16,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -169,7 +170,7 @@ func whatToTry(s *site.Site, db site.Database) string {
 	}
 	steps := []string{
 		first,
-		fmt.Sprintf("compare user, password and host with %s", filepath.Join(s.Root, s.Recipe.Settings.Files[0])),
+		fmt.Sprintf("compare user, password and host with %s", sitepath.Join(s.Root, s.Recipe.Settings.Files[0])),
 	}
 	if db.Host == "localhost" && db.Socket == "" && !s.Far() {
 		steps = append(steps, "`localhost` means a socket, and none was found; put `databases: {main: {mysql: \"user@/path/to.sock/name\", password_file: …}}` into the configuration")
@@ -200,10 +201,10 @@ func nameFrom(address, root string) string {
 	}
 	label, _, _ := strings.Cut(host, ".")
 	if label == "" || label == "localhost" || strings.ContainsAny(label[:1], "0123456789") {
-		label = filepath.Base(root)
+		label = sitepath.Base(root)
 		for _, generic := range []string{"htdocs", "html", "www", "public_html", "public", "web", "httpdocs"} {
 			if label == generic {
-				label = filepath.Base(filepath.Dir(root))
+				label = sitepath.Base(sitepath.Dir(root))
 			}
 		}
 	}
@@ -230,7 +231,7 @@ func (a *Agent) chooseStore(asked string, found *Adopted, root string) (map[stri
 	if asked == "" && len(a.Config.Stores) > 1 {
 		return nil, reason.Because(reason.SeveralStores, nil, reason.BadUsage("%s has several stores", a.Config.Path))
 	}
-	if asked != "" && !strings.Contains(asked, "/") {
+	if asked != "" && !strings.Contains(filepath.ToSlash(asked), "/") {
 		return nil, reason.Because(reason.StoreUnknown, reason.Names{"path": "./" + asked}, reason.BadUsage("there is no store %q in %s; a new one is named by its folder", asked, a.Config.Path))
 	}
 	place := asked

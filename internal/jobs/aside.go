@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/compare"
@@ -141,8 +141,8 @@ func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restor
 	maps.Copy(was.Roots, aside.Folders)
 	delete(was.Roots, site.RootLabel)
 	for label, o := range h.Origin.Databases {
-		if rel, err := filepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && filepath.IsLocal(rel) {
-			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: was.Root + "/" + filepath.ToSlash(rel)})
+		if rel, err := sitepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && sitepath.IsLocal(rel) {
+			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: was.Root + "/" + rel})
 		}
 	}
 	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true, ReadTouched: touched}.Run(ctx)

@@ -11,12 +11,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/changes"
+	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site/check"
 	"revlet/internal/watch/history"
@@ -233,7 +233,7 @@ func (g *guarding) runCommand(ctx context.Context) (interrupted bool, err error)
 			_ = cmd.Process.Signal(s) // a terminal has sent it to the command already
 		case <-late:
 			g.Tell(GuardStopped{g.Limit})
-			_ = cmd.Process.Signal(syscall.SIGTERM)
+			_ = process.Stop(cmd.Process)
 			never = time.After(graceTime)
 		case <-never:
 			_ = cmd.Process.Kill()

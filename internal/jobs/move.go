@@ -25,6 +25,7 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/site/check"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/move"
@@ -394,8 +395,8 @@ func (a *Agent) hereOf(h *catalog.Held) bool {
 
 // within tells whether a path is a folder, or in it.
 func within(path, dir string) bool {
-	rel, err := filepath.Rel(dir, path)
-	return err == nil && filepath.IsLocal(rel)
+	rel, err := sitepath.Rel(dir, path)
+	return err == nil && sitepath.IsLocal(rel)
 }
 
 // usedBy tells whether another site uses a database, by whatever way it is reached.

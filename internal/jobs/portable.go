@@ -10,16 +10,17 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/portable"
 	"revlet/internal/config"
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/store"
 	"revlet/internal/store/folder"
 	"revlet/internal/watch/history"
@@ -214,14 +215,11 @@ func ownerOf(cfg config.Site) func(*archive.Entry) {
 	if cfg.Far() {
 		return nil // whoever uploads them
 	}
-	owner := func(info fs.FileInfo) (id [2]uint32, ok bool) {
-		st, ok := info.Sys().(*syscall.Stat_t)
-		if ok {
-			id = [2]uint32{st.Uid, st.Gid}
-		}
-		return id, ok
+	owner := func(info fs.FileInfo) (id [2]int, ok bool) {
+		a, ok := disk.AttributesOf(info)
+		return [2]int{a.UID, a.GID}, ok
 	}
-	counts := map[[2]uint32]int{}
+	counts := map[[2]int]int{}
 	inside, _ := os.ReadDir(root) // without one, the folder tells
 	for _, e := range inside {
 		if info, err := e.Info(); err == nil {
@@ -230,20 +228,20 @@ func ownerOf(cfg config.Site) func(*archive.Entry) {
 			}
 		}
 	}
-	var best [2]uint32
+	var best [2]int
 	for id, n := range counts {
 		if n > counts[best] || n == counts[best] && id[0] > best[0] {
 			best = id
 		}
 	}
-	for at := root; len(counts) == 0; at = filepath.Dir(at) {
+	for at := root; len(counts) == 0; at = sitepath.Dir(at) {
 		info, statErr := os.Stat(at)
 		if statErr == nil {
 			if id, ok := owner(info); ok {
 				best, counts[id] = id, 1
 			}
 		}
-		if at == filepath.Dir(at) {
+		if at == sitepath.Dir(at) {
 			break
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 
 	"golang.org/x/time/rate"
 
@@ -44,11 +45,23 @@ type hideReason struct{ error }
 // Is implements what errors.Is asks.
 func (h hideReason) Is(target error) bool { return errors.Is(h.error, target) }
 
+// hasLocalSites refuses sites of this machine where it cannot be had that nobody who can
+// write to one leads a restore astray: that takes calls of Linux.
+func hasLocalSites(system string) error {
+	if system == "linux" {
+		return nil
+	}
+	return fmt.Errorf("%w; on %s Revlet keeps those of other machines (sftp://…, ftp://…)", ErrNoLocalSites, system)
+}
+
+// ErrNoLocalSites is wrapped where sites of this machine cannot be kept.
+var ErrNoLocalSites = errors.New("a site on this computer itself needs Linux")
+
 // place is the machine of a site, nil for this one. It is kept until the agent closes, so
 // that jobs share its connections.
 func (a *Agent) place(cfg config.Site) (tree.Place, error) {
 	if !cfg.Far() {
-		return nil, nil
+		return nil, hasLocalSites(runtime.GOOS)
 	}
 	login := cfg.Login()
 	key := fmt.Sprintf("%s %+v %v", cfg.Base(), cfg.Reach, a.TrustHosts) // sites of one account share its connections

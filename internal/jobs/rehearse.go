@@ -15,13 +15,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize/english"
 
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/autostart"
+	"revlet/internal/platform/process"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
@@ -169,16 +169,15 @@ func (a *Agent) tryCopy(ctx context.Context, copied *site.Site, command, address
 	_, port, _ := strings.Cut(address, ":")
 	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", autostart.ShellQuote(copied.Root)).Replace(command))
 	cmd.Env = append(os.Environ(), rehearse.Mark(copied.Root))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var said strings.Builder
 	cmd.Stderr = &said
-	if err := cmd.Start(); err != nil {
+	if err := process.Start(cmd); err != nil {
 		return "", err
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	defer func() {
-		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		process.KillAll(cmd)
 		<-ended
 	}()
 	if err := answers(ctx, address, ended); err != nil {

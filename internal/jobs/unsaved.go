@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -21,6 +20,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 	"revlet/internal/work/restore"
 )
@@ -280,7 +280,7 @@ func (u *unsaved) databases(ctx context.Context, aside *restore.Aside) error {
 		if err != nil {
 			u.unknown(label, err)
 		}
-		if err := os.RemoveAll(scratch); err != nil {
+		if err := u.a.Disk.RemoveAll(scratch); err != nil {
 			return err
 		}
 	}
@@ -322,11 +322,11 @@ func (u *unsaved) databaseFiles(aside *restore.Aside) map[string]string {
 	root, ok := aside.Folders[site.RootLabel]
 	for _, h := range u.archives {
 		for label, o := range h.Origin.Databases {
-			rel, err := filepath.Rel(h.Origin.Roots[site.RootLabel], o.Where)
-			if all[label] != "" || !ok || o.Engine != "sqlite" || err != nil || !filepath.IsLocal(rel) || slices.Contains(aside.Files.Carried, filepath.ToSlash(rel)) {
+			rel, err := sitepath.Rel(h.Origin.Roots[site.RootLabel], o.Where)
+			if all[label] != "" || !ok || o.Engine != "sqlite" || err != nil || !sitepath.IsLocal(rel) || slices.Contains(aside.Files.Carried, rel) {
 				continue
 			}
-			all[label] = root + "/" + filepath.ToSlash(rel)
+			all[label] = root + "/" + rel
 		}
 	}
 	return all

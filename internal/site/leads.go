@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"revlet/internal/site/phpliteral"
+	"revlet/internal/site/sitepath"
 )
 
 // Leads reads to which databases a site's settings lead, by the recipe's labels. file
@@ -52,11 +53,11 @@ func (db Database) Same(other Database) bool {
 
 // resolved is a path without links, as far as it is there.
 func resolved(file string) string {
-	dir, err := filepath.EvalSymlinks(filepath.Dir(file))
+	dir, err := filepath.EvalSymlinks(sitepath.Dir(file))
 	if err != nil {
-		return filepath.Clean(file)
+		return sitepath.Clean(file)
 	}
-	return filepath.Join(dir, filepath.Base(file))
+	return sitepath.Join(dir, sitepath.Base(file))
 }
 
 // ErrMayLeadElsewhere is wrapped when a copy of a site cannot be served, because it is
@@ -91,11 +92,11 @@ func (r *Recipe) selfContained(s Values, p Pointing, rel string, read ReadFunc) 
 		if !known {
 			return fmt.Errorf("%w: %s takes in a file whose name only running it would tell", ErrMayLeadElsewhere, rel)
 		}
-		if !filepath.IsAbs(file) {
-			file = filepath.Join(root, path.Dir(rel), file)
+		if !sitepath.IsAbs(file) {
+			file = sitepath.Join(root, path.Dir(rel), file)
 		}
-		inside, err := filepath.Rel(root, file)
-		if err == nil && (slices.Contains(r.Settings.Includes, filepath.ToSlash(inside)) || filepath.IsLocal(inside) && !there(filepath.ToSlash(inside))) {
+		inside, err := sitepath.Rel(root, file)
+		if err == nil && (slices.Contains(r.Settings.Includes, inside) || sitepath.IsLocal(inside) && !there(inside)) {
 			continue
 		}
 		return fmt.Errorf("%w: %s takes in %s", ErrMayLeadElsewhere, rel, strings.TrimPrefix(file, root+"/"))

@@ -11,7 +11,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -37,7 +36,7 @@ func ReadRecipe(file string) (*Recipe, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the recipe: %w", err)
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && (st.Uid != 0 && int(st.Uid) != os.Geteuid() || info.Mode().Perm()&0o022 != 0) {
+	if a, ok := disk.AttributesOf(info); ok && (a.UID != 0 && a.UID != os.Geteuid() || info.Mode().Perm()&0o022 != 0) {
 		return nil, fmt.Errorf("the recipe %s belongs to another account, or others may change it: what it says would be done as this one", file)
 	}
 	data, err := disk.ReadRegular(file, longestRecipe)

@@ -1,7 +1,7 @@
 package site
 
 import (
-	"path/filepath"
+	"revlet/internal/site/sitepath"
 	"slices"
 	"strings"
 )
@@ -19,8 +19,8 @@ var (
 // somewhere else must not lead to: a folder of the system, or a hidden one, such as where
 // keys for logging in are kept.
 func SystemFolder(path string) bool {
-	path = filepath.Clean(path)
-	if !filepath.IsAbs(path) || slices.Contains(systemFolders, path) || strings.Contains(path, "/.") {
+	path = sitepath.Clean(path)
+	if !sitepath.IsAbs(path) || slices.Contains(systemFolders, path) || strings.Contains(path, "/.") {
 		return true
 	}
 	return slices.ContainsFunc(systemTrees, func(tree string) bool { return path == tree || strings.HasPrefix(path, tree+"/") })

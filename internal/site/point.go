@@ -5,13 +5,13 @@ import (
 	"maps"
 	"net"
 	"net/url"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"revlet/internal/site/phpliteral"
+	"revlet/internal/site/sitepath"
 )
 
 // Pointing is what a copy of a site is to be told about itself.
@@ -60,7 +60,7 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (out Pointed, err error) {
 	if err := r.selfContained(s, p, rel, read); err != nil {
 		return out, err
 	}
-	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: filepath.Dir(filepath.Join(p.Root, rel)), was: s, moved: p.Moved}
+	edit := &edit{syntax: r.Settings.Syntax, text: string(content), dir: sitepath.Dir(sitepath.Join(p.Root, rel)), was: s, moved: p.Moved}
 	for _, db := range p.Databases {
 		if want, ok := r.Databases[db.Label]; ok {
 			edit.database(want, db, p.Root)
@@ -98,7 +98,7 @@ func (r *Recipe) Point(p Pointing, read ReadFunc) (out Pointed, err error) {
 		edit.insert(statement)
 	}
 	if edit.err != nil {
-		return out, fmt.Errorf("point %s at the copy: %w", filepath.Join(p.Root, rel), edit.err)
+		return out, fmt.Errorf("point %s at the copy: %w", sitepath.Join(p.Root, rel), edit.err)
 	}
 	out.Rel, out.Content = rel, []byte(edit.text)
 	return out, r.pointed(p, rel, out.Content, read)
@@ -126,7 +126,7 @@ type edit struct {
 func (e *edit) database(want DatabaseSettings, db Database, root string) {
 	if db.Engine == "sqlite" {
 		name := strings.Trim(want.Path, "{}")
-		if inside, err := filepath.Rel(root, db.Path); err == nil && filepath.IsLocal(inside) {
+		if inside, err := sitepath.Rel(root, db.Path); err == nil && sitepath.IsLocal(inside) {
 			return // it lies where it lay, in the copy
 		}
 		if want.Path != "{"+name+"}" {

@@ -16,6 +16,7 @@ import (
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/site/phpliteral"
+	"revlet/internal/site/sitepath"
 )
 
 // ReadFunc reads a file by its path relative to the webroot. It serves a live
@@ -117,11 +118,11 @@ func (r *Recipe) readSettings(root, file string, read ReadFunc) (Values, string,
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		where := filepath.Join(root, rel)
+		where := sitepath.Join(root, rel)
 		if err != nil {
 			return nil, "", fmt.Errorf("%w: %w", ErrSettings, err)
 		}
-		s, err := parseSettings(r.Settings.Syntax, filepath.Dir(where), data)
+		s, err := parseSettings(r.Settings.Syntax, sitepath.Dir(where), data)
 		if err != nil {
 			return nil, "", fmt.Errorf("%w in %s: %w", ErrSettings, where, err)
 		}
@@ -186,9 +187,9 @@ func (r *Recipe) databases(root, file string, read ReadFunc) (all []Database, ab
 		return nil, "", "", err
 	}
 	if strings.HasPrefix(used, "../") {
-		above = filepath.Join(root, used)
+		above = sitepath.Join(root, used)
 	}
-	in := &reading{Values: s, file: filepath.Join(root, used)}
+	in := &reading{Values: s, file: sitepath.Join(root, used)}
 	for label, want := range r.Databases {
 		db := want.read(in, root)
 		if in.err != nil {
@@ -225,8 +226,8 @@ func (want DatabaseSettings) read(in *reading, root string) Database {
 		if !ok && in.err == nil {
 			in.err = fmt.Errorf("%w: %s does not say where the database file is", ErrSettings, in.file)
 		}
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(root, path)
+		if !sitepath.IsAbs(path) {
+			path = sitepath.Join(root, path)
 		}
 		db.Path = path
 		return db

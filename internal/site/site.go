@@ -17,6 +17,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -82,7 +83,7 @@ func (s *Site) PathAt(name string) string {
 // Beside is where a name beside the webroot is, as Root is written.
 func (s *Site) Beside(name string) string {
 	if s.Place == nil {
-		return filepath.Join(filepath.Dir(s.Root), name)
+		return sitepath.Join(sitepath.Dir(s.Root), name)
 	}
 	return s.pathFrom(path.Join(path.Dir(s.PathAt(s.Root)), name))
 }
@@ -342,7 +343,7 @@ func (s *Site) ownFile(db Database) error {
 	}
 	file := withoutLinks(db.Path)
 	for _, dir := range folders {
-		if rel, err := filepath.Rel(withoutLinks(dir), file); err == nil && filepath.IsLocal(rel) && rel != "." {
+		if rel, err := sitepath.Rel(withoutLinks(dir), file); err == nil && sitepath.IsLocal(rel) && rel != "." {
 			return nil
 		}
 	}
@@ -354,8 +355,8 @@ func withoutLinks(path string) string {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		return real
 	}
-	if dir := filepath.Dir(path); dir != path {
-		return filepath.Join(withoutLinks(dir), filepath.Base(path))
+	if dir := sitepath.Dir(path); dir != path {
+		return sitepath.Join(withoutLinks(dir), sitepath.Base(path))
 	}
 	return path
 }
@@ -487,11 +488,11 @@ func (s *Site) Inside(db Database) (string, bool) {
 	if db.Engine != "sqlite" {
 		return "", false
 	}
-	rel, err := filepath.Rel(s.Root, db.Path)
+	rel, err := sitepath.Rel(s.Root, db.Path)
 	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
 		return "", false
 	}
-	return filepath.ToSlash(rel), true
+	return rel, true
 }
 
 func isDatabaseFile(db, rel string) bool {

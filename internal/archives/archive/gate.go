@@ -3,7 +3,7 @@ package archive
 import (
 	"fmt"
 	"net/url"
-	"path/filepath"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -35,7 +35,7 @@ func plainText(s string) bool {
 }
 
 // folderPath tells whether a path may be that of a folder: absolute, without detours.
-func folderPath(s string) bool { return plainText(s) && filepath.IsAbs(s) && filepath.Clean(s) == s }
+func folderPath(s string) bool { return plainText(s) && path.IsAbs(s) && path.Clean(s) == s }
 
 var sqlKinds = map[string]bool{KindFiles: false, KindTree: false, KindSchema: true, KindRows: true, KindObjects: true, KindDump: true}
 

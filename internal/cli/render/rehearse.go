@@ -33,6 +33,9 @@ func (a *Printer) ShowRehearsed(h *catalog.Held, r *rehearse.Result) {
 	case r.Passed():
 		lines = append(lines, [2]string{"compared", "every byte and every row is as it was saved"})
 	}
+	if n := len(r.Unlinked); n > 0 {
+		lines = append(lines, [2]string{"", Count(int64(n), "symbolic link", "symbolic links") + " could not be tried: this system does not let this account make any"})
+	}
 	for _, t := range r.Trouble {
 		lines = append(lines, [2]string{"trouble", a.Bad(PrintableText(t))})
 	}

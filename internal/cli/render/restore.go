@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -32,6 +33,17 @@ func (a *Printer) ShowLost(lost []string, what string) {
 		return
 	}
 	a.showNames(a.Bad("Lost:")+" damaged in every store, and "+what, lost)
+}
+
+// ShowPairs lists a few of some names below a heading, with what belongs to each.
+func (a *Printer) ShowPairs(heading string, pairs map[string]string) {
+	var lines []string
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		lines = append(lines, name+" → "+pairs[name])
+	}
+	if len(lines) > 0 {
+		a.showNames(heading, lines)
+	}
 }
 
 // showNames lists a few of some names below a heading.

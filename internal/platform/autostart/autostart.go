@@ -1,7 +1,8 @@
 // Package autostart has an operating system start a command by itself: a line in
-// this account's crontab (crontab(5)), or a service of systemd (systemd.service(5)).
+// this account's crontab (crontab(5)), a service of systemd (systemd.service(5)), a job of
+// launchd or a task of Windows.
 //
-// Cron and Systemd say what would be installed; Install does it. What is there
+// Cron, Systemd, Launchd and Task say what would be installed; the first two install it. What is there
 // already and is not ours is left alone.
 package autostart
 

@@ -8,10 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
+	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Disk is a file system with an optional fault hook. The zero value and the
@@ -71,19 +69,16 @@ func (f *File) Chown(uid, gid int) error {
 	return f.File.Chown(uid, gid)
 }
 
-// StartWriteback asks the kernel to begin writing the file's content to disk,
-// so that a later sync of the whole file system finds little left to do.
-func (f *File) StartWriteback() {
-	_ = unix.SyncFileRange(int(f.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
-}
+// StartWriteback asks the kernel to begin writing the file's content to disk, where it can
+// be asked, so that a later sync of the whole file system finds little left to do.
+func (f *File) StartWriteback() { startWriteback(f.File) }
 
 // SetTimes sets the access and modification times.
 func (f *File) SetTimes(t time.Time) error {
 	if err := f.d.check("chtimes", f.Name()); err != nil {
 		return err
 	}
-	ts := []unix.Timespec{unix.NsecToTimespec(t.UnixNano()), unix.NsecToTimespec(t.UnixNano())}
-	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
+	return setTimes(f.File, t)
 }
 
 // Sync flushes the file to stable storage.
@@ -105,7 +100,7 @@ func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (*File, error) 
 	if err := d.check("open", name); err != nil {
 		return nil, err
 	}
-	open := func() (*os.File, error) { return os.OpenFile(name, flag, perm) }
+	open := func() (*os.File, error) { return openFile(name, flag, perm) }
 	if t, rel := d.below(name); t != nil && flag == os.O_RDONLY {
 		open = func() (*os.File, error) { return t.file(name, rel) }
 	}
@@ -248,13 +243,13 @@ func (d *Disk) Link(old, name string) error {
 // there: the file system has no hard links, this file may have no more of them, or it
 // belongs to somebody else (Linux's fs.protected_hardlinks).
 func LinkUnsupported(err error) bool {
-	return slices.ContainsFunc([]error{unix.EPERM, unix.EACCES, unix.ENOTSUP, unix.ENOSYS, unix.EMLINK, unix.EXDEV}, func(e error) bool { return errors.Is(err, e) })
+	return slices.ContainsFunc([]error{syscall.EPERM, syscall.EACCES, syscall.ENOTSUP, syscall.ENOSYS, syscall.EMLINK, syscall.EXDEV}, func(e error) bool { return errors.Is(err, e) })
 }
 
 // ExchangeUnsupported tells whether err says that the file system or kernel
 // has no atomic exchange.
 func ExchangeUnsupported(err error) bool {
-	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP)
+	return errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.ENOSYS) || errors.Is(err, syscall.ENOTSUP)
 }
 
 // Remove is os.Remove.
@@ -270,7 +265,7 @@ func (d *Disk) RemoveAll(name string) error {
 	if err := d.check("remove", name); err != nil {
 		return err
 	}
-	return os.RemoveAll(name)
+	return removeAll(name)
 }
 
 // SyncDir flushes a folder's entries, so that a rename in it is durable.
@@ -278,12 +273,7 @@ func (d *Disk) SyncDir(name string) error {
 	if err := d.check("sync", name); err != nil {
 		return err
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Sync()
+	return syncDir(name)
 }
 
 // SyncFS flushes the whole file system that holds name.
@@ -291,12 +281,7 @@ func (d *Disk) SyncFS(name string) error {
 	if err := d.check("sync", name); err != nil {
 		return err
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return unix.Syncfs(int(f.Fd()))
+	return syncFS(name)
 }
 
 // WriteFile puts data under name whole or not at all: a neighbouring temporary
@@ -342,9 +327,9 @@ func (d *Disk) Free(name string) (int64, error) {
 	if err := d.check("statfs", name); err != nil {
 		return 0, err
 	}
-	var st unix.Statfs_t
-	if err := unix.Statfs(name, &st); err != nil {
+	n, err := free(name)
+	if err != nil {
 		return 0, &fs.PathError{Op: "statfs", Path: name, Err: err}
 	}
-	return int64(st.Bavail) * st.Bsize, nil
+	return n, nil
 }

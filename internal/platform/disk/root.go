@@ -6,10 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Root confines writing to one folder: os.Root refuses names that climb out of
@@ -41,6 +38,11 @@ func (r *Root) OpenRoot(name string) (*Root, error) {
 		return nil, err
 	}
 	return &Root{inner, r.d}, nil
+}
+
+// Inode is Disk's, for a name inside the root.
+func (r *Root) Inode(name string, info fs.FileInfo) (uint64, error) {
+	return r.d.Inode(filepath.Join(r.Name(), name), info)
 }
 
 // Create creates a new file for writing; it must not exist.
@@ -93,7 +95,7 @@ func (r *Root) Remove(name string) error {
 	if err := r.d.check("remove", name); err != nil {
 		return err
 	}
-	return r.Root.Remove(name)
+	return removeIn(r.Root, name)
 }
 
 // Rename gives a name inside the root another one there, in the place of what has it.
@@ -128,8 +130,8 @@ func (r *Root) LinkOrCopy(old, name string) error {
 		return err
 	}
 	_, err = io.Copy(to, from)
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && err == nil && os.Geteuid() == 0 {
-		err = to.Chown(int(st.Uid), int(st.Gid))
+	if a, ok := AttributesOf(info); ok && err == nil && os.Geteuid() == 0 {
+		err = to.Chown(a.UID, a.GID)
 	}
 	if err == nil {
 		err = to.Chmod(info.Mode().Perm() | info.Mode()&(fs.ModeSetuid|fs.ModeSetgid|fs.ModeSticky))
@@ -170,19 +172,7 @@ func (r *Root) LchtimesIfAble(name string, mtime time.Time) error {
 	if err := r.d.check("chtimes", name); err != nil {
 		return err
 	}
-	dir, err := r.Root.Open(filepath.Dir(name))
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	at, err := unix.TimeToTimespec(mtime)
-	if err == nil {
-		err = unix.UtimesNanoAt(int(dir.Fd()), filepath.Base(name), []unix.Timespec{at, at}, unix.AT_SYMLINK_NOFOLLOW)
-	}
-	if err != nil && !errors.Is(err, unix.ENOTSUP) && !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
-		return &os.PathError{Op: "chtimes", Path: name, Err: err}
-	}
-	return nil
+	return lchtimes(r.Root, name, mtime)
 }
 
 // MoveTo renames a name inside the root to one inside another root on the same file
@@ -192,9 +182,7 @@ func (r *Root) MoveTo(name string, to *Root, newName string) error {
 	if err := r.d.check("rename", name); err != nil {
 		return err
 	}
-	return r.between("rename", name, to, newName, func(from, dest int) error {
-		return unix.Renameat(from, filepath.Base(name), dest, filepath.Base(newName))
-	})
+	return moveBetween(r.Root, name, to.Root, newName)
 }
 
 // LinkTo gives a name inside the root another one inside another root, as MoveTo moves
@@ -203,27 +191,7 @@ func (r *Root) LinkTo(name string, to *Root, newName string) error {
 	if err := r.d.check("link", name); err != nil {
 		return err
 	}
-	return r.between("link", name, to, newName, func(from, dest int) error {
-		return unix.Linkat(from, filepath.Base(name), dest, filepath.Base(newName), 0)
-	})
-}
-
-// between does something with the last elements of two names, in folders that are open.
-func (r *Root) between(op, name string, to *Root, newName string, do func(from, dest int) error) error {
-	from, err := r.Root.Open(filepath.Dir(name))
-	if err != nil {
-		return err
-	}
-	defer from.Close()
-	dest, err := to.Root.Open(filepath.Dir(newName))
-	if err != nil {
-		return err
-	}
-	defer dest.Close()
-	if err := do(int(from.Fd()), int(dest.Fd())); err != nil {
-		return &os.LinkError{Op: op, Old: name, New: newName, Err: err}
-	}
-	return nil
+	return linkBetween(r.Root, name, to.Root, newName)
 }
 
 // SyncDir makes the names in a folder inside the root durable.
@@ -231,10 +199,5 @@ func (r *Root) SyncDir(name string) error {
 	if err := r.d.check("sync", name); err != nil {
 		return err
 	}
-	f, err := r.Root.Open(name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Sync()
+	return syncFolder(r.Root, name)
 }

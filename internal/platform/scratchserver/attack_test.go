@@ -1,3 +1,5 @@
+//go:build linux
+
 package scratchserver
 
 import (
@@ -46,7 +48,7 @@ func scratch(t *testing.T, programs ...string) string {
 }
 
 // runsWithoutRights makes sure that a server that root has started is not root's.
-func runsWithoutRights(t *testing.T, p *process) {
+func runsWithoutRights(t *testing.T, p *running) {
 	t.Helper()
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
 	require.NoError(t, err)
@@ -66,7 +68,7 @@ func TestNobodyElseGetsIntoAScratchMariaDB(t *testing.T) {
 	_, err = root.Exec("CREATE DATABASE kp_museum; CREATE DATABASE kpxmuseum; CREATE TABLE kpxmuseum.secrets (a INT)")
 	require.NoError(t, err)
 	require.NoError(t, s.Account(t.Context(), `keep'er`, `wo\'rd`, "kp_museum"))
-	runsWithoutRights(t, s.process)
+	runsWithoutRights(t, s.running)
 
 	for _, who := range []string{"root", "mysql", "", "mariadb.sys", "nobody", `keep'er`} {
 		out, in := asSomebody(t, "mariadb", "--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", s.Port), "-u"+who, "-e", "SELECT 1")
@@ -122,7 +124,7 @@ func TestNobodyElseGetsIntoAScratchPostgres(t *testing.T) {
 		_, err = root.Exec(t.Context(), q)
 		require.NoError(t, err)
 	}
-	runsWithoutRights(t, s.process)
+	runsWithoutRights(t, s.running)
 	for _, who := range []string{"postgres", "keeper", "other", "root"} {
 		for _, host := range []string{"127.0.0.1", dir} {
 			out, in := asSomebody(t, "psql", "-w", "-h", host, "-p", fmt.Sprint(s.Port), "-U", who, "postgres", "-c", "SELECT 1")

@@ -33,7 +33,7 @@ type MariaDB struct {
 	Socket string
 	first  string
 	dir    string
-	*process
+	*running
 }
 
 // Options say how a server is run.
@@ -91,7 +91,7 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 	cmd := exec.Command("mariadbd", append(append(append(common, network...), "--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid"),
 		"--secure-file-priv="+temporary, "--local-infile=0", "--skip-symbolic-links"), o.Flags...)...)
 	cmd.Stdout, cmd.Stderr = log, log
-	if s.process, err = start(cmd); err != nil {
+	if s.running, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
 	}
 	if err := s.wait(ctx); err != nil {

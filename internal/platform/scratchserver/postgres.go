@@ -22,7 +22,7 @@ type Postgres struct {
 	Port int
 	// Socket is the folder that the server's socket is in.
 	Socket string
-	*process
+	*running
 }
 
 // PostgresPrograms returns the folder of the newest installed server's
@@ -67,16 +67,13 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 	if err != nil {
 		return nil, err
 	}
-	var as *syscall.SysProcAttr
-	if who.credential != nil {
-		as = &syscall.SysProcAttr{Credential: who.credential}
-	}
 	byAddress := "scram-sha-256"
 	if o.Trust {
 		byAddress = "trust"
 	}
 	install := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-U", "postgres", "--auth-local=trust", "--auth-host="+byAddress, "--no-sync", "-E", "UTF8", "--locale=C.UTF-8")
-	install.SysProcAttr, install.Dir = as, dir
+	who.runs(install)
+	install.Dir = dir
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
@@ -91,8 +88,9 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", address, "-F", "-c", "unix_socket_permissions=0700")
 	cmd.Args = append(cmd.Args, o.Flags...)
-	cmd.SysProcAttr, cmd.Dir, cmd.Stdout, cmd.Stderr = as, dir, log, log
-	if s.process, err = start(cmd); err != nil {
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, log, log
+	who.runs(cmd)
+	if s.running, err = start(cmd); err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
 	}
 	if err := s.wait(ctx); err != nil {

@@ -7,16 +7,17 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"revlet/internal/platform/process"
 	"strconv"
-	"syscall"
 	"time"
 )
 
 // account is the one of the operating system that a server runs as.
 type account struct {
 	name string
-	// credential is set for another account than this process's.
-	credential *syscall.Credential
+	// other is set for another account than this process's, uid and gid are that one's.
+	other    bool
+	uid, gid int
 }
 
 // unprivileged chooses an account without rights, if this one is root: name, or nobody
@@ -35,39 +36,44 @@ func unprivileged(name, dir string) (*account, error) {
 			return nil, err
 		}
 	}
-	uid, err := strconv.ParseUint(u.Uid, 10, 32)
-	if err != nil {
+	a := &account{name: u.Username, other: true}
+	if a.uid, err = strconv.Atoi(u.Uid); err != nil {
 		return nil, err
 	}
-	gid, err := strconv.ParseUint(u.Gid, 10, 32)
-	if err != nil {
+	if a.gid, err = strconv.Atoi(u.Gid); err != nil {
 		return nil, err
 	}
-	a := &account{u.Username, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
-	return a, errors.Join(os.Chmod(dir, 0o700), os.Chown(dir, int(uid), int(gid)))
+	return a, errors.Join(os.Chmod(dir, 0o700), os.Chown(dir, a.uid, a.gid))
 }
 
 // mkdir makes a folder that is the account's own.
 func (a *account) mkdir(dir string) error {
-	if err := os.Mkdir(dir, 0o700); err != nil || a.credential == nil {
+	if err := os.Mkdir(dir, 0o700); err != nil || !a.other {
 		return err
 	}
-	return os.Chown(dir, int(a.credential.Uid), int(a.credential.Gid))
+	return os.Chown(dir, a.uid, a.gid)
 }
 
-// process is a server that was started.
-type process struct {
+// runs makes a command run as the account.
+func (a *account) runs(cmd *exec.Cmd) {
+	if a.other {
+		process.As(cmd, a.uid, a.gid)
+	}
+}
+
+// running is a server that was started.
+type running struct {
 	cmd   *exec.Cmd
 	ended chan struct{}
 	err   error
 }
 
 // start starts a server and notices when it ends.
-func start(cmd *exec.Cmd) (*process, error) {
+func start(cmd *exec.Cmd) (*running, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	p := &process{cmd: cmd, ended: make(chan struct{})}
+	p := &running{cmd: cmd, ended: make(chan struct{})}
 	go func() {
 		p.err = cmd.Wait()
 		close(p.ended)
@@ -76,7 +82,7 @@ func start(cmd *exec.Cmd) (*process, error) {
 }
 
 // stop tells the server to end and waits until it has.
-func (p *process) stop(sig os.Signal) error {
+func (p *running) stop(sig os.Signal) error {
 	select {
 	case <-p.ended:
 		return nil
@@ -90,7 +96,7 @@ func (p *process) stop(sig os.Signal) error {
 }
 
 // answers waits until a server does.
-func (p *process) answers(ctx context.Context, ask func() bool) error {
+func (p *running) answers(ctx context.Context, ask func() bool) error {
 	for end := time.Now().Add(startWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if ask() {
 			return nil

@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/pkg/xattr"
@@ -88,7 +87,7 @@ func (f *localFolder) Path(name string) string {
 	case name == "." || name == "":
 		return f.dir
 	}
-	return f.dir + "/" + name
+	return f.dir + string(filepath.Separator) + filepath.FromSlash(name)
 }
 
 // Close implements Folder.
@@ -184,14 +183,14 @@ func StatOf(info fs.FileInfo) (Stat, bool) {
 	if info == nil {
 		return Stat{}, false
 	}
-	switch st := info.Sys().(type) {
-	case *Stat:
+	if st, ok := info.Sys().(*Stat); ok {
 		return *st, true
-	case *syscall.Stat_t:
-		return Stat{UID: int(st.Uid), GID: int(st.Gid), Dev: uint64(st.Dev), Inode: st.Ino, Links: uint64(st.Nlink),
-			CTime: time.Unix(st.Ctim.Sec, st.Ctim.Nsec).UTC(), Blocks: st.Blocks, HasBlocks: true}, true
 	}
-	return Stat{}, false
+	a, ok := disk.AttributesOf(info)
+	if !ok {
+		return Stat{}, false
+	}
+	return Stat{UID: a.UID, GID: a.GID, Dev: a.Dev, Inode: a.Ino, Links: a.Links, CTime: a.Changed.UTC(), Blocks: a.Blocks, HasBlocks: true}, true
 }
 
 // ErrTooLarge is wrapped when a file is larger than what was to be read of it.

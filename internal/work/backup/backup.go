@@ -24,6 +24,7 @@ import (
 	"revlet/internal/platform/signing"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 	"revlet/internal/store"
 )
@@ -289,7 +290,7 @@ func (r *run) work(ctx context.Context) error {
 	if r.Scope.HasFiles() {
 		r.record.Origin.Roots = r.shownRoots(site.RootLabel, r.Site.Root)
 		if r.Site.Above != "" {
-			r.record.Origin.Roots[site.AboveLabel] = filepath.Dir(r.Site.PathAt(r.Site.Above))
+			r.record.Origin.Roots[site.AboveLabel] = sitepath.Dir(r.Site.PathAt(r.Site.Above))
 		}
 	}
 	r.record.Origin.Tidy()
@@ -307,15 +308,20 @@ func (r *run) work(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
+	r.closeDatabases() // their copies go with the scratch folder
 	return r.settleSends()
 }
 
 func (r *run) closeDatabases() {
-	for _, d := range r.sources {
+	for i := range r.sources {
+		d := &r.sources[i]
 		if d.snapshot != nil {
 			_ = d.snapshot.Close()
 		}
-		_ = d.source.Close()
+		if d.source != nil {
+			_ = d.source.Close()
+		}
+		d.snapshot, d.source = nil, nil
 	}
 }
 

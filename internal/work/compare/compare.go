@@ -77,6 +77,8 @@ type Report struct {
 	Gaps []archive.Gap `json:"gaps"`
 
 	traced []Sighting
+	// linked are further names of files, to be followed at the end.
+	linked []linked
 }
 
 // Same tells whether nothing differs.
@@ -162,6 +164,11 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
 		}
+		if len(r.linked) > 0 {
+			if err := j.follow(ctx, r); err != nil {
+				return nil, err
+			}
+		}
 		j.lonelyScripts(r)
 	}
 	if j.Tables {
@@ -225,11 +232,64 @@ func (j Job) both(r *Report, a, b *Entry) error {
 	if err := a.complete(); err != nil {
 		return err
 	}
+	if a.Type == archive.TypeHardlink && b.Type == archive.TypeFile || a.Type == archive.TypeFile && b.Type == archive.TypeHardlink {
+		r.linked = append(r.linked, linked{*a, *b})
+		return nil
+	}
 	how, err := j.differ(r, *a, *b)
 	if err == nil && how != "" {
 		j.note(r, how, a, b)
 	}
 	return err
+}
+
+// linked is a path that is a further name of a file on one side, and a file on the other:
+// not every place tells which names are of one file.
+type linked struct{ a, b Entry }
+
+// follow compares such paths by the content of the file that they are names of.
+func (j Job) follow(ctx context.Context, r *Report) error {
+	for i, side := range []Side{j.A, j.B} {
+		wanted := map[string][]linked{}
+		for _, l := range r.linked {
+			if e := [...]Entry{l.a, l.b}[i]; e.Type == archive.TypeHardlink {
+				wanted[e.Target] = append(wanted[e.Target], l)
+			}
+		}
+		if len(wanted) == 0 {
+			continue
+		}
+		for e, err := range side.Files(ctx) {
+			if err == nil && wanted[e.Path] != nil {
+				err = e.complete()
+			}
+			if err != nil {
+				return err
+			}
+			for _, l := range wanted[e.Path] {
+				a, b := l.a, l.b
+				which := [...]*Entry{&a, &b}[i]
+				*which = e
+				which.Path = l.a.Path
+				how, err := j.differ(r, a, b)
+				if err != nil {
+					return err
+				}
+				if how != "" {
+					j.note(r, how, &l.a, &l.b)
+				}
+			}
+			delete(wanted, e.Path)
+		}
+		for _, all := range wanted { // what it is a name of is not there
+			for _, l := range all {
+				j.note(r, Changed, &l.a, &l.b)
+			}
+		}
+	}
+	r.linked = nil
+	slices.SortStableFunc(r.Files, func(a, b File) int { return archive.ComparePaths(a.Path, b.Path) })
+	return nil
 }
 
 // differ tells how two entries of the same path differ, if they do.

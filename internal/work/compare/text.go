@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path/filepath"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
 
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 )
 
 // Text is the content of a file on one side.
@@ -27,7 +27,7 @@ const longestText = 8 << 20
 // TextIn reads a text file, relative to the webroot, on one side. One that is not
 // there is no error; one that is no text, or too long, is.
 func TextIn(ctx context.Context, side Side, rel string) (Text, error) {
-	if !filepath.IsLocal(rel) {
+	if !sitepath.IsLocal(rel) {
 		return Text{}, fmt.Errorf("%s is not a path in the webroot", rel)
 	}
 	content, err := contentIn(ctx, side, rel)

@@ -45,6 +45,10 @@ type Result struct {
 	Tables []string
 	// Lost is what was wanted and is damaged in every store.
 	Lost []string
+	// Renamed are paths that this system cannot have under their names, and what they are
+	// called instead; Unmade are symbolic links that it does not let this account make, and
+	// where they lead.
+	Renamed, Unmade map[string]string
 }
 
 // Run copies. A path or table that the archive does not hold is an error, and
@@ -64,7 +68,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	result := &Result{}
+	result := &Result{Renamed: map[string]string{}, Unmade: map[string]string{}}
 	if len(j.Paths) > 0 {
 		if err = j.files(ctx, sel, ix, result); err != nil {
 			return nil, catalog.BecauseDamaged(j.Archive, fmt.Errorf("extract: %w", err))
@@ -178,7 +182,8 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 	}
 	defer root.Close()
 	err = t.Write(ctx, &held, ix, root)
-	result.Paths, result.Lost = t.Written(), t.Lost()
+	result.Paths, result.Lost = t.Written()-int64(len(t.Unmade())), t.Lost()
+	result.Renamed, result.Unmade = t.Renamed(), t.Unmade()
 	return err
 }
 

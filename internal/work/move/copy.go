@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"syscall"
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/work/restore"
@@ -77,8 +76,8 @@ func (p *Plan) addFolder(tree *disk.Root, dir string) error {
 
 // owned gives a path the owner of another, as far as this account may.
 func owned(tree *disk.Root, name string, like fs.FileInfo) error {
-	if st, ok := like.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 {
-		return tree.Lchown(name, int(st.Uid), int(st.Gid))
+	if a, ok := disk.AttributesOf(like); ok && os.Geteuid() == 0 {
+		return tree.Lchown(name, a.UID, a.GID)
 	}
 	return nil
 }

@@ -17,9 +17,9 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"golang.org/x/sys/unix"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
@@ -212,7 +212,7 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	if info.Mode().IsRegular() {
 		c.count(rel, info.Size())
 	}
-	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && unix.Access(filepath.Join(c.site.Root, rel), unix.R_OK) != nil {
+	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && !disk.Readable(filepath.Join(c.site.Root, rel)) {
 		c.unreadable = append(c.unreadable, rel)
 		if info.IsDir() {
 			return fs.SkipDir
@@ -351,7 +351,7 @@ func (r *run) room(ctx context.Context) {
 	if real, err := filepath.EvalSymlinks(r.Site.Root); err == nil {
 		above = filepath.Dir(real)
 	}
-	if unix.Access(above, unix.W_OK) != nil {
+	if !disk.Writable(above) {
 		r.add(Look, "restore", "%s is not writable for this account: a restore could not be staged beside the webroot", above)
 		return
 	}

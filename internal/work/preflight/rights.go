@@ -8,18 +8,17 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"github.com/dustin/go-humanize"
-	"golang.org/x/sys/unix"
 
+	"revlet/internal/platform/disk"
 	"revlet/internal/site/tree"
 )
 
 // owners counts what in a webroot its owner's own account could not look after.
 type owners struct {
 	// account is the webroot's owner.
-	account uint32
+	account int
 	// foreign are paths of other accounts, closed those of them that the owner may not read.
 	foreign, closed int64
 	// stateTimes tells that the place knows when what is known of a file was last changed.
@@ -32,8 +31,8 @@ func (o *owners) visit(rel string, info fs.FileInfo) {
 	switch {
 	case !ok:
 	case rel == ".":
-		o.account = uint32(st.UID)
-	case uint32(st.UID) != o.account:
+		o.account = st.UID
+	case st.UID != o.account:
 		o.foreign++
 		if info.Mode()&fs.ModeSymlink == 0 && info.Mode().Perm()&0o044 == 0 {
 			o.closed++
@@ -46,8 +45,8 @@ func (r *run) rights(o owners) {
 	name := accountName(o.account)
 	above := filepath.Dir(r.Site.Root)
 	info, err := os.Stat(above)
-	st, ok := statOf(info)
-	ownersOwn := err == nil && ok && st.Uid == o.account && info.Mode().Perm()&0o200 != 0
+	st, ok := disk.AttributesOf(info)
+	ownersOwn := err == nil && ok && st.UID == o.account && info.Mode().Perm()&0o200 != 0
 	if os.Geteuid() != 0 {
 		r.withoutRoot(o, above)
 		return
@@ -77,20 +76,12 @@ func (r *run) withoutRoot(o owners, above string) {
 	if o.foreign > 0 {
 		r.add(Look, "rights", "some of it belongs to other accounts (%s); a restore by this one makes it its own", paths(o.foreign))
 	}
-	if unix.Access(above, unix.W_OK) != nil {
+	if !disk.Writable(above) {
 		r.add(Look, "rights", "%s cannot be written to: a restore exchanges the webroot's content name by name, not in one step", above)
 	}
-	if o.foreign == 0 && unix.Access(above, unix.W_OK) == nil {
+	if o.foreign == 0 && disk.Writable(above) {
 		r.add(Passed, "rights", "this account is enough: everything belongs to it, and it may write to %s", above)
 	}
-}
-
-func statOf(info fs.FileInfo) (*syscall.Stat_t, bool) {
-	if info == nil {
-		return nil, false
-	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	return st, ok
 }
 
 func paths(n int64) string {
@@ -101,7 +92,7 @@ func paths(n int64) string {
 }
 
 // accountName is an account's name, or its number where it has none.
-func accountName(uid uint32) string {
+func accountName(uid int) string {
 	number := strconv.FormatUint(uint64(uid), 10)
 	if u, err := user.LookupId(number); err == nil {
 		return u.Username

@@ -68,6 +68,8 @@ type Result struct {
 	Tried string
 	// NotCompared are databases that could be loaded, and not compared row by row.
 	NotCompared []string
+	// Unlinked are symbolic links that this system does not let this account make.
+	Unlinked []string
 	// Trouble is what is wrong; nothing when the archive restores.
 	Trouble []string
 }
@@ -87,7 +89,9 @@ func Clean(d *disk.Disk, scratch, server string) error {
 			break
 		}
 		for _, pid := range left {
-			_ = syscall.Kill(pid, syscall.SIGKILL)
+			if p, err := os.FindProcess(pid); err == nil {
+				_ = p.Kill()
+			}
 		}
 	}
 	err := errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
@@ -489,6 +493,10 @@ func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
 		if err != nil {
 			return 0, err
 		}
+		for _, link := range done.Unlinked {
+			name, _, _ := strings.Cut(link, " → ")
+			r.Unlinked = append(r.Unlinked, name)
+		}
 		r.Paths, r.Rows, r.Tables = r.Paths+done.Paths, r.Rows+done.Rows, r.Tables+done.Tables
 		return j.Now().Sub(began), nil
 	}
@@ -518,7 +526,7 @@ func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
 	}
 	r.NotCompared = report.NotCompared
 	for _, f := range report.Files {
-		if j.differs(f) {
+		if j.differs(f) && !slices.Contains(r.Unlinked, f.Path) {
 			r.Trouble = append(r.Trouble, f.Path+" is "+f.How+" in the copy")
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -16,6 +15,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -85,7 +85,7 @@ func (r *run) writeAbove(ctx context.Context, name string) error {
 	if r.far != nil {
 		return r.writeAboveFar(ctx, name, data)
 	}
-	dir, err := r.disk.OpenRootNoLinks(filepath.Dir(r.Site.Root))
+	dir, err := r.disk.OpenRootNoLinks(sitepath.Dir(r.Site.Root))
 	if err != nil {
 		return err
 	}

@@ -238,6 +238,9 @@ func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
 		return err
 	}
 	job := send.Job{Disk: r.disk, From: f.here(), Place: r.far, Dir: f.setIn("."), Pace: r.observer.Advance}
+	if f.noted != nil {
+		job.Noted, job.Links = f.noted.mode, f.noted.links()
+	}
 	if !f.LiveTime.IsZero() {
 		job.Live = f.live(".")
 	}

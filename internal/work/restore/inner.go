@@ -7,9 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
-
-	"golang.org/x/sys/unix"
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
@@ -28,10 +25,10 @@ func needsInner(d *disk.Disk, root string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	mine, ok1 := info.Sys().(*syscall.Stat_t)
-	theirs, ok2 := above.Sys().(*syscall.Stat_t)
+	mine, ok1 := disk.AttributesOf(info)
+	theirs, ok2 := disk.AttributesOf(above)
 	mounted := ok1 && ok2 && mine.Dev != theirs.Dev
-	return mounted || unix.Access(filepath.Dir(root), unix.W_OK) != nil, nil
+	return mounted || !disk.Writable(filepath.Dir(root)), nil
 }
 
 // denyAll keeps web servers that read such files from showing the box.

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/database"
@@ -131,6 +131,8 @@ type FilesPlan struct {
 	account account
 	// shadow is the folder of this machine in which what is sent is made ready.
 	shadow string
+	// noted is what this system does not keep of what is made ready.
+	noted *noted
 }
 
 // plans are the plans for all folders.
@@ -240,11 +242,8 @@ func deviceOf(dir string) (uint64, bool) {
 	if err != nil {
 		return 0, false
 	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return 0, false
-	}
-	return uint64(st.Dev), true
+	a, ok := disk.AttributesOf(info)
+	return a.Dev, ok
 }
 
 // onlyRoots tells whether nobody but root can rename or replace what root makes in a
@@ -255,9 +254,9 @@ func onlyRoots(dir string) bool {
 		if err != nil || !info.IsDir() {
 			return false
 		}
-		st, ok := info.Sys().(*syscall.Stat_t)
-		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && st.Gid != 0
-		if !ok || st.Uid != 0 || others && info.Mode()&fs.ModeSticky == 0 {
+		a, ok := disk.AttributesOf(info)
+		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && a.GID != 0
+		if !ok || a.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
 			return false
 		}
 		if at == filepath.Dir(at) {
@@ -415,7 +414,7 @@ func dropStray(st *state.State, site string) error {
 
 // safeBox refuses to work in a folder that is not one this program made.
 func safeBox(box string) error {
-	if !filepath.IsAbs(box) || !strings.HasPrefix(filepath.Base(box), site.LeftoverPrefix) {
+	if !filepath.IsAbs(box) && !path.IsAbs(box) || !strings.HasPrefix(filepath.Base(box), site.LeftoverPrefix) {
 		return fmt.Errorf("%q is not a folder that Revlet set aside", box)
 	}
 	return nil
@@ -429,7 +428,7 @@ func inode(d *disk.Disk, path string) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return inodeOf(info), nil
+	return d.Inode(path, info)
 }
 
 // makeBox creates the folder that holds what is staged and set aside.
@@ -438,8 +437,7 @@ func makeBox(d *disk.Disk, box string) error {
 	if errors.Is(err, os.ErrExist) { // made for another folder of this restore, or by somebody else
 		var info fs.FileInfo
 		if info, err = d.Lstat(box); err == nil {
-			st, ok := info.Sys().(*syscall.Stat_t)
-			if !ok || !info.IsDir() || int(st.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+			if !disk.Ours(info) {
 				err = fmt.Errorf("%s is there already, and is not ours", box)
 			}
 		}
@@ -459,8 +457,7 @@ func openBox(d *disk.Disk, box string) (*disk.Root, error) {
 	}
 	info, err := root.Stat(".")
 	if err == nil {
-		st, ok := info.Sys().(*syscall.Stat_t)
-		if !ok || int(st.Uid) != os.Geteuid() || info.Mode().Perm() != 0o700 {
+		if !disk.Ours(info) {
 			err = fmt.Errorf("%s is not ours: somebody has put it there", box)
 		}
 	}
@@ -485,8 +482,6 @@ func openTree(d *disk.Disk, tree string) (*disk.Root, error) {
 }
 
 func inodeOf(info fs.FileInfo) uint64 {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return st.Ino
-	}
-	return 0
+	a, _ := disk.AttributesOf(info)
+	return a.Ino
 }

@@ -86,7 +86,7 @@ func (j *Journal) openTree(d *disk.Disk, tree string) (*disk.Root, error) {
 		return nil, err
 	}
 	info, err := root.Stat(".")
-	if err == nil && inodeOf(info) != now {
+	if is, notFound := root.Inode(".", info); err == nil && (notFound != nil || is != now) {
 		err = fmt.Errorf("%s is not the tree that it was a moment ago", tree)
 	}
 	if err != nil {
@@ -149,7 +149,7 @@ func number(tree *disk.Root, name string) (uint64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return inodeOf(info), nil
+	return tree.Inode(name, info)
 }
 
 // writePage writes the page for everybody who could read the door.

@@ -20,6 +20,7 @@ import (
 
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -361,7 +362,7 @@ func (r Recoverer) take(ctx context.Context, w tree.Writer, m *mirrored, gone bo
 func (m *mirrored) sane(base, root, box string) bool {
 	j := m.Journal
 	if j.Files == nil || j.Files.Root != base+root || j.Files.Box != base+box || j.Files.Label != site.RootLabel || !journalID.MatchString(j.ID) ||
-		!slices.Contains([]Phase{Staging, Swapping, Done, Undoing}, j.Phase) || j.Switch != "" && !filepath.IsLocal(j.Switch) {
+		!slices.Contains([]Phase{Staging, Swapping, Done, Undoing}, j.Phase) || j.Switch != "" && !sitepath.IsLocal(j.Switch) {
 		return false
 	}
 	for _, f := range j.plans() {
@@ -369,7 +370,7 @@ func (m *mirrored) sane(base, root, box string) bool {
 			return false
 		}
 		for _, rel := range slices.Concat(f.OldNames, f.NewNames, f.Carried, f.Kept, f.Links, f.Since) {
-			if !filepath.IsLocal(rel) {
+			if !sitepath.IsLocal(rel) {
 				return false
 			}
 		}

@@ -15,7 +15,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -364,8 +363,17 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		return err
 	}
 	defer root.Close()
+	r.noteIn(t, f)
 	if err := t.Write(ctx, r.Archive, ix, root); err != nil {
 		return err
+	}
+	if err := r.checkNames(t, f); err != nil {
+		return err
+	}
+	if f.On == "" {
+		for rel, target := range t.Unmade() {
+			r.result.Unlinked = append(r.result.Unlinked, f.Label+"/"+rel+" → "+target)
+		}
 	}
 	if err := r.finishCarried(f, folders); err != nil {
 		return err
@@ -457,8 +465,8 @@ func (r *run) moveIn(file string, tree *disk.Root, rel string) error {
 		return err
 	}
 	_, err = io.Copy(out, in)
-	if st, ok := info.Sys().(*syscall.Stat_t); err == nil && ok && os.Geteuid() == 0 {
-		err = out.Chown(int(st.Uid), int(st.Gid))
+	if a, ok := disk.AttributesOf(info); err == nil && ok && os.Geteuid() == 0 {
+		err = out.Chown(a.UID, a.GID)
 	}
 	if err == nil {
 		err = out.Chmod(info.Mode())

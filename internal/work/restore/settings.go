@@ -9,7 +9,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"syscall"
 
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
@@ -206,8 +205,8 @@ func Put(staged *disk.Root, rel string, data []byte, like fs.FileInfo) error {
 	if err == nil {
 		err = f.Chmod(like.Mode().Perm())
 	}
-	if st, ok := like.Sys().(*syscall.Stat_t); ok && err == nil && os.Geteuid() == 0 {
-		err = f.Chown(int(st.Uid), int(st.Gid))
+	if a, ok := disk.AttributesOf(like); ok && err == nil && os.Geteuid() == 0 {
+		err = f.Chown(a.UID, a.GID)
 	}
 	if err == nil {
 		err = f.SetTimes(like.ModTime())

@@ -179,8 +179,8 @@ func (r *run) finishCarried(f *FilesPlan, folders []carried) error {
 		if c.rel != "." && r.described(f, filepath.ToSlash(c.rel)) {
 			continue
 		}
-		if st, ok := c.info.Sys().(*syscall.Stat_t); ok && r.far == nil {
-			if err := root.Lchown(c.rel, int(st.Uid), int(st.Gid)); err != nil && !errors.Is(err, syscall.EPERM) {
+		if a, ok := disk.AttributesOf(c.info); ok && r.far == nil {
+			if err := root.Lchown(c.rel, a.UID, a.GID); err != nil && !errors.Is(err, syscall.EPERM) {
 				return err
 			}
 		}

@@ -376,8 +376,8 @@ func (s *sinceRun) makeFolder(rel string, like fs.FileInfo) error {
 		return err
 	}
 	s.touched[rel] = true
-	if st, ok := like.Sys().(*syscall.Stat_t); ok {
-		if err := s.was.Lchown(rel, int(st.Uid), int(st.Gid)); err != nil && !errors.Is(err, fs.ErrPermission) {
+	if a, ok := disk.AttributesOf(like); ok {
+		if err := s.was.Lchown(rel, a.UID, a.GID); err != nil && !errors.Is(err, fs.ErrPermission) {
 			return err
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"revlet/internal/archives/archive"
@@ -328,8 +327,8 @@ func sameFileSystem(d *disk.Disk, root, p string) error {
 		if err != nil {
 			return err
 		}
-		if st, ok := info.Sys().(*syscall.Stat_t); ok {
-			devices[i] = uint64(st.Dev)
+		if a, ok := disk.AttributesOf(info); ok {
+			devices[i] = a.Dev
 		}
 	}
 	if devices[0] != devices[1] {

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -43,6 +44,10 @@ type Job struct {
 	Live string
 	// Owner says whom a path is given to there; nil gives it to the account.
 	Owner func(rel string) (uid, gid int)
+	// Noted says which mode a path has, where the system that the folder is on does not keep
+	// it; Links are symbolic links that it could not have, with where they lead.
+	Noted func(rel string) (mode fs.FileMode, ok bool)
+	Links map[string]string
 	// Pace is told of the bytes that have arrived, or need not be sent.
 	Pace func(int64)
 }
@@ -81,6 +86,16 @@ type entry struct {
 	of string
 }
 
+// link is a symbolic link that is in no folder here.
+type link string
+
+func (l link) Name() string       { return path.Base(string(l)) }
+func (l link) Size() int64        { return 0 }
+func (l link) Mode() fs.FileMode  { return fs.ModeSymlink | 0o777 }
+func (l link) ModTime() time.Time { return time.Time{} }
+func (l link) IsDir() bool        { return false }
+func (l link) Sys() any           { return nil }
+
 // fileID tells which names are of one file.
 type fileID struct{ dev, inode uint64 }
 
@@ -107,6 +122,9 @@ func (j Job) Run(ctx context.Context) (*Sent, error) {
 	}
 	if err := r.list(); err != nil {
 		return nil, fmt.Errorf("look through what is to be sent: %w", err)
+	}
+	for rel, target := range r.Links {
+		r.links = append(r.links, entry{rel: rel, info: link(rel), target: target})
 	}
 	if err := r.makeFolders(ctx); err != nil {
 		return nil, err
@@ -144,6 +162,11 @@ func (j Job) Run(ctx context.Context) (*Sent, error) {
 // attr is what a path is given beside its content.
 func (r *run) attr(e entry) tree.Attr {
 	a := tree.Attr{Mode: e.info.Mode(), ModTime: e.info.ModTime()}
+	if r.Noted != nil {
+		if mode, ok := r.Noted(e.rel); ok {
+			a.Mode = a.Mode.Type() | mode
+		}
+	}
 	if r.Owner != nil {
 		a.Own = true
 		a.UID, a.GID = r.Owner(e.rel)
@@ -433,7 +456,7 @@ func (r *run) prove(ctx context.Context) error {
 			if target, err := in.Readlink(name); err != nil || target != e.target {
 				return errors.Join(err, fmt.Errorf("the link %s leads to %q there, not to %q", name, target, e.target))
 			}
-		case now.Mode().IsRegular() && now.Mode().Perm() != e.info.Mode().Perm():
+		case now.Mode().IsRegular() && now.Mode().Perm() != r.attr(e).Mode.Perm():
 			r.sent.Unset++
 		}
 		delete(wanted, name)

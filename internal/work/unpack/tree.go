@@ -13,7 +13,6 @@ import (
 	"os"
 	"os/user"
 	"path"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +25,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/store"
 )
 
@@ -48,7 +48,11 @@ type Tree struct {
 	Parts map[string]bool
 	// Salvage has what is damaged in every store passed over: see Lost.
 	Salvage bool
+	// Note is told what this system does not keep of each path: see disk.KeepsModes. It is
+	// called by several goroutines at once.
+	Note func(rel string, mode fs.FileMode, target string)
 
+	names   names
 	root    *disk.Root
 	made    sync.Map // folders that exist
 	owners  owners
@@ -57,12 +61,13 @@ type Tree struct {
 	written int64
 	unset   int64
 	lost    []string
+	unmade  map[string]string
 }
 
 // Write unpacks every part of files and then the tree part into root, which is empty. Every digest is checked as it is written. What is damaged in one
 // store is taken from the next; what nobody wants may be damaged.
 func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, root *disk.Root) error {
-	t.root = root
+	t.root, t.names.system, t.unmade = root, here(), map[string]string{}
 	if t.Label == "" {
 		t.Label = site.RootLabel
 	}
@@ -93,6 +98,13 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, ro
 
 // Unset is how many extended attributes could not be set.
 func (t *Tree) Unset() int64 { return t.unset }
+
+// Renamed are the paths that this system cannot have under their names, and what they are
+// called instead.
+func (t *Tree) Renamed() map[string]string { return t.names.renamed() }
+
+// Unmade are symbolic links that could not be made on this system, and where they lead.
+func (t *Tree) Unmade() map[string]string { return t.unmade }
 
 // Written is how many paths were written.
 func (t *Tree) Written() int64 { return t.written }
@@ -225,10 +237,10 @@ func (t *Tree) relative(name string) (string, error) {
 		return ".", nil
 	}
 	rel, ok := strings.CutPrefix(clean, t.Label+"/")
-	if !ok || !filepath.IsLocal(rel) || path.Clean(rel) != rel {
+	if !ok || !sitepath.IsLocal(rel) || path.Clean(rel) != rel {
 		return "", fmt.Errorf("the name %q leads out of the folder: refused", name)
 	}
-	return rel, nil
+	return t.names.of(rel), nil
 }
 
 // wants tells whether an entry is to be written, and where.
@@ -240,10 +252,17 @@ func (t *Tree) wants(h *tar.Header) (rel string, wanted bool, err error) {
 		return "", false, err
 	}
 	// With a choice, the folder to extract into keeps its own permissions.
-	return rel, t.Keep == nil || rel != "." && t.Keep(rel), nil
+	return rel, t.Keep == nil || rel != "." && t.Keep(strings.TrimPrefix(strings.TrimSuffix(h.Name, "/"), t.Label+"/")), nil
 }
 
 func (t *Tree) entry(rel string, h *tar.Header, content io.Reader) error {
+	if t.Note != nil {
+		target := ""
+		if h.Typeflag == tar.TypeSymlink {
+			target = h.Linkname
+		}
+		t.Note(rel, goMode(h.Mode), target)
+	}
 	switch h.Typeflag {
 	case tar.TypeReg:
 		return t.file(rel, h, content)
@@ -328,10 +347,17 @@ func (t *Tree) symlink(rel string, h *tar.Header) error {
 	if err := t.folder(path.Dir(rel)); err != nil {
 		return err
 	}
-	if err := t.fresh(rel, func() error { return t.root.Symlink(h.Linkname, rel) }); err != nil {
+	err := t.fresh(rel, func() error { return t.root.Symlink(h.Linkname, rel) })
+	if err != nil && !disk.KeepsModes {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.unmade[rel] = h.Linkname
+		return nil
+	}
+	if err != nil {
 		return err
 	}
-	err := t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
 	if err == nil && !h.ModTime.IsZero() {
 		err = t.root.LchtimesIfAble(rel, h.ModTime)
 	}

@@ -8,7 +8,7 @@ import (
 	"runtime/debug"
 	"testing"
 
-	"golang.org/x/sys/unix"
+	"revlet/internal/platform/disk"
 )
 
 // least is how much room memory has to have, in bytes.
@@ -18,8 +18,7 @@ const least = 2 << 30
 // $TMPDIR says nothing else, and with less collecting of garbage.
 func Main(m *testing.M) {
 	const shm = "/dev/shm"
-	var s unix.Statfs_t
-	if os.TempDir() == "/tmp" && unix.Access(shm, unix.W_OK) == nil && unix.Statfs(shm, &s) == nil && int64(s.Bavail)*s.Bsize > least {
+	if room, err := (&disk.Disk{}).Free(shm); err == nil && room > least && os.TempDir() == "/tmp" && disk.Writable(shm) {
 		_ = os.Setenv("TMPDIR", shm)
 	}
 	// Small heaps are collected all the time: that is a fifth of what such tests take.

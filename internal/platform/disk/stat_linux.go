@@ -11,12 +11,6 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Info is what lstat says of a name, or why it says nothing.
-type Info struct {
-	fs.FileInfo
-	Err error
-}
-
 // ReadFolder returns the names in a folder, in order, and what lstat says of the
 // first of them: most at most.
 func (d *Disk) ReadFolder(dir string, most int) (names []string, infos []Info, err error) {

@@ -1,0 +1,7 @@
+//go:build darwin || freebsd
+
+package disk
+
+import "syscall"
+
+func changed(st *syscall.Stat_t) *syscall.Timespec { return &st.Ctimespec }
