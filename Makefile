@@ -1,11 +1,23 @@
 # Revlet: build, test and look. `make` alone builds.
 export CGO_ENABLED = 0
+# No path of this machine in what is built, and so nothing to build again in another folder.
+export GOFLAGS := $(GOFLAGS) -trimpath
 GO ?= go
 
-.PHONY: build test demo bench screenshots lint audit fuzz clean
-# One static program. -trimpath and -s -w: no path of this machine, no symbols.
+.PHONY: build release test test-windows demo bench screenshots lint audit fuzz clean
+# One static program, without symbols.
 build:
-	$(GO) build -trimpath -ldflags "-s -w" -o bin/revlet ./cmd/revlet
+	$(GO) build -ldflags "-s -w" -o bin/revlet ./cmd/revlet
+
+# The program for every system, in bin/release, with the SHA-256 of each.
+SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64
+release:
+	mkdir -p bin/release
+	for s in $(SYSTEMS); do \
+		name=revlet-$${s%/*}-$${s#*/}; [ $${s%/*} = windows ] && name=$$name.exe; \
+		GOOS=$${s%/*} GOARCH=$${s#*/} $(GO) build -ldflags "-s -w" -o bin/release/$$name ./cmd/revlet || exit 1; \
+	done
+	cd bin/release && sha256sum revlet-* > SHA256SUMS
 
 # Installs what the tests need from Debian's packages when it is missing (as
 # root), then runs all of them.
@@ -13,6 +25,10 @@ test: lint
 	./scripts/setup.sh test
 	GOGC=400 $(GO) test -count=1 -parallel 5 -timeout 25m ./... # the built program is no input that the test cache knows
 	$(GO) -C e2e/mysql8 test -count=1 ./... # a module of its own, for a server that the program does not need
+
+# The program for Windows, under Wine, with a site on another machine.
+test-windows:
+	./scripts/windows.sh
 
 # The whole job on a made-up site, in ./kestrelpoint-demo.
 demo: build
@@ -33,6 +49,8 @@ lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "run gofmt -w on these files"; exit 1; }
 	$(GO) vet ./...
 	$(GO) -C e2e/mysql8 vet ./...
+	for s in windows darwin freebsd; do GOOS=$$s $(GO) vet ./cmd/... ./internal/... || exit 1; done
+	GOARCH=arm64 $(GO) vet ./cmd/... ./internal/...
 	$(GO) tool staticcheck ./...
 
 # What has to be fetched first, and is looked at by a person: known weaknesses of the

@@ -120,8 +120,8 @@ func TestEverythingInTheFileTree(t *testing.T) {
 	require.NoError(t, os.Chtimes(at("old"), time.Now(), time.Date(1999, 12, 31, 23, 59, 59, 123456789, time.UTC)))
 	big, err := os.Create(at("big.iso"))
 	require.NoError(t, err)
-	const size = 4<<30 + 12345
-	for _, off := range []int64{0, 1 << 30, size - 5} {
+	const size = 768<<20 + 12345
+	for _, off := range []int64{0, 512 << 20, size - 5} {
 		_, err = big.WriteAt([]byte("light"), off)
 		require.NoError(t, err)
 	}
@@ -158,7 +158,7 @@ func TestEverythingInTheFileTree(t *testing.T) {
 	iso, err := os.Open(at("big.iso"))
 	require.NoError(t, err)
 	defer iso.Close()
-	for _, off := range []int64{0, 1 << 30, size - 5} {
+	for _, off := range []int64{0, 512 << 20, size - 5} {
 		mark := make([]byte, 5)
 		_, err = iso.ReadAt(mark, off)
 		require.NoError(t, err)

@@ -1,7 +1,6 @@
 #!/bin/sh
-# Installs the Debian packages that the tests (or the screenshots, or the
-# tests of the program for Windows) need, when
-# something is missing. Without root or apt-get it names what is missing; the
+# Installs the Debian packages that the tests (or the screenshots, or the tests
+# of the program for Windows) need, when something is missing. Without root or apt-get it names what is missing; the
 # tests that need it are then skipped, and say so.
 set -eu
 export PATH="$PATH:/usr/sbin:/sbin"

@@ -12,6 +12,6 @@ if [ ! -e "$system/bcryptprimitives.dll" ]; then
 		'__declspec(dllexport) BOOL WINAPI ProcessPrng(PBYTE data, SIZE_T n) { return SystemFunction036(data, (ULONG)n); }' > bin/prng.c
 	x86_64-w64-mingw32-gcc -shared -O2 -o "$system/bcryptprimitives.dll" bin/prng.c -ladvapi32
 fi
-GOOS=windows GOARCH=amd64 go build -trimpath -ldflags "-s -w" -o bin/revlet.exe ./cmd/revlet
+GOOS=windows GOARCH=amd64 go build -ldflags "-s -w" -o bin/revlet.exe ./cmd/revlet
 wineserver -p 60 2>/dev/null || true # or each run starts one
 REVLET_WINDOWS="$PWD/bin/revlet.exe" go test -count=1 -v -run '^TestWindows$' ./e2e

@@ -1,3 +1,5 @@
+//go:build linux
+
 // Bench measures Revlet against doing the same by hand with general tools, as
 // ratios of whole-process wall time, the two in turn.
 //
