@@ -26,6 +26,8 @@ func (a *app) adoptCommand() *cli.Command {
 			&cli.StringFlag{Name: "address", Usage: "the public `URL` (default: as the site's database says)"},
 			&cli.StringFlag{Name: "settings", Usage: "the settings `FILE`, relative to PATH, where one installation holds several sites"},
 			&cli.StringFlag{Name: "tls", Usage: "how a database server elsewhere is spoken to: `MODE` is verify (the default), unverified or off"},
+			&cli.StringFlag{Name: "dump", Usage: "take the database from the dump that a job of the host leaves at `PATH`, such as backups/*.sql.gz, on its machine"},
+			&cli.StringFlag{Name: "dump-at-most", Usage: "how old it may be before there is an alarm, such as \"1 day\""},
 			&cli.StringFlag{Name: "ca-file", Usage: "a PEM `FILE` of the authority that its certificate is of"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written"},
 			jsonFlag,
@@ -82,7 +84,7 @@ func (a *app) adopt(ctx context.Context, c *cli.Command) error {
 	if err := a.jobs.ReadConfigIfAny(path, exists); err != nil {
 		return err
 	}
-	found, stores, err := a.jobs.Adopt(ctx, jobs.AdoptOrder{StateDir: c.String("state"), Root: root, Reach: reach, Name: c.String("name"), Store: c.String("store"), Address: c.String("address"), Settings: c.String("settings"), TLS: c.String("tls"), CAFile: c.String("ca-file"), Write: !c.Bool("dry-run")})
+	found, stores, err := a.jobs.Adopt(ctx, jobs.AdoptOrder{StateDir: c.String("state"), Root: root, Reach: reach, Name: c.String("name"), Store: c.String("store"), Address: c.String("address"), Settings: c.String("settings"), TLS: c.String("tls"), CAFile: c.String("ca-file"), Dump: c.String("dump"), DumpAtMost: c.String("dump-at-most"), Write: !c.Bool("dry-run")})
 	if err != nil {
 		return err
 	}

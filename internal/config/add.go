@@ -285,6 +285,9 @@ func databaseText(d Database) string {
 			fields = append(fields, f[0]+": "+quote(f[1]))
 		}
 	}
+	if d.Dump != nil {
+		fields = append(fields, "dump:"+strings.TrimSuffix(flowOf(*d.Dump), "\n"))
+	}
 	return " {" + strings.Join(fields, ", ") + "}\n"
 }
 

@@ -102,6 +102,38 @@ type Database struct {
 	// recipe knows the database, an entry may say these two alone.
 	TLS    string `yaml:"tls"`
 	CAFile string `yaml:"ca_file"`
+	// Dump says where a job of the site's host leaves dumps of the database, which are taken
+	// in place of reading it. It may stand alone as well.
+	Dump *Dump `yaml:"dump"`
+}
+
+// Dump is what a site's host leaves of a database, on the site's machine.
+type Dump struct {
+	// Path is absolute, or from the folder that the webroot lies in; its last element may be
+	// a pattern. Of several files the newest counts. One that ends in .gz or .zst is
+	// uncompressed.
+	Path string `yaml:"path"`
+	// AtMost is how old the newest may be, such as `1 day`, before there is an alarm.
+	AtMost string `yaml:"at_most"`
+
+	// Span is AtMost as read; 0 is any age.
+	Span time.Duration `yaml:"-"`
+}
+
+// settle checks what the types cannot say.
+func (d *Dump) settle() (err error) {
+	if d == nil {
+		return nil
+	}
+	if _, err := path.Match(path.Base(d.Path), ""); err != nil || d.Path == "" || strings.HasSuffix(d.Path, "/") || path.Base(d.Path) == ".." {
+		return fmt.Errorf("`dump:` needs `path:`, a file or a pattern such as backups/*.sql.gz; it has %q", d.Path)
+	}
+	if d.AtMost != "" {
+		if d.Span, err = ParseSpan(d.AtMost); err != nil {
+			return fmt.Errorf("`dump: {at_most: %s}`: %w", d.AtMost, err)
+		}
+	}
+	return nil
 }
 
 // Rehearse says how a site's archives are tried.
@@ -284,7 +316,7 @@ func (s settler) databases(all map[string]Database, site, where string, far bool
 		if !ValidName(label) {
 			return s.at(where, "database name %q of site %q: use small letters, digits, dots and dashes", label, site)
 		}
-		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 && !(kinds == 0 && (db.TLS != "" || db.CAFile != "")) {
+		if kinds := count(db.MySQL, db.Postgres, db.SQLite); kinds != 1 && !(kinds == 0 && (db.TLS != "" || db.CAFile != "" || db.Dump != nil)) {
 			return s.at(where+"."+label, "database %q of site %q needs one of `mysql:`, `postgres:` and `sqlite:`; it has %d", label, site, kinds)
 		}
 		if db.PasswordFile != "" && db.PasswordEnv != "" {
@@ -292,6 +324,12 @@ func (s settler) databases(all map[string]Database, site, where string, far bool
 		}
 		if !slices.Contains([]string{"", "verify", "unverified", "off"}, db.TLS) {
 			return s.at(where+"."+label+".tls", "database %q of site %q: `tls: %s` is verify, unverified or off", label, site, db.TLS)
+		}
+		if err := db.Dump.settle(); err != nil {
+			return s.at(where+"."+label+".dump", "database %q of site %q: %v", label, site, err)
+		}
+		if db.Dump != nil && db.SQLite != "" {
+			return s.at(where+"."+label+".dump", "database %q of site %q is a file, which is copied itself; `dump:` is for databases of a server", label, site)
 		}
 		if db.CAFile != "" {
 			db.CAFile = absolute(s.base, db.CAFile)

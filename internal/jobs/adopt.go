@@ -18,6 +18,7 @@ import (
 	"revlet/internal/site"
 	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
+	"revlet/internal/work/backup"
 )
 
 // Adopted is what adopt found, as JSON too.
@@ -135,6 +136,13 @@ func cmsBelow(in tree.Folder) string {
 func (a *Agent) confirm(ctx context.Context, s *site.Site) (*Adopted, error) {
 	found := &Adopted{Root: s.Root, Recipe: s.Recipe.Name, Version: s.Version(), Databases: []AdoptedDatabase{}, Address: s.AddressInSettings()}
 	for _, db := range s.Databases {
+		if db.Dump != "" {
+			if _, err := backup.FindDump(ctx, s, db); err != nil {
+				return nil, err
+			}
+			found.Databases = append(found.Databases, AdoptedDatabase{Label: db.Label, Where: db.Where()})
+			continue
+		}
 		source, err := a.openSource(ctx, db, os.TempDir())
 		if err != nil {
 			return nil, fmt.Errorf("%s at %s is recognised, but its database cannot be reached: %w%s", s.Recipe.Title, s.Root, err, whatToTry(s, db))
@@ -272,6 +280,9 @@ type AdoptOrder struct {
 	Reach *config.Reach
 	// TLS and CAFile say how a database server elsewhere is spoken to.
 	TLS, CAFile string
+	// Dump and DumpAtMost say where a job of the host leaves dumps of the database, and how
+	// old the newest may be, in words: it is not read then.
+	Dump, DumpAtMost string
 	// Write puts the site into the configuration.
 	Write bool
 }
@@ -287,6 +298,9 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	o.Root = entry.Root
 	for i := range s.Databases {
 		s.Databases[i].TLS = database.TLS{Mode: o.TLS, CAFile: o.CAFile}
+		if s.Databases[i].Engine != "sqlite" {
+			s.Databases[i].Dump = o.Dump
+		}
 	}
 	if others := s.OtherSettings(ctx); len(others) > 1 {
 		a.Tell(SeveralSites{s.Root, others})
@@ -319,8 +333,12 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 		switch {
 		case !s.Own(db):
 			entry.Databases = map[string]config.Database{db.Label: {SQLite: s.PathAt(db.Path)}}
-		case db.Engine != "sqlite" && o.TLS+o.CAFile != "":
-			entry.Databases = map[string]config.Database{db.Label: {TLS: o.TLS, CAFile: o.CAFile}}
+		case db.Engine != "sqlite" && o.TLS+o.CAFile+o.Dump != "":
+			own := config.Database{TLS: o.TLS, CAFile: o.CAFile}
+			if o.Dump != "" {
+				own.Dump = &config.Dump{Path: o.Dump, AtMost: o.DumpAtMost}
+			}
+			entry.Databases = map[string]config.Database{db.Label: own}
 		}
 	}
 	for _, st := range stores {

@@ -35,6 +35,8 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	k.Now, k.Zone, k.Spread, k.Duties = a.Now(), a.Config.Zone(cfg), schedule.SpreadOf(name), cfg.Duties
 	places, placesErr := a.readDatabasePlaces(name)
 	k.DatabaseMoved = places.moved()
+	oldDump, dumpErr := a.oldDumps(name, cfg)
+	k.DumpOld = oldDump
 	var forgedErr error
 	k.Forged, forgedErr = a.forged(name)
 	var errs [7]error
@@ -45,7 +47,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	k.Pending, errs[4] = a.History.Pending(ctx, name)
 	k.Rehearsed, errs[5] = a.History.LastRehearsal(ctx, name)
 	k.KeyUntried, errs[6] = a.untriedKey(ctx)
-	if err := errors.Join(placesErr, forgedErr, errors.Join(errs[:]...)); err != nil {
+	if err := errors.Join(placesErr, dumpErr, forgedErr, errors.Join(errs[:]...)); err != nil {
 		return nil, err
 	}
 	k.Bad, k.Proofs = k.facts.bad, k.facts.proofs

@@ -271,6 +271,9 @@ func (a *Agent) lookAtArchive(ctx context.Context, d *Delivered) error {
 	if err != nil {
 		return err
 	}
+	if err := a.noteDumps(d.Record); err != nil {
+		return err
+	}
 	line := archiveLine(d.Record)
 	line.Changes = d.Changes
 	if err := a.knowArchive(ctx, line, d.Stores); err != nil {

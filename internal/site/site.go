@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"revlet/internal/config"
 	"revlet/internal/database"
@@ -163,6 +164,10 @@ type Database struct {
 	// Prefix begins the names of the CMS's tables.
 	Prefix    string
 	OwnTables []string
+	// Dump is where a job of the site's host leaves dumps, which are taken in place of reading
+	// the database: see DumpPath. AtMost is how old the newest may be; 0 is any age.
+	Dump   string
+	AtMost time.Duration
 	// TLS is how a server elsewhere is spoken to.
 	TLS database.TLS
 	// Place is the machine that Host, Socket and Path are meant on; nil is this one, unless
@@ -183,6 +188,17 @@ func (db Database) Where() string {
 		host = db.Socket
 	}
 	return fmt.Sprintf("%s@%s/%s", db.User, host, db.Name)
+}
+
+// DumpPath is the folder on the site's machine in which dumps of a database are left, and the
+// pattern of their names. A path that is not absolute is meant from the folder that the
+// webroot lies in: in the webroot itself, anybody could fetch them.
+func (s *Site) DumpPath(db Database) (dir, pattern string) {
+	name := db.Dump
+	if !sitepath.IsAbs(name) {
+		name = sitepath.Join(sitepath.Dir(s.PathAt(s.Root)), name)
+	}
+	return sitepath.Dir(name), sitepath.Base(name)
 }
 
 // ErrNoRoot is wrapped when a site's webroot is not there.
@@ -278,6 +294,9 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		if _, configured := c.Databases[db.Label]; !configured || !tree.FilesOnly(place) || db.Engine == "sqlite" {
 			s.Databases[i] = s.There(db)
 		} // else it is one that answers from here
+		if d := c.Databases[db.Label].Dump; d != nil {
+			s.Databases[i].Dump, s.Databases[i].AtMost = d.Path, d.Span
+		}
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })

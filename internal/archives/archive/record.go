@@ -120,8 +120,10 @@ type DBOrigin struct {
 	Charset   string `json:"charset,omitempty"`
 	Collation string `json:"collation,omitempty"`
 	// Consistency says how the dump was kept to one moment.
-	Consistency string   `json:"consistency,omitempty"`
-	Sequences   []string `json:"sequences,omitempty"`
+	Consistency string `json:"consistency,omitempty"`
+	// Dumped is when the host's own job wrote the dump that was taken in, if one was.
+	Dumped    time.Time `json:"dumped,omitzero"`
+	Sequences []string  `json:"sequences,omitempty"`
 	// Neighbours counts tables of other sites in the same database, left out.
 	Neighbours int `json:"neighbours,omitempty"`
 	// Mode, UID and GID are those of a database that is a file.

@@ -40,6 +40,7 @@ const (
 	Backdated     = "backdated"
 	DatabaseMoved = "database-moved"
 	Forged        = "forged"
+	DumpOld       = "dump-old"
 )
 
 // Meaning is what an alarm means to a person.
@@ -71,6 +72,7 @@ var meanings = map[string]Meaning{
 	Vanished:      {"somebody else deletes archives: a mistake, or an intruder who wants none left", true},
 	DatabaseMoved: {"settings that lead elsewhere would put somebody else's database into the archives; until it is confirmed, no archive is taken", true},
 	Forged:        {"somebody has put archives into a store that no machine known here has signed", true},
+	DumpOld:       {"the archives hold the database as the host's job left it last: if that has stopped, they hold an old one", false},
 	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
@@ -116,6 +118,8 @@ type Facts struct {
 	// DatabaseMoved says which databases the site's settings lead to that nobody has
 	// confirmed, if there are any.
 	DatabaseMoved string
+	// DumpOld says which dumps of the site's host are older than they may be, if any are.
+	DumpOld string
 	// KeyUntried is set when archives are encrypted and the key was never tried.
 	KeyUntried bool
 }
@@ -134,7 +138,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged, dumpOld,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -144,6 +148,8 @@ func State(f Facts) []history.Finding {
 }
 
 func forged(f Facts) (kind, detail string) { return Forged, f.Forged }
+
+func dumpOld(f Facts) (kind, detail string) { return DumpOld, f.DumpOld }
 
 func databaseMoved(f Facts) (kind, detail string) { return DatabaseMoved, f.DatabaseMoved }
 

@@ -35,6 +35,12 @@ func (r *run) openDatabases(ctx context.Context) error {
 	}
 	r.record.Origin.Databases = map[string]archive.DBOrigin{}
 	for _, db := range r.Site.Databases {
+		if db.Dump != "" {
+			if err := r.takeDump(ctx, db); err != nil {
+				return err
+			}
+			continue
+		}
 		_, done := r.patience(db.Label)
 		source, err := r.Open(ctx, db, scratch)
 		if err != nil {

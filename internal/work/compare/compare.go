@@ -483,6 +483,13 @@ func (j Job) tables(ctx context.Context, r *Report) error {
 func (j Job) dumped() []string {
 	labels := []string{}
 	for _, side := range []Side{j.A, j.B} {
+		if live, ok := side.(*Live); ok {
+			for _, db := range live.Site.Databases {
+				if db.Dump != "" && !slices.Contains(labels, db.Label) {
+					labels = append(labels, db.Label)
+				}
+			}
+		}
 		a, ok := side.(Archive)
 		if !ok {
 			continue

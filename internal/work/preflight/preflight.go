@@ -259,6 +259,10 @@ func list(all []string) string {
 
 func (r *run) database(ctx context.Context, db site.Database) {
 	about := "database " + db.Label
+	if db.Dump != "" {
+		r.dump(ctx, db, about)
+		return
+	}
 	scratch, err := r.State.Spool("preflight-" + r.Site.Name)
 	if err != nil {
 		r.add(Stop, about, "%v", err)
@@ -300,6 +304,23 @@ func (r *run) database(ctx context.Context, db site.Database) {
 	if n := snapshot.Neighbours(); len(n) > 0 {
 		r.add(Look, about, "%d tables belong to another site and are left out: %s", len(n), list(n))
 	}
+}
+
+// dump looks for what the site's host leaves of a database.
+func (r *run) dump(ctx context.Context, db site.Database, about string) {
+	found, err := backup.FindDump(ctx, r.Site, db)
+	if err != nil {
+		r.add(Stop, about, "%v", err)
+		return
+	}
+	r.bytes += found.Bytes
+	age := max(0, time.Since(found.Made))
+	text := fmt.Sprintf("%s, %s, written %s, is what the host has left", found.File, size(found.Bytes), humanize.Time(found.Made))
+	if db.AtMost > 0 && age > db.AtMost {
+		r.add(Stop, about, "%s: that is older than `at_most:` says", text)
+		return
+	}
+	r.add(Passed, about, "%s; the database itself is not read", text)
 }
 
 func (r *run) stores(ctx context.Context) {

@@ -307,7 +307,7 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 		if err != nil {
 			return nil, servers.stop, err
 		}
-		moved.Place, moved.On = nil, ""
+		moved.Place, moved.On, moved.Dump = nil, "", ""
 		s.Databases = append(s.Databases, moved)
 	}
 	return s, servers.stop, nil
