@@ -429,10 +429,29 @@ func TestASiteElsewhereOverABadLine(t *testing.T) {
 // site is the old one or the new one, and what was begun can be ended.
 func TestRestoringElsewhereOverABadLine(t *testing.T) {
 	t.Parallel()
-	w, root := farMuseum(t)
+	t.Run("SFTP", func(t *testing.T) {
+		t.Parallel()
+		w, root := farMuseum(t)
+		restoreOverABadLine(t, w, root, []string{"--key-file", w.path("ssh/id"), "--trust"}, func() string { return fmt.Sprint(liveTree(t, w)) })
+	})
+	t.Run("FTP", func(t *testing.T) {
+		t.Parallel()
+		w, _ := museum(t)
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/2026/a name with\nnewline")))
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/current"))) // no links can be made
+		w.write("ftp.pw", "practice\n")
+		root := fmt.Sprintf("plain-ftp://keeper@127.0.0.1:%d/htdocs", pyFTPd(t, w, 20, false))
+		restoreOverABadLine(t, w, root, []string{"--password-file", w.path("ftp.pw")}, func() string { return fmt.Sprint(ftpTree(t, w, ftpSite{told: exact})) })
+	})
+}
+
+// restoreOverABadLine restores, undoes, settles and moves a site with connections that are cut
+// after ever more bytes; tree tells of its files.
+func restoreOverABadLine(t *testing.T, w *world, root string, login []string, tree func() string) {
 	port := portOf(t, root)
 	cut, err := line.New(fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
+	cut.FTP = strings.HasPrefix(root, "plain-ftp")
 	t.Cleanup(func() { _ = cut.Close() })
 	cut.Start()
 	film := make([]byte, 300_000)
@@ -440,10 +459,11 @@ func TestRestoringElsewhereOverABadLine(t *testing.T) {
 	w.write("htdocs/uploads/film.mp4", string(film))
 	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
 	address := replaceOnce(t, root, fmt.Sprintf(":%d/", port), fmt.Sprintf(":%d/", cut.Port()))
-	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {key_file: ./ssh/id}}\n", address))
-	w.run("preflight", "--trust")
+	reach := strings.ReplaceAll(strings.TrimPrefix(login[0], "--"), "-", "_") + ": " + login[1]
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {%s}}\n", address, reach))
+	w.run(append([]string{"preflight"}, login[2:]...)...)
 	w.run("backup")
-	state := func() string { return fmt.Sprint(liveTree(t, w)) + rows(t, w) }
+	state := func() string { return tree() + rows(t, w) }
 	good := state()
 	require.NoError(t, os.WriteFile(w.path("htdocs/uploads/film.mp4"), film[:200_000], 0o644))
 	breakMuseum(t, w)
@@ -468,7 +488,7 @@ func TestRestoringElsewhereOverABadLine(t *testing.T) {
 		cut.SetCut(0)
 		w.try("settle", "kestrelpoint", "--yes", "--unsaved")
 		sh(t, fmt.Sprintf("rm -rf %[1]s/htdocs && cp -a %[1]s/broken %[1]s/htdocs", w.dir))
-		for _, job := range [][]string{{"restore", good, "--yes"}, {"undo", bad, "--yes"}, {"settle", "", "--yes", "--unsaved"}, {"move", "", "--to", "other", "--root", address + "2", "--address", "http://127.0.0.1:9/x", "--key-file", w.path("ssh/id"), "--yes"}} {
+		for _, job := range [][]string{{"restore", good, "--yes"}, {"undo", bad, "--yes"}, {"settle", "", "--yes", "--unsaved"}, append([]string{"move", "", "--to", "other", "--root", address + "2", "--address", "http://127.0.0.1:9/x", "--yes"}, login...)} {
 			ended(map[string]string{"restore": bad, "undo": good, "settle": good, "move": good}[job[0]], after)
 			if job[0] == "settle" && len(leftBeside(t, w)) == 0 {
 				continue

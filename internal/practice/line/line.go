@@ -5,7 +5,10 @@ package line
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"net"
+	"regexp"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,6 +23,9 @@ type Line struct {
 	CutAfter int64
 	// Most is how many connections are let through at a time; 0 is any number.
 	Most int64
+	// FTP has the ports that a server of FTP names for data lead through a line of the same
+	// kind (RFC 959, PASV; RFC 2428, EPSV).
+	FTP bool
 
 	to       string
 	listener net.Listener
@@ -96,14 +102,19 @@ func (l *Line) carry(c net.Conn) {
 		_ = errors.Join(c.Close(), to.Close())
 	}
 	var both sync.WaitGroup
-	both.Go(func() { l.pass(to, c, bound, left, cut) })
-	both.Go(func() { l.pass(c, to, bound, left, cut) })
+	same := func(data []byte) []byte { return data }
+	answers := same
+	if l.FTP {
+		answers = l.lead
+	}
+	both.Go(func() { l.pass(to, c, bound, left, cut, same) })
+	both.Go(func() { l.pass(c, to, bound, left, cut, answers) })
 	both.Wait()
 	_ = errors.Join(c.Close(), to.Close())
 }
 
 // pass hands on what comes from one side to the other.
-func (l *Line) pass(to, from net.Conn, bound int64, left *atomic.Int64, cut func()) {
+func (l *Line) pass(to, from net.Conn, bound int64, left *atomic.Int64, cut func(), change func([]byte) []byte) {
 	pieces := make(chan piece, 4096)
 	go func() {
 		defer close(pieces)
@@ -111,7 +122,7 @@ func (l *Line) pass(to, from net.Conn, bound int64, left *atomic.Int64, cut func
 			buf := make([]byte, 64<<10)
 			n, err := from.Read(buf)
 			if n > 0 {
-				pieces <- piece{time.Now().Add(l.Delay), buf[:n]}
+				pieces <- piece{time.Now().Add(l.Delay), change(buf[:n])}
 			}
 			if err != nil {
 				return
@@ -137,4 +148,43 @@ func (l *Line) pass(to, from net.Conn, bound int64, left *atomic.Int64, cut func
 	}
 	for range pieces { // whoever reads must not wait for ever
 	}
+}
+
+var (
+	extended = regexp.MustCompile(`^229 .*\(\|\|\|(\d+)\|\)`)
+	passive  = regexp.MustCompile(`^227 .*\(\d+,\d+,\d+,\d+,(\d+),(\d+)\)`)
+)
+
+// lead has a port that is named in an answer lead through a line of its own, to be used once.
+func (l *Line) lead(answer []byte) []byte {
+	port := 0
+	if m := extended.FindSubmatch(answer); m != nil {
+		port, _ = strconv.Atoi(string(m[1]))
+	} else if m := passive.FindSubmatch(answer); m != nil {
+		high, _ := strconv.Atoi(string(m[1]))
+		low, _ := strconv.Atoi(string(m[2]))
+		port = high<<8 | low
+	}
+	if port == 0 {
+		return answer
+	}
+	host, _, _ := net.SplitHostPort(l.to)
+	branch, err := New(net.JoinHostPort(host, strconv.Itoa(port)))
+	if err != nil {
+		return answer
+	}
+	branch.Delay = l.Delay
+	branch.SetCut(cmp.Or(l.cut.Load(), l.CutAfter))
+	go func() {
+		c, err := branch.listener.Accept()
+		_ = branch.Close()
+		if err == nil {
+			branch.carry(c)
+			l.Cuts.Add(branch.Cuts.Load())
+		}
+	}()
+	if answer[2] == '9' {
+		return fmt.Appendf(nil, "229 Extended passive mode (|||%d|)\r\n", branch.Port())
+	}
+	return fmt.Appendf(nil, "227 Passive mode (127,0,0,1,%d,%d)\r\n", branch.Port()>>8, branch.Port()&0xff)
 }
