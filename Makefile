@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 export GOFLAGS := $(GOFLAGS) -trimpath
 GO ?= go
 
-.PHONY: build release test test-windows demo bench screenshots lint audit fuzz clean
+.PHONY: build release test test-long test-windows demo bench screenshots lint audit fuzz clean
 # One static program, without symbols.
 build:
 	$(GO) build -ldflags "-s -w" -o bin/revlet ./cmd/revlet
@@ -25,6 +25,11 @@ test: lint
 	./scripts/setup.sh test
 	GOGC=400 $(GO) test -count=1 -parallel 5 -timeout 25m ./... # the built program is no input that the test cache knows
 	$(GO) -C e2e/mysql8 test -count=1 ./... # a module of its own, for a server that the program does not need
+
+# What takes too long for every time: a WordPress over two servers of FTP.
+test-long:
+	./scripts/setup.sh test
+	REVLET_LONG=1 $(GO) test -count=1 -v -timeout 25m -run TestWordPressOverFTP ./e2e
 
 # The program for Windows, under Wine, with a site on another machine.
 test-windows:

@@ -287,6 +287,25 @@ type AdoptOrder struct {
 	Write bool
 }
 
+// databases are those that the entry has to say something of. A file that lies elsewhere
+// counts only when the configuration says so.
+func (o AdoptOrder) databases(s *site.Site) map[string]config.Database {
+	all := map[string]config.Database{}
+	for _, db := range s.Databases {
+		switch {
+		case !s.Own(db):
+			all[db.Label] = config.Database{SQLite: s.PathAt(db.Path)}
+		case db.Engine != "sqlite" && o.TLS+o.CAFile+o.Dump != "":
+			own := config.Database{TLS: o.TLS, CAFile: o.CAFile}
+			if o.Dump != "" {
+				own.Dump = &config.Dump{Path: o.Dump, AtMost: o.DumpAtMost}
+			}
+			all[db.Label] = own
+		}
+	}
+	return all
+}
+
 // Adopt recognises the CMS in a webroot, reads its settings, confirms its databases
 // by looking into them, and writes the site into the configuration. It returns the
 // stores that are new, too.
@@ -328,19 +347,7 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 	if found.Address != "" {
 		entry.Check = &config.Check{Path: "/", Status: 200}
 	}
-	// A file that lies elsewhere counts only when the configuration says so.
-	for _, db := range s.Databases {
-		switch {
-		case !s.Own(db):
-			entry.Databases = map[string]config.Database{db.Label: {SQLite: s.PathAt(db.Path)}}
-		case db.Engine != "sqlite" && o.TLS+o.CAFile+o.Dump != "":
-			own := config.Database{TLS: o.TLS, CAFile: o.CAFile}
-			if o.Dump != "" {
-				own.Dump = &config.Dump{Path: o.Dump, AtMost: o.DumpAtMost}
-			}
-			entry.Databases = map[string]config.Database{db.Label: own}
-		}
-	}
+	entry.Databases = o.databases(s)
 	for _, st := range stores {
 		if err := a.Disk.MkdirAll(st.Folder, 0o700); err != nil {
 			return nil, nil, fmt.Errorf("make the store folder: %w", err)

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"revlet/internal/archives/catalog"
@@ -13,7 +14,13 @@ import (
 func TroubleTexts(all []jobs.Trouble) []string {
 	var texts []string
 	for _, t := range all {
-		texts = append(texts, fmt.Sprintf("store %s: %s", t.Store, Inline(t.Err)))
+		text := Inline(t.Err)
+		if t.Store != "" { // else the error says which
+			text = fmt.Sprintf("store %s: %s", t.Store, text)
+		}
+		if !slices.Contains(texts, text) { // one store is asked for several sites
+			texts = append(texts, text)
+		}
 	}
 	return texts
 }

@@ -11,13 +11,12 @@ package scratchserver
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"net"
-	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -59,11 +58,7 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 	if err != nil {
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
-	s := &MariaDB{Port: port, Socket: filepath.Join(dir, "s"), first: me.Username, dir: dir}
+	s := &MariaDB{Socket: filepath.Join(dir, "s"), first: me.Username, dir: dir}
 	// A folder of its own for temporary files: a server clears the one that it shares with
 	// others when it starts, and with that tables that they are using.
 	temporary := filepath.Join(dir, "tmp")
@@ -79,24 +74,19 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
-	log, err := os.Create(filepath.Join(dir, "log"))
+	err = onFreePort(func(port int) error {
+		s.Port = port
+		network := []string{"--skip-networking"}
+		if o.Listen {
+			network = []string{"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port)}
+		}
+		cmd := exec.Command("mariadbd", slices.Concat(common, network, []string{"--socket=" + s.Socket, "--pid-file=" + filepath.Join(dir, "pid"),
+			"--secure-file-priv=" + temporary, "--local-infile=0", "--skip-symbolic-links"}, o.Flags)...)
+		s.running, err = launch(ctx, cmd, dir, s.wait)
+		return err
+	})
 	if err != nil {
 		return nil, err
-	}
-	defer log.Close()
-	network := []string{"--skip-networking"}
-	if o.Listen {
-		network = []string{"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", port)}
-	}
-	cmd := exec.Command("mariadbd", append(append(append(common, network...), "--socket="+s.Socket, "--pid-file="+filepath.Join(dir, "pid"),
-		"--secure-file-priv="+temporary, "--local-infile=0", "--skip-symbolic-links"), o.Flags...)...)
-	cmd.Stdout, cmd.Stderr = log, log
-	if s.running, err = start(cmd); err != nil {
-		return nil, fmt.Errorf("start a scratch database server: %w", err)
-	}
-	if err := s.wait(ctx); err != nil {
-		text, _ := os.ReadFile(log.Name())
-		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), s.Stop())
 	}
 	return s, nil
 }
@@ -120,13 +110,13 @@ func (s *MariaDB) Account(ctx context.Context, name, password, db string) error 
 	return err
 }
 
-func (s *MariaDB) wait(ctx context.Context) error {
+func (s *MariaDB) wait(ctx context.Context, p *running) error {
 	root, err := s.Root()
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	return s.answers(ctx, func() bool { return root.PingContext(ctx) == nil })
+	return p.answers(ctx, func() bool { return root.PingContext(ctx) == nil })
 }
 
 // Stop ends the server; its folder stays.

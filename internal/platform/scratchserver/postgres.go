@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -58,11 +57,7 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 	if err != nil {
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
-	s := &Postgres{Port: port, Socket: dir}
+	s := &Postgres{Socket: dir}
 	who, err := unprivileged("postgres", dir)
 	if err != nil {
 		return nil, err
@@ -77,25 +72,21 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
-	log, err := os.Create(filepath.Join(dir, "log"))
-	if err != nil {
-		return nil, err
-	}
-	defer log.Close()
 	address := ""
 	if o.Listen {
 		address = "127.0.0.1"
 	}
-	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", address, "-F", "-c", "unix_socket_permissions=0700")
-	cmd.Args = append(cmd.Args, o.Flags...)
-	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, log, log
-	who.runs(cmd)
-	if s.running, err = start(cmd); err != nil {
-		return nil, fmt.Errorf("start a scratch database server: %w", err)
-	}
-	if err := s.wait(ctx); err != nil {
-		text, _ := os.ReadFile(log.Name())
-		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), s.Stop())
+	err = onFreePort(func(port int) error {
+		s.Port = port
+		cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-k", dir, "-h", address, "-F", "-c", "unix_socket_permissions=0700")
+		cmd.Args = append(cmd.Args, o.Flags...)
+		cmd.Dir = dir
+		who.runs(cmd)
+		s.running, err = launch(ctx, cmd, dir, s.wait)
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	return s, nil
 }
@@ -105,8 +96,8 @@ func (s *Postgres) Root(ctx context.Context, db string) (*pgx.Conn, error) {
 	return pgx.Connect(ctx, fmt.Sprintf("host=%s port=%d user=postgres dbname=%s", s.Socket, s.Port, db))
 }
 
-func (s *Postgres) wait(ctx context.Context) error {
-	return s.answers(ctx, func() bool {
+func (s *Postgres) wait(ctx context.Context, p *running) error {
+	return p.answers(ctx, func() bool {
 		conn, err := s.Root(ctx, "postgres")
 		return err == nil && conn.Close(ctx) == nil
 	})

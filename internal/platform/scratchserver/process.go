@@ -7,8 +7,10 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"path/filepath"
 	"revlet/internal/platform/process"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -93,6 +95,42 @@ func (p *running) stop(sig os.Signal) error {
 	}
 	<-p.ended
 	return p.err
+}
+
+// launch starts a server, whose log lies in dir, and waits until it answers.
+func launch(ctx context.Context, cmd *exec.Cmd, dir string, answers func(context.Context, *running) error) (*running, error) {
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd.Stdout, cmd.Stderr = log, log
+	p, err := start(cmd)
+	if err != nil {
+		return nil, fmt.Errorf("start a scratch database server: %w", err)
+	}
+	if err := answers(ctx, p); err != nil {
+		text, _ := os.ReadFile(log.Name())
+		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), p.stop(os.Kill))
+	}
+	return p, nil
+}
+
+// mostTries is how often a server is started that wants a port.
+const mostTries = 3
+
+// onFreePort starts a server that listens on a port: on another one, where somebody else
+// takes the port before it does.
+func onFreePort(launch func(port int) error) error {
+	for tries := 1; ; tries++ {
+		port, err := freePort()
+		if err != nil {
+			return err
+		}
+		if err = launch(port); err == nil || tries == mostTries || !strings.Contains(err.Error(), "ddress already in use") {
+			return err
+		}
+	}
 }
 
 // answers waits until a server does.
