@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -267,11 +268,20 @@ func snapshot(t *testing.T, root string, skip ...string) map[string]string {
 // freePort returns a port on loopback that nobody listens on.
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	// Below those that the system gives to connections: such a one could come between.
+	for range 1000 {
+		port := 20_000 + int(int64(os.Getpid())*131+ports.Add(1))%12_000
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			require.NoError(t, l.Close())
+			return port
+		}
+	}
+	require.FailNow(t, "no port is free")
+	return 0
 }
+
+// ports counts those that were given away.
+var ports atomic.Int64
 
 // start runs a server until the test ends.
 func start(t *testing.T, ready func() bool, name string, args ...string) {

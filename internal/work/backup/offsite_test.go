@@ -1,6 +1,7 @@
 package backup_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -189,6 +190,40 @@ func TestTwoMachinesAtOneStore(t *testing.T) {
 	require.NotNil(t, results[0])
 	require.NotNil(t, results[1])
 	assert.NotEqual(t, results[0].Record.Name, results[1].Record.Name)
+	assert.Equal(t, 2, y.sound())
+}
+
+// meanwhile is a store in which something happens right after a record was looked for the
+// first time.
+type meanwhile struct {
+	store.Store
+	once sync.Once
+	what func()
+}
+
+func (m *meanwhile) Stat(ctx context.Context, name string) (store.Info, error) {
+	info, err := m.Store.Stat(ctx, name)
+	m.once.Do(m.what)
+	return info, err
+}
+
+// A machine that takes a whole archive while another one is about to claim the same name
+// keeps it.
+func TestANameIsTakenAtTheLastMoment(t *testing.T) {
+	y := newYard(t, place.SFTP, nil)
+	other := *y
+	other.dir = t.TempDir()
+	other.write("index.html", "the other machine's")
+	var theirs *backup.Result
+	late := y.open()
+	late.Store = &meanwhile{Store: late.Store, what: func() {
+		var err error
+		theirs, err = other.backup(y.open())
+		require.NoError(t, err)
+	}}
+	mine, err := y.backup(late)
+	require.NoError(t, err)
+	assert.NotEqual(t, theirs.Record.Name, mine.Record.Name)
 	assert.Equal(t, 2, y.sound())
 }
 

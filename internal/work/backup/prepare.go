@@ -156,6 +156,11 @@ func (r *run) claim(ctx context.Context) (name string, taken time.Time, err erro
 		if err := r.allFailed(); err != nil {
 			return name, taken, err
 		}
+		if !used { // another machine may have begun and ended between the first look and the mark
+			if used, err = r.taken(ctx, name); err != nil {
+				return name, taken, err
+			}
+		}
 		if !used {
 			return name, taken, nil
 		}
