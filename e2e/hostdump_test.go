@@ -45,6 +45,9 @@ func TestADumpThatTheHostLeaves(t *testing.T) {
 	w.fails(1, []string{"database"}, adopt...)
 	w.fails(1, []string{"no dump of the host's"}, append(adopt, "--dump", "backups/*.sql.gz")...)
 
+	w.fails(2, []string{"how old a dump may be"}, append(adopt, "--dump-at-most", "1 day")...)
+	w.fails(2, []string{"how old a dump may be"}, append(adopt, "--dump", "backups/*.sql.gz", "--dump-at-most", "soon")...)
+
 	now := time.Now()
 	leaveDump(t, w, "museum-1.sql", fmt.Sprintf(hostDump, "Of the day before"), now.Add(-30*time.Hour))
 	leaveDump(t, w, "museum-2.sql", fmt.Sprintf(hostDump, "Kestrel Point"), now.Add(-2*time.Hour))
@@ -68,9 +71,23 @@ func TestADumpThatTheHostLeaves(t *testing.T) {
 		w.fails(4, []string{"dump-old", "more than 1 day"}, "status")
 		w.clock = time.Time{}
 		require.NoError(t, os.Remove(w.path("account/backups/museum-2.sql.gz")))
-		w.fails(1, []string{"older than"}, "preflight")
+		w.fails(1, []string{"1 day old"}, "preflight")
 		w.fails(3, []string{"database/main", "1 day old", "museum-1.sql.gz"}, "backup")
 		w.fails(4, []string{"dump-old"}, "status")
+	})
+	w.step(t, "a time in the future says nothing", func(t *testing.T) {
+		leaveDump(t, w, "museum-9.sql", fmt.Sprintf(hostDump, "Of tomorrow"), now.Add(240*time.Hour))
+		w.fails(3, []string{"database/main", "in the future"}, "backup")
+		w.fails(4, []string{"dump-old", "in the future"}, "status")
+		require.NoError(t, os.Remove(w.path("account/backups/museum-9.sql.gz")))
+	})
+	w.step(t, "the files come back without the database", func(t *testing.T) {
+		w.write("account/htdocs/index.php", "<?php die('defaced');")
+		w.fails(1, []string{"nothing was changed", "--only files"}, "restore", "kestrelpoint", "--yes")
+		w.fails(4, []string{"paths put back"}, "restore", "kestrelpoint", "--only", "files", "--yes") // its address is no one's
+		assert.Equal(t, "<?php\n", w.read("account/htdocs/index.php"))
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Contains(t, w.read("account/htdocs/index.php"), "defaced")
 	})
 	w.step(t, "one that is cut is not taken", func(t *testing.T) {
 		leaveDump(t, w, "museum-3.sql", fmt.Sprintf(hostDump, "Cut"), now)
@@ -80,5 +97,9 @@ func TestADumpThatTheHostLeaves(t *testing.T) {
 		assert.Equal(t, before, w.newest())
 		leaveDump(t, w, "museum-3.sql", "", now)
 		w.fails(1, []string{"it is empty"}, "backup")
+		// Its gzip is whole, for it is the program that wrote it that died.
+		leaveDump(t, w, "museum-3.sql", hostDump[:len(hostDump)-20], now)
+		w.fails(1, []string{"museum-3.sql.gz", "it is cut"}, "backup")
+		assert.Equal(t, before, w.newest())
 	})
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"revlet/internal/config"
 	"revlet/internal/database"
@@ -287,6 +288,26 @@ type AdoptOrder struct {
 	Write bool
 }
 
+// apply gives the databases what the order says of them.
+func (o AdoptOrder) apply(s *site.Site) error {
+	var span time.Duration
+	if o.DumpAtMost != "" {
+		var err error
+		if span, err = config.ParseSpan(o.DumpAtMost); err != nil || o.Dump == "" {
+			return reason.BadUsage("how old a dump may be is said beside where it lies, such as backups/*.sql.gz and \"1 day\"; it was %q and %q", o.Dump, o.DumpAtMost)
+		}
+	}
+	for i := range s.Databases {
+		db := &s.Databases[i]
+		db.TLS = database.TLS{Mode: o.TLS, CAFile: o.CAFile}
+		if o.Dump != "" && db.Engine == "sqlite" {
+			return reason.BadUsage("database %s is a file, which is copied itself: it needs no dump", db.Where())
+		}
+		db.Dump, db.AtMost = o.Dump, span
+	}
+	return nil
+}
+
 // databases are those that the entry has to say something of. A file that lies elsewhere
 // counts only when the configuration says so.
 func (o AdoptOrder) databases(s *site.Site) map[string]config.Database {
@@ -315,11 +336,8 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 		return nil, nil, err
 	}
 	o.Root = entry.Root
-	for i := range s.Databases {
-		s.Databases[i].TLS = database.TLS{Mode: o.TLS, CAFile: o.CAFile}
-		if s.Databases[i].Engine != "sqlite" {
-			s.Databases[i].Dump = o.Dump
-		}
+	if err := o.apply(s); err != nil {
+		return nil, nil, err
 	}
 	if others := s.OtherSettings(ctx); len(others) > 1 {
 		a.Tell(SeveralSites{s.Root, others})

@@ -2,12 +2,15 @@ package jobs
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/config"
+	"revlet/internal/work/backup"
 )
 
 // When the host's own jobs wrote the dumps that the newest archive has taken in is
@@ -22,12 +25,16 @@ const aboutDumps = "when the host has dumped databases"
 // noteDumps remembers the dumps of a new archive.
 func (a *Agent) noteDumps(rec *archive.Record) error {
 	made := map[string]time.Time{}
+	if _, err := a.State.ReadNote(a.dumpsPath(rec.Site), &made, aboutDumps); err != nil {
+		return err
+	}
+	found := false
 	for label, o := range rec.Origin.Databases {
 		if !o.Dumped.IsZero() {
-			made[label] = o.Dumped
+			made[label], found = o.Dumped, true
 		}
 	}
-	if len(made) == 0 {
+	if !found {
 		return nil
 	}
 	return a.State.WriteNote(a.dumpsPath(rec.Site), made, aboutDumps)
@@ -40,10 +47,17 @@ func (a *Agent) oldDumps(name string, cfg config.Site) (string, error) {
 		return "", err
 	}
 	var old []string
-	for label, when := range made {
-		d := cfg.Databases[label].Dump
-		if d != nil && d.Span > 0 && a.Now().Sub(when) > d.Span {
-			old = append(old, fmt.Sprintf("database %s: the newest dump that the host has left is of %s, more than %s ago", label, when.In(a.Config.Zone(cfg)).Format("2 Jan 2006 15:04"), d.AtMost))
+	for _, label := range slices.Sorted(maps.Keys(made)) {
+		d, when := cfg.Databases[label].Dump, made[label]
+		if d == nil {
+			continue
+		}
+		text := fmt.Sprintf("database %s: the newest dump that the host has left is of %s", label, when.In(a.Config.Zone(cfg)).Format("2 Jan 2006 15:04"))
+		switch age := a.Now().Sub(when); {
+		case age < -backup.Ahead:
+			old = append(old, text+", in the future: how old it is is not known")
+		case d.Span > 0 && age > d.Span:
+			old = append(old, text+", more than "+d.AtMost+" ago")
 		}
 	}
 	return strings.Join(old, "; "), nil

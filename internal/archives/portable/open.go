@@ -173,17 +173,36 @@ func unpackSQL(d *disk.Disk, from, to string) error {
 	return nil
 }
 
-// endsWell tells a text that ends with a statement from one that was cut.
+// endsWell is Tail.EndsWell for a file.
 func endsWell(f *disk.File) error {
 	info, err := f.Stat()
 	if err != nil {
 		return err
 	}
-	tail := make([]byte, min(info.Size(), 64<<10))
-	if _, err := f.ReadAt(tail, info.Size()-int64(len(tail))); err != nil {
+	end := make([]byte, min(info.Size(), tailBytes))
+	if _, err := f.ReadAt(end, info.Size()-int64(len(end))); err != nil {
 		return err
 	}
-	lines := strings.Split(strings.TrimSpace(string(tail)), "\n")
+	return (&Tail{end}).EndsWell()
+}
+
+// tailBytes is how much of the end of an SQL text is looked at.
+const tailBytes = 64 << 10
+
+// Tail keeps the end of an SQL text that is written to it.
+type Tail struct{ end []byte }
+
+// Write implements io.Writer.
+func (t *Tail) Write(p []byte) (int, error) {
+	t.end = append(t.end, p[max(0, len(p)-tailBytes):]...)
+	t.end = append(t.end[:0], t.end[max(0, len(t.end)-tailBytes):]...)
+	return len(p), nil
+}
+
+// EndsWell gives an error for a text that does not end with a statement: it was cut, or is
+// none.
+func (t *Tail) EndsWell() error {
+	lines := strings.Split(strings.TrimSpace(string(t.end)), "\n")
 	for _, line := range slices.Backward(lines) {
 		line = strings.TrimSpace(line)
 		switch {
@@ -203,7 +222,7 @@ func OpenSQL(file string) (io.Reader, func(), error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the SQL file: %w", err)
 	}
-	r, closeText, err := decompressed(f, filepath.Ext(file))
+	r, closeText, err := Decompressed(f, filepath.Ext(file))
 	if err != nil {
 		_ = f.Close()
 		return nil, nil, fmt.Errorf("the SQL file %s: %w", file, err)
@@ -211,13 +230,18 @@ func OpenSQL(file string) (io.Reader, func(), error) {
 	return r, func() { closeText(); _ = f.Close() }, nil
 }
 
-func decompressed(r io.Reader, ending string) (io.Reader, func(), error) {
+// mostWindow bounds the memory that a foreign zstd stream may ask for, in bytes.
+const mostWindow = 64 << 20
+
+// Decompressed is what a file holds, by the ending of its name: .gz, .tgz and .zst are
+// uncompressed, until done is called.
+func Decompressed(r io.Reader, ending string) (text io.Reader, done func(), err error) {
 	switch ending {
 	case ".gz", ".tgz":
 		z, err := gzip.NewReader(r)
 		return z, func() {}, err
 	case ".zst":
-		z, err := zstd.NewReader(r)
+		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(mostWindow))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -259,7 +283,7 @@ func (u *unpacker) unpack(ctx context.Context, in *joined) error {
 	case ".tar", ".tar.gz", ".tgz", ".tar.zst":
 		var r io.Reader
 		var done func()
-		if r, done, err = decompressed(io.NewSectionReader(in, 0, in.Size()), filepath.Ext(kind)); err == nil {
+		if r, done, err = Decompressed(io.NewSectionReader(in, 0, in.Size()), filepath.Ext(kind)); err == nil {
 			err = u.tar(ctx, r)
 			done()
 		}

@@ -50,6 +50,7 @@ var Advice = map[reason.Reason]string{
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
+	reason.DumpAlone:             "`revlet restore {archive} --only files` puts the files back; `revlet export {archive} FILE` holds the SQL, which the host's panel takes",
 	reason.ServerSetup:           "run this as the server's administrator, with the account's password in it:\n{sql}",
 	reason.NeedsNotMet:           "choose another place, or name the PHP that its web server uses with --php; --anyway goes on",
 	reason.AccountTaken:          "name another account, or give this one's password",

@@ -96,6 +96,9 @@ const (
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
 	ServerSetup Reason = "server-setup"
+	// DumpAlone: the database of an "archive" is known by the dump that the host leaves, and
+	// cannot be reached.
+	DumpAlone Reason = "dump-alone"
 	// NeedsNotMet: the new place lacks what a CMS needs.
 	NeedsNotMet Reason = "needs-not-met"
 	// AccountTaken: an account that is to be made is there, with another password.

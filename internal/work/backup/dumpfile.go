@@ -2,7 +2,6 @@ package backup
 
 import (
 	"cmp"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -14,9 +13,9 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/klauspost/compress/zstd"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/archives/portable"
 	"revlet/internal/site"
 )
 
@@ -26,6 +25,22 @@ type HostDump struct {
 	File  string
 	Made  time.Time
 	Bytes int64
+}
+
+// Ahead is how far in the future a dump may seem to lie: not every server says in which zone
+// its times are.
+const Ahead = 26 * time.Hour
+
+// Doubt says why a dump may not be the database of today: it is older than it may be, or its
+// time says nothing. atMost 0 is any age.
+func (d *HostDump) Doubt(now time.Time, atMost time.Duration) string {
+	switch age := now.Sub(d.Made); {
+	case age < -Ahead:
+		return fmt.Sprintf("%s, the newest dump that the host has left, lies in the future by its time (%s): how old it is is not known, and newer ones may be passed over", d.File, d.Made.UTC().Format("2006-01-02 15:04 MST"))
+	case atMost > 0 && age > atMost:
+		return fmt.Sprintf("%s, the newest dump that the host has left, is %s old", d.File, strings.TrimSpace(humanize.RelTime(d.Made, now, "", "")))
+	}
+	return ""
 }
 
 // ErrNoDump is wrapped when no file is what `dump: {path: …}` says.
@@ -82,14 +97,18 @@ func (r *run) takeDump(ctx context.Context, db site.Database) error {
 		return fmt.Errorf("database %s: read %s: %w", db.Label, found.File, err)
 	}
 	defer file.Close()
-	text, done, err := dumpText(file, name)
+	text, done, err := portable.Decompressed(file, path.Ext(name))
 	if err == nil {
 		defer done()
 		var part archive.Part
-		part, err = r.packText(text, func(part *archive.Part, sum string) (archive.Entry, error) {
+		tail := &portable.Tail{}
+		part, err = r.packText(io.TeeReader(text, tail), func(part *archive.Part, sum string) (archive.Entry, error) {
 			part.Kind, part.Database = archive.KindDump, db.Label
 			if part.ContentBytes == 0 {
 				return archive.Entry{}, errors.New("it is empty")
+			}
+			if err := tail.EndsWell(); err != nil {
+				return archive.Entry{}, err
 			}
 			now, err := file.Stat()
 			if err == nil && (now.Size() != found.Bytes || !now.ModTime().Equal(found.Made)) {
@@ -108,28 +127,9 @@ func (r *run) takeDump(ctx context.Context, db site.Database) error {
 	if !known {
 		now = r.Now()
 	}
-	if db.AtMost > 0 && now.Sub(found.Made) > db.AtMost {
-		r.addGap(archive.Gap{Path: "database/" + db.Label, Kind: archive.GapDatabase, Why: fmt.Sprintf("the newest dump that the host has left, %s, is %s old", found.File, strings.TrimSpace(humanize.RelTime(found.Made, now, "", "")))})
+	if why := found.Doubt(now, db.AtMost); why != "" {
+		r.addGap(archive.Gap{Path: "database/" + db.Label, Kind: archive.GapDatabase, Why: why})
 	}
 	r.record.Origin.Address = cmp.Or(r.record.Origin.Address, r.Site.AddressInSettings())
 	return nil
-}
-
-// mostWindow bounds the memory that a foreign zstd stream may ask for, in bytes.
-const mostWindow = 64 << 20
-
-// dumpText is the text of a dump: as it is, or out of gzip or zstd, by its name.
-func dumpText(file io.Reader, name string) (text io.Reader, done func(), err error) {
-	switch path.Ext(name) {
-	case ".gz":
-		z, err := gzip.NewReader(file)
-		return z, func() {}, err
-	case ".zst":
-		z, err := zstd.NewReader(file, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(mostWindow))
-		if err != nil {
-			return nil, nil, err
-		}
-		return z, z.Close, nil
-	}
-	return file, func() {}, nil
 }

@@ -50,21 +50,36 @@ var ErrThere = errors.New("is in the store already")
 // claimImported takes the archive's own name, which must be free.
 func (r *run) claimImported(ctx context.Context, token string) error {
 	rec := r.Imported.Record
-	for _, t := range r.live() {
-		_, err := t.Stat(ctx, archive.RecordPath(r.Site.Name, rec.Name))
-		if err == nil {
-			return fmt.Errorf("archive %s %w (store %s)", rec.Name, ErrThere, t.Name)
-		}
-		if !errors.Is(err, store.ErrNotFound) {
-			t.fail(err)
-		}
+	err := r.notThere(ctx, rec.Name)
+	if err != nil {
+		return err
 	}
-	var err error
 	if r.ledger, err = openLedger(r.State, r.Site.Name, rec.Name); err != nil {
 		return err
 	}
 	for _, t := range r.live() {
-		if _, err := t.announce(ctx, r.Site.Name, mark{Archive: rec.Name, Host: rec.Host, Began: r.Now()}, token, storelock.Machine(r.State.Dir), r.ledger); err != nil {
+		other, err := t.announce(ctx, r.Site.Name, mark{Archive: rec.Name, Host: rec.Host, Began: r.Now()}, token, storelock.Machine(r.State.Dir), r.ledger)
+		if err != nil {
+			t.fail(err)
+		}
+		if other {
+			return fmt.Errorf("archive %s is being made by another machine (store %s): wait for it, and import it again if it is not there then", rec.Name, t.Name)
+		}
+	}
+	if err := r.allFailed(); err != nil {
+		return err
+	}
+	return r.notThere(ctx, rec.Name) // another machine may have begun and ended since
+}
+
+// notThere makes sure that no store has an archive of that name.
+func (r *run) notThere(ctx context.Context, name string) error {
+	for _, t := range r.live() {
+		_, err := t.Stat(ctx, archive.RecordPath(r.Site.Name, name))
+		if err == nil {
+			return fmt.Errorf("archive %s %w (store %s)", name, ErrThere, t.Name)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
 			t.fail(err)
 		}
 	}

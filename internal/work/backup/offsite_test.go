@@ -227,6 +227,29 @@ func TestANameIsTakenAtTheLastMoment(t *testing.T) {
 	assert.Equal(t, 2, y.sound())
 }
 
+// An import keeps its archive's name, and does not take that of one that has come meanwhile.
+func TestAnImportedNameIsTakenAtTheLastMoment(t *testing.T) {
+	y := newYard(t, place.SFTP, nil)
+	other := *y
+	other.dir = t.TempDir()
+	other.write("index.html", "the other machine's")
+	s, err := site.OpenFrom("museum", config.Site{Root: filepath.Join(y.dir, "htdocs"), Recipe: "none"}, nil)
+	require.NoError(t, err)
+	st, err := state.Open(&disk.Disk{}, filepath.Join(y.dir, "state"))
+	require.NoError(t, err)
+	late := y.open()
+	late.Store = &meanwhile{Store: late.Store, what: func() {
+		_, err := other.backup(y.open())
+		require.NoError(t, err)
+	}}
+	taken := y.now.Add(time.Minute)
+	imported := &backup.Imported{Record: &archive.Record{Name: archive.NewName("museum", taken), Site: "museum", Taken: taken, Scope: archive.Files},
+		List: func(func(archive.Entry) error) error { return nil }}
+	_, err = backup.Run(t.Context(), backup.Job{Site: s, Stores: []store.Named{late}, State: st, Scope: archive.Files, Program: "test", Now: func() time.Time { return taken }, Imported: imported})
+	require.ErrorIs(t, err, backup.ErrThere)
+	assert.Equal(t, 1, y.sound())
+}
+
 // A store whose disk is full does not spoil the archive for the other.
 func TestAFullStoreIsLeftOut(t *testing.T) {
 	y := newYard(t, place.SFTP, nil)

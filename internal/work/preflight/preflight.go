@@ -314,13 +314,15 @@ func (r *run) dump(ctx context.Context, db site.Database, about string) {
 		return
 	}
 	r.bytes += found.Bytes
-	age := max(0, time.Since(found.Made))
 	text := fmt.Sprintf("%s, %s, written %s, is what the host has left", found.File, size(found.Bytes), humanize.Time(found.Made))
-	if db.AtMost > 0 && age > db.AtMost {
-		r.add(Stop, about, "%s: that is older than `at_most:` says", text)
+	if why := found.Doubt(time.Now(), db.AtMost); why != "" {
+		r.add(Stop, about, "%s", why)
 		return
 	}
 	r.add(Passed, about, "%s; the database itself is not read", text)
+	if root := r.Site.PathAt(r.Site.Root); strings.HasPrefix(found.File, root+"/") {
+		r.add(Look, about, "%s lies in the webroot, where anybody may be able to fetch it: have the host leave it elsewhere", found.File)
+	}
 }
 
 func (r *run) stores(ctx context.Context) {

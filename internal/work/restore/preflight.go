@@ -249,6 +249,9 @@ func (r *run) openTargets(ctx context.Context) error {
 			return err
 		}
 		target, err := r.Open(ctx, db, mode, beside)
+		if err != nil && db.Dump != "" {
+			return reason.Because(reason.DumpAlone, reason.Names{"archive": r.Archive.Name}, err)
+		}
 		if err != nil {
 			return NotSetUp(db, origin, err)
 		}
