@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/practice/lampblack"
 )
 
 // liveTree is the museum's webroot, without its database and its cache.
@@ -83,6 +85,23 @@ func TestRestoringElsewhere(t *testing.T) {
 		whole(t)
 		w.run("settle", "kestrelpoint", "--yes", "--unsaved")
 		assert.Equal(t, good, liveTree(t, w))
+		assert.Empty(t, leftBeside(t, w))
+	})
+	w.step(t, "the database alone", func(t *testing.T) {
+		w.write("htdocs/themes/lantern/style.css", "newer")
+		require.NoError(t, lampblack.Execute(t.Context(), w.path("htdocs", lampblack.DatabaseFile), "DELETE FROM exhibits"))
+		broken, lost := liveTree(t, w), rows(t, w)
+		assert.NotEqual(t, content, lost)
+		w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+		assert.Equal(t, content, rows(t, w))
+		assert.Equal(t, broken, liveTree(t, w), "no file has changed")
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Equal(t, lost, rows(t, w))
+		assert.Equal(t, broken, liveTree(t, w))
+		assert.Empty(t, leftBeside(t, w))
+		w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+		w.run("settle", "kestrelpoint", "--yes", "--unsaved")
+		assert.Equal(t, content, rows(t, w))
 		assert.Empty(t, leftBeside(t, w))
 	})
 	w.step(t, "a share", func(t *testing.T) {

@@ -146,7 +146,7 @@ func (a *Agent) Uncovered(ctx context.Context, o RestoreOrder) ([]restore.Uncove
 	case o.Selection != nil:
 		return restore.UncoveredOf(ctx, o.Selection, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site))
 	}
-	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, a.otherSites(o.Archive.Site), o.Clean)
+	return restore.FindUncovered(ctx, a.Disk, o.Site, o.Archive, nil, a.otherSites(o.Archive.Site), o.Clean)
 }
 
 // GoneAbove are settings files above the webroot that a restore puts back, for they are
@@ -174,15 +174,15 @@ func (a *Agent) otherSites(name string) map[string]string {
 }
 
 // canBeThere refuses to write into a database that is a file on another machine. One in the
-// webroot comes back with that, as a whole.
+// webroot comes back as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
 	for _, db := range o.Site.Databases {
 		_, held := o.Archive.Origin.Databases[db.Label]
 		if !o.Database || !held || db.Engine != "sqlite" || db.Place == nil {
 			continue
 		}
-		if _, inside := o.Site.Inside(db); !inside || !o.Files || o.Rows != nil {
-			return reason.BadUsage("database %s: %w; together with files of the webroot it can be put back", db.Label, engine.ErrFarFile)
+		if _, inside := o.Site.Inside(db); !inside || o.Rows != nil {
+			return reason.BadUsage("database %s: %w; one in the webroot can be put back as a whole", db.Label, engine.ErrFarFile)
 		}
 	}
 	return nil

@@ -19,10 +19,11 @@ import (
 // Surveyor is a Folder far away that may be able to tell of everything in it at once, and
 // more of each path than it tells of one.
 type Surveyor interface {
-	// Survey looks at everything. Until it is called again, ReadFolder answers from what it
-	// has found, and what is said of a file that is still the same has all that it has told.
-	// Where the place cannot do that, or too much is there, it does nothing.
-	Survey() error
+	// Survey looks at everything in a folder of it, "." being itself. Until it is called again,
+	// ReadFolder answers from what it has found, and what is said of a file that is still the
+	// same has all that it has told. Where the place cannot do that, too much is there, or
+	// nothing, it does nothing.
+	Survey(name string) error
 }
 
 const (
@@ -34,6 +35,8 @@ const (
 
 // survey is what GNU find has told of a folder and everything below.
 type survey struct {
+	// of is the folder's name in the one that was asked.
+	of      string
 	folders map[string][]surveyed
 	owners  map[[2]int][2]string
 }
@@ -77,10 +80,14 @@ const surveyEnd = "end of survey 0"
 const closed = "u"
 
 // surveyCommand is for a POSIX shell: it fails, without a word on standard output, where
-// there is no GNU find.
-func surveyCommand(dir string) string {
+// there is no GNU find, or a link leads to the folder in dir.
+func surveyCommand(dir, name string) string {
 	shut := strings.Replace(findFields, "%y", closed, 1)
-	return "LC_ALL=C; export LC_ALL; cd -- " + shellQuote(dir) + " && find . -maxdepth 0 -readable -printf '' 2>/dev/null && { " +
+	enter := "cd -- " + shellQuote(dir)
+	if name != "." {
+		enter += ` && at=$(pwd -P) && cd -- ` + shellQuote(name) + ` && [ "$(pwd -P)" = "${at%/}"/` + shellQuote(name) + " ]"
+	}
+	return "LC_ALL=C; export LC_ALL; " + enter + " 2>/dev/null && find . -maxdepth 0 -readable -printf '' 2>/dev/null && { " +
 		"find . -ignore_readdir_race -type d ! '(' -readable -executable ')' -printf '" + shut + "' -prune -o -printf '" + findFields + "' 2>/dev/null; printf 'end of survey %d\\0' $?; }"
 }
 
@@ -90,10 +97,10 @@ func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''
 // errNoSurvey is wrapped when there is no survey to be had.
 var errNoSurvey = errors.New("no survey can be made")
 
-// readSurvey reads what surveyCommand writes.
-func readSurvey(r io.Reader) (*survey, error) {
+// readSurvey reads what surveyCommand writes of a folder.
+func readSurvey(r io.Reader, name string) (*survey, error) {
 	in := bufio.NewReaderSize(io.LimitReader(r, longestSurvey), 256<<10)
-	s := &survey{folders: map[string][]surveyed{}, owners: map[[2]int][2]string{}}
+	s := &survey{of: name, folders: map[string][]surveyed{}, owners: map[[2]int][2]string{}}
 	var texts [5]string
 	for n := 0; ; n++ {
 		for i := range texts {
@@ -149,11 +156,12 @@ func (s *survey) add(texts [5]string) error {
 		stat: Stat{UID: int(numbers[4]), GID: int(numbers[5]), Inode: uint64(numbers[1]), Dev: uint64(numbers[2]), Links: uint64(numbers[3]), CTime: ctime, Blocks: numbers[6], HasBlocks: true}}
 	s.owners[[2]int{one.stat.UID, one.stat.GID}] = [2]string{ownerName(texts[1], one.stat.UID), ownerName(texts[2], one.stat.GID)}
 	if rel == "" {
-		if _, there := s.folders["."]; !there && one.IsDir() && fields[0] != closed {
-			s.folders["."] = nil
+		if _, there := s.folders[s.of]; !there && one.IsDir() && fields[0] != closed {
+			s.folders[s.of] = nil
 		}
 		return nil
 	}
+	rel = path.Join(s.of, rel)
 	if one.IsDir() && fields[0] != closed {
 		if _, there := s.folders[rel]; !there {
 			s.folders[rel] = nil
@@ -220,7 +228,7 @@ func findTime(text string) (time.Time, bool) {
 
 // sort puts every folder's names in order, and refuses what no folder has.
 func (s *survey) sort() error {
-	if _, there := s.folders["."]; !there {
+	if _, there := s.folders[s.of]; !there {
 		return fmt.Errorf("%w: the folder itself is not in it", errNoSurvey)
 	}
 	for dir, all := range s.folders {
@@ -257,7 +265,7 @@ func (s *surveys) get() *survey {
 }
 
 // Survey implements Surveyor.
-func (f *sshFolder) Survey() error {
+func (f *sshFolder) Survey(name string) error {
 	f.surveys.mu.Lock()
 	f.surveys.last = nil
 	f.surveys.mu.Unlock()
@@ -269,11 +277,11 @@ func (f *sshFolder) Survey() error {
 	var infos []Info
 	var listErr error
 	var listed sync.WaitGroup
-	listed.Go(func() { names, infos, listErr = f.ReadFolder(".", 0) })
+	listed.Go(func() { names, infos, listErr = f.ReadFolder(name, 0) })
 	defer listed.Wait()
 	var found *survey
-	err := f.place.run(f.ctx, surveyCommand(f.dir), func(out io.Reader) (err error) {
-		found, err = readSurvey(out)
+	err := f.place.run(f.ctx, surveyCommand(f.dir, name), func(out io.Reader) (err error) {
+		found, err = readSurvey(out, name)
 		return err
 	})
 	if errors.Is(err, errNoCommands) || errors.Is(err, errNoSurvey) {
@@ -298,10 +306,10 @@ func (f *sshFolder) Survey() error {
 // alike tells whether a survey is of what SFTP shows: an account may see other folders under
 // the same path when it runs commands.
 func (s *survey) alike(names []string, infos []Info) bool {
-	if len(names) != len(s.folders["."]) {
+	if len(names) != len(s.folders[s.of]) {
 		return false
 	}
-	for i, one := range s.folders["."] {
+	for i, one := range s.folders[s.of] {
 		info := infos[i].FileInfo
 		if one.name != names[i] || one.mode != info.Mode() || !one.IsDir() && one.mode&fs.ModeSymlink == 0 && one.size != info.Size() {
 			return false

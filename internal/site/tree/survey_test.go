@@ -28,7 +28,7 @@ func TestASurveyOfWhatIsClosed(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(dir, "shut"), 0o000))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "listed"), 0o744))
 	t.Cleanup(func() { _ = os.Chmod(filepath.Join(dir, "shut"), 0o755) })
-	args := []string{"sh", "-c", surveyCommand(dir)}
+	args := []string{"sh", "-c", surveyCommand(dir, ".")}
 	if os.Geteuid() == 0 { // as an account without rights
 		for at := dir; at != "/"; at = filepath.Dir(at) {
 			_ = os.Chmod(at, 0o755)
@@ -37,7 +37,7 @@ func TestASurveyOfWhatIsClosed(t *testing.T) {
 	}
 	out, err := exec.Command(args[0], args[1:]...).Output()
 	require.NoError(t, err)
-	s, err := readSurvey(strings.NewReader(string(out)))
+	s, err := readSurvey(strings.NewReader(string(out)), ".")
 	require.NoError(t, err)
 	assert.Contains(t, s.folders, "open")
 	assert.Contains(t, s.folders, "empty")
@@ -53,7 +53,7 @@ func TestSurveysThatCannotBe(t *testing.T) {
 	good := func(name string) string {
 		return "f 644 5 1.5 2.25 7 1 1 33 33 8\x00www\x00www\x00" + name + "\x00\x00"
 	}
-	s, err := readSurvey(strings.NewReader(root + good("index.php") + good("a\n\xffb") + end))
+	s, err := readSurvey(strings.NewReader(root + good("index.php") + good("a\n\xffb") + end), ".")
 	require.NoError(t, err)
 	assert.Len(t, s.folders["."], 2)
 	assert.EqualValues(t, 5, s.at("index.php").size)
@@ -80,7 +80,7 @@ func TestSurveysThatCannotBe(t *testing.T) {
 		"a strange time":     root + strings.Replace(good("x"), "1.5", "soon", 1) + end,
 		"too few numbers":    root + strings.Replace(good("x"), " 33 33 8", "", 1) + end,
 	} {
-		_, err := readSurvey(strings.NewReader(text))
+		_, err := readSurvey(strings.NewReader(text), ".")
 		assert.Error(t, err, name)
 	}
 }
@@ -88,7 +88,7 @@ func TestSurveysThatCannotBe(t *testing.T) {
 func FuzzSurvey(f *testing.F) {
 	f.Add("d 755 0 1.0 1.0 1 1 1 0 0 0\x00root\x00root\x00\x00\x00f 644 5 1.5 2.25 7 1 1 33 33 8\x00www\x00www\x00a/b\x00\x00" + surveyEnd + "\x00")
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := readSurvey(strings.NewReader(text))
+		s, err := readSurvey(strings.NewReader(text), ".")
 		if err != nil {
 			return
 		}

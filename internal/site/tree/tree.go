@@ -145,12 +145,18 @@ func FilesOnly(p Place) bool {
 
 // Surveyed opens a folder of which everything is about to be looked at: see Surveyor.
 func Surveyed(ctx context.Context, p Place, dir string) (Folder, error) {
+	return SurveyedIn(ctx, p, dir, ".")
+}
+
+// SurveyedIn opens a folder of which everything in the folder name of it is about to be looked
+// at, and not much more.
+func SurveyedIn(ctx context.Context, p Place, dir, name string) (Folder, error) {
 	in, err := p.Folder(ctx, dir)
 	if err != nil {
 		return nil, err
 	}
 	if s, ok := in.(Surveyor); ok {
-		if err := s.Survey(); err != nil {
+		if err := s.Survey(name); err != nil {
 			return nil, errors.Join(err, in.Close())
 		}
 	}

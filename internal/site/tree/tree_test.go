@@ -203,7 +203,7 @@ func TestASurvey(t *testing.T) {
 	here := open(t, tree.Local(nil), dir)
 	p := far(t, server(t, nil), nil)
 	plain, surveyed := open(t, p, dir), open(t, p, dir)
-	require.NoError(t, surveyed.(tree.Surveyor).Survey())
+	require.NoError(t, surveyed.(tree.Surveyor).Survey("."))
 	assert.Equal(t, told(t, here), told(t, surveyed))
 	assert.Equal(t, told(t, plain), told(t, surveyed))
 	err := tree.Walk(t.Context(), here, ".", func(name string, info fs.FileInfo, _ error) error {
@@ -237,6 +237,30 @@ func TestASurvey(t *testing.T) {
 	now24, known := p.Now(t.Context())
 	assert.True(t, known)
 	assert.WithinDuration(t, time.Now(), now24, 3*time.Second)
+}
+
+// A survey of one folder is of nothing else, and of none that a link leads to.
+func TestASurveyOfOneFolder(t *testing.T) {
+	commands.Store(true)
+	defer commands.Store(false)
+	dir := grown(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "deep/er/end"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "deep/er/end/a.css"), []byte("a"), 0o644))
+	require.NoError(t, os.Symlink("deep", filepath.Join(dir, "leads")))
+	p := far(t, server(t, nil), nil)
+	knows := func(in tree.Folder, name string) bool {
+		info, err := in.Lstat(name)
+		require.NoError(t, err)
+		st, _ := tree.StatOf(info)
+		return !st.CTime.IsZero()
+	}
+	for name, known := range map[string]bool{"deep/er": true, "deep": true, "uploads": false, "leads/er": false, "deep/missing": false} {
+		in := open(t, p, dir)
+		require.NoError(t, in.(tree.Surveyor).Survey(name))
+		assert.Equal(t, known, knows(in, "deep/er/end/a.css"), name)
+		assert.False(t, knows(in, "index.php"), name)
+		assert.Equal(t, told(t, open(t, p, dir)), told(t, in), name)
+	}
 }
 
 // lined is a place at the end of a bad line.

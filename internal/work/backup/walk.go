@@ -90,7 +90,7 @@ func (w *walker) root(ctx context.Context, label string) error {
 	}
 	w.label, w.in = label, in
 	if far, ok := in.(tree.Surveyor); ok {
-		if err := far.Survey(); err != nil {
+		if err := far.Survey("."); err != nil {
 			return fmt.Errorf("read the %s folder: %w", label, err)
 		}
 	}

@@ -131,7 +131,7 @@ func (r *run) files(ctx context.Context) error {
 	if err == nil {
 		defer in.Close()
 		if far, ok := in.(tree.Surveyor); ok {
-			err = far.Survey()
+			err = far.Survey(".")
 		}
 		if err == nil {
 			err = tree.Walk(ctx, in, ".", c.visit)

@@ -20,8 +20,12 @@ import (
 // This file stages for another machine. What is put back is made ready in a folder of this
 // one, just as for a site that lives here, and then sent into the box there.
 
-// findFar finds the site's machine if it is not this one.
+// findFar finds the site's machine if it is not this one. A database that is a file there is put
+// back as a share of the webroot, of nothing else.
 func (r *run) findFar() error {
+	if r.Site.Far() && !r.Files && r.Database && r.Rows == nil && r.fileInside() {
+		r.Files, r.Selection = true, &FileSelection{Keep: func(string) bool { return false }, databases: true}
+	}
 	if !r.Site.Far() || !r.Files {
 		return nil
 	}
@@ -31,6 +35,15 @@ func (r *run) findFar() error {
 	}
 	r.far, r.journal.far, r.journal.keys = w, w, r.Mirror
 	return nil
+}
+
+// fileInside tells whether the archive holds a database that is a file in the webroot.
+func (r *run) fileInside() bool {
+	return slices.ContainsFunc(r.Site.Databases, func(db site.Database) bool {
+		_, inside := r.Site.Inside(db)
+		_, held := r.Archive.Origin.Databases[db.Label]
+		return inside && held
+	})
 }
 
 // planFarFolder is planFolder for another machine.
@@ -384,7 +397,7 @@ func (r *run) makeAsideFolder(ctx context.Context, f *FilesPlan, dir string, mad
 
 // movesOfShare are the outermost paths of a share that go aside, and those that come.
 func (r *run) movesOfShare(ctx context.Context, f *FilesPlan, same func(string) bool) (out, in []string, err error) {
-	live, err := tree.Surveyed(ctx, r.far, f.live("."))
+	live, err := tree.SurveyedIn(ctx, r.far, f.live("."), r.Selection.within())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -451,6 +464,8 @@ func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileI
 	switch {
 	case live == nil:
 		m.in = append(m.in, rel)
+		return nil
+	case staged == nil && live.IsDir() && !m.r.Selection.reaches(rel) && !(m.r.loadsWhole() && m.r.hasDatabase(rel)):
 		return nil
 	case staged == nil && m.r.ofDatabase(rel):
 		if !m.r.loadsWhole() {

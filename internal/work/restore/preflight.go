@@ -26,7 +26,7 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.findFar(); err != nil {
 		return err
 	}
-	if r.Files && !rec.Scope.HasFiles() {
+	if r.Files && !rec.Scope.HasFiles() && (r.Selection == nil || !r.Selection.databases) {
 		return fmt.Errorf("archive %s holds no files (its scope is %s)", rec.Name, rec.Scope)
 	}
 	if r.Database && !rec.Scope.HasDatabase() {

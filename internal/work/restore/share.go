@@ -30,12 +30,16 @@ type FileSelection struct {
 	// Without it, the share becomes exactly the archive's.
 	Fill bool
 
+	// roots are the folders, or files, in which all of the share lies; none is anywhere.
+	roots []string
 	// paths and bytes are what of the archive is in the share, parents the folders
 	// above it.
 	paths, bytes int64
 	parents      map[string]bool
 	// parts are those that hold any of it.
 	parts map[string]bool
+	// databases is set for a share of nothing but the database files in the webroot.
+	databases bool
 }
 
 // planShare looks up what of the archive is in the share.
@@ -54,7 +58,7 @@ func (r *run) planShare(ctx context.Context) error {
 		}
 		return nil
 	})
-	if err == nil && r.Selection.paths == 0 {
+	if err == nil && r.Selection.paths == 0 && !r.Selection.databases {
 		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
 	}
 	return err
@@ -222,7 +226,7 @@ func copyXAttrs(from, to string) {
 // Matching is the share of the paths that a pattern (doublestar's) means, or that lie
 // in a folder that one means. Paths and patterns are relative to the webroot.
 func Matching(globs []string, fill bool) *FileSelection {
-	return &FileSelection{Fill: fill, Keep: func(rel string) bool {
+	return &FileSelection{Fill: fill, roots: rootsOf(globs), Keep: func(rel string) bool {
 		return slices.ContainsFunc(globs, func(g string) bool { return covers(g, rel) })
 	}}
 }
@@ -232,12 +236,57 @@ func OfComponents(r *site.Recipe, names []string, fill bool) *FileSelection {
 	return &FileSelection{Fill: fill, Keep: func(rel string) bool { return slices.Contains(names, r.ComponentOf(rel)) }}
 }
 
+// trimmed is a pattern as paths are written.
+func trimmed(glob string) string { return strings.Trim(strings.TrimPrefix(glob, "./"), "/") }
+
 // covers tells whether a pattern means a path, or a folder that it lies in.
 func covers(glob, rel string) bool {
-	glob = strings.Trim(strings.TrimPrefix(glob, "./"), "/")
+	glob = trimmed(glob)
 	if ok, err := doublestar.Match(glob, rel); err == nil && ok {
 		return true
 	}
 	ok, err := doublestar.Match(glob+"/**", rel)
 	return err == nil && ok
+}
+
+// metas are what stands for several names in a pattern, or takes that meaning away.
+const metas = `*?[]{}\`
+
+// rootsOf are the outermost paths that patterns can mean anything below of; none is anywhere.
+func rootsOf(globs []string) (roots []string) {
+	for _, glob := range globs {
+		root := "."
+		for _, part := range strings.Split(trimmed(glob), "/") {
+			if strings.ContainsAny(part, metas) {
+				break
+			}
+			root = path.Join(root, part)
+		}
+		if root == "." || strings.HasPrefix(root, "..") {
+			return nil
+		}
+		roots = append(roots, root)
+	}
+	return roots
+}
+
+// reaches tells whether any of the share may lie in a folder, or the folder in it.
+func (s *FileSelection) reaches(dir string) bool {
+	return s == nil || s.roots == nil || dir == "." || slices.ContainsFunc(s.roots, func(root string) bool {
+		return root == dir || strings.HasPrefix(root, dir+"/") || strings.HasPrefix(dir, root+"/")
+	})
+}
+
+// within is the one folder in which all of the share lies, "." being the webroot.
+func (s *FileSelection) within() string {
+	if s == nil || len(s.roots) == 0 {
+		return "."
+	}
+	dir := s.roots[0]
+	for _, root := range s.roots[1:] {
+		for dir != "." && root != dir && !strings.HasPrefix(root, dir+"/") {
+			dir = path.Dir(dir)
+		}
+	}
+	return dir
 }

@@ -1,6 +1,8 @@
 package restore
 
 import (
+	"path"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,6 +31,24 @@ func TestPatternsMeanPathsAndWhatLiesBelow(t *testing.T) {
 	assert.True(t, both.Keep("a/x"))
 	assert.True(t, both.Keep("b/x.c"))
 	assert.False(t, both.Keep("b/x.d"))
+}
+
+// Nothing is looked for where a share cannot lie, and everything where it can.
+func TestWhereAShareLies(t *testing.T) {
+	for globs, want := range map[string]string{
+		"themes/lantern": "themes/lantern", "./themes/lantern/": "themes/lantern", "themes/lantern/**": "themes/lantern", "a/b/*.php": "a/b",
+		"**/*.php": ".", "{a,b}/c": ".", "a/b/c a/b/d": "a/b", "a/b a/bc": "a", "a/b a": "a", "a b": ".", "a **": ".", `a/\[b]/c`: "a", "../x": ".",
+	} {
+		s := Matching(strings.Fields(globs), false)
+		assert.Equal(t, want, s.within(), globs)
+		for _, p := range []string{"themes/lantern/x.css", "a/b/x.php", "a/b/c/y", "a/b/d", "a/bc/z", "a/[b]/c/w", "b/c", "x/y.php"} {
+			for dir := path.Dir(p); s.Keep(p) && dir != "."; dir = path.Dir(dir) {
+				assert.True(t, s.reaches(dir), "%s in %s", dir, globs)
+			}
+		}
+	}
+	assert.False(t, Matching([]string{"a/b/*.php"}, false).reaches("a/c"))
+	assert.True(t, OfComponents(nil, []string{"other"}, false).reaches("a/c"))
 }
 
 func TestComponentsAreTheRecipes(t *testing.T) {

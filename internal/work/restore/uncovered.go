@@ -49,8 +49,9 @@ const ScriptsNamed = 20
 // folders of other sites. others maps those folders to the names of their sites.
 // Caches that the recipe knows are not among them, for they are made anew; nor are
 // database files, which come back as databases or stay by themselves. A folder that cannot be
-// read, and may have any of that in it, is an error, unless all goes: clean.
-func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held, others map[string]string, clean bool) ([]Uncovered, error) {
+// read, and may have any of that in it, is an error, unless all goes: clean. Only where a share
+// may lie it is looked; nil is everywhere.
+func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.Held, share *FileSelection, others map[string]string, clean bool) ([]Uncovered, error) {
 	roots := map[string]string{site.RootLabel: s.Root}
 	for label := range h.Origin.Roots {
 		if dir, ok := s.Roots[label]; ok {
@@ -66,7 +67,7 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 	for _, label := range slices.Sorted(maps.Keys(roots)) {
 		u := uncovered{label: label, clean: clean, gaps: gaps, others: map[string]string{}, partly: map[string]string{}}
 		if u.root, err = place.Absolute(ctx, s.PathAt(roots[label])); err == nil {
-			u.in, err = tree.Surveyed(ctx, place, u.root)
+			u.in, err = tree.SurveyedIn(ctx, place, u.root, share.within())
 		}
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -89,7 +90,12 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 				}
 			}
 		}
-		err = tree.Walk(ctx, u.in, ".", func(rel string, e fs.FileInfo, err error) error { return u.visit(ctx, rel, e, err) })
+		err = tree.Walk(ctx, u.in, ".", func(rel string, e fs.FileInfo, err error) error {
+			if e != nil && e.IsDir() && !share.reaches(rel) {
+				return fs.SkipDir
+			}
+			return u.visit(ctx, rel, e, err)
+		})
 		if err := errors.Join(err, u.in.Close()); err != nil {
 			return nil, fmt.Errorf("look for what the archive does not cover: %w", err)
 		}
@@ -260,7 +266,7 @@ func (r *run) planKept(ctx context.Context) error {
 	if !r.Files || r.Selection != nil && r.Selection.Fill {
 		return nil
 	}
-	all, err := FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Others, r.Clean)
+	all, err := FindUncovered(ctx, r.disk, r.Site, r.Archive, r.Selection, r.Others, r.Clean)
 	if err != nil {
 		return err
 	}
@@ -300,7 +306,7 @@ func UncoveredOf(ctx context.Context, share *FileSelection, d *disk.Disk, s *sit
 	if share.Fill {
 		return nil, nil // all that is there stays
 	}
-	all, err := FindUncovered(ctx, d, s, h, others, false)
+	all, err := FindUncovered(ctx, d, s, h, share, others, false)
 	return share.uncovered(all), err
 }
 

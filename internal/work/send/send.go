@@ -75,6 +75,8 @@ const (
 	// leastCopied is from which size on a file is worth asking for: a smaller one is sent as
 	// quickly.
 	leastCopied = 4 << 10
+	// fewFolders are listed sooner than everything is looked through.
+	fewFolders = 64
 )
 
 // entry is a path that is sent.
@@ -308,7 +310,15 @@ func (r *run) copyOver(ctx context.Context) error {
 	if r.Live == "" {
 		return nil
 	}
-	live, err := tree.Surveyed(ctx, r.Place, r.Live)
+	asked := r.worthAsking()
+	if len(asked) == 0 {
+		return nil
+	}
+	open := tree.Surveyed
+	if len(asked) < fewFolders {
+		open = func(ctx context.Context, p tree.Place, dir string) (tree.Folder, error) { return p.Folder(ctx, dir) }
+	}
+	live, err := open(ctx, r.Place, r.Live)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -316,7 +326,7 @@ func (r *run) copyOver(ctx context.Context) error {
 		return err
 	}
 	defer live.Close()
-	same, err := r.candidates(ctx, live)
+	same, err := r.candidates(ctx, live, asked)
 	if err != nil {
 		return err
 	}
@@ -362,9 +372,8 @@ func batches(all []entry) (parts [][]entry) {
 	return parts
 }
 
-// candidates are the files that the far end may have already: what it calls a file, of the
-// same length.
-func (r *run) candidates(ctx context.Context, live tree.Folder) ([]entry, error) {
+// worthAsking are the files, by folder, that it is worth to ask the far end for.
+func (r *run) worthAsking() map[string][]entry {
 	byFolder := map[string][]entry{}
 	for _, e := range r.files {
 		if e.info.Size() >= leastCopied && !changes.Executable(e.rel) && !r.scripts[e.rel] {
@@ -372,6 +381,12 @@ func (r *run) candidates(ctx context.Context, live tree.Folder) ([]entry, error)
 			byFolder[dir] = append(byFolder[dir], e)
 		}
 	}
+	return byFolder
+}
+
+// candidates are the files that the far end may have already: what it calls a file, of the
+// same length.
+func (r *run) candidates(ctx context.Context, live tree.Folder, byFolder map[string][]entry) ([]entry, error) {
 	var mu sync.Mutex
 	var same []entry
 	g, _ := errgroup.WithContext(ctx)
