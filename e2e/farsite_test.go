@@ -8,6 +8,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -89,6 +90,12 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.Equal(t, fromHere, fromThere)
 		assert.Equal(t, tablesHere, tablesThere)
 		assert.Greater(t, len(fromHere), 25)
+		w.write("plain.yaml", "state: ./state-plain\n"+strings.NewReplacer("reach: {", "reach: {commands: no, ", w.path("archives"), w.path("archives-plain")).Replace(w.read("revlet.yaml")))
+		require.NoError(t, os.MkdirAll(w.path("archives-plain"), 0o755))
+		w.run("--config", w.path("plain.yaml"), "preflight", "--trust")
+		w.run("--config", w.path("plain.yaml"), "backup")
+		fromPlain, _ := takenOut(t, w, w.path("plain.yaml"))
+		assert.Equal(t, fromHere, fromPlain, "file by file, without commands")
 	})
 	w.step(t, "what differs", func(t *testing.T) {
 		require.NoError(t, os.Remove(w.path("htdocs/themes/lantern/style.css")))

@@ -269,6 +269,34 @@ func TestNotifyFaults(t *testing.T) {
 	}
 }
 
+// What came of the duties of several sites stands in one table.
+func TestDutiesOfSeveralSites(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.clock = time.Now()
+	config := "state: ./state\nstores: {here: {folder: ./archives}}\ndefaults: {stores: [here], recipe: none, schedule: [\"full, every hour\"]}\nsites:\n"
+	for _, name := range []string{"kestrelpoint", "northlight", "saltmarsh"} {
+		w.write(name+"/index.html", name)
+		config += "  " + name + ": {root: ./" + name + "}\n"
+	}
+	w.write("revlet.yaml", config)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.run("duties")
+	require.NoError(t, os.RemoveAll(w.path("northlight")))
+	w.nextDay()
+	r := w.fails(1, []string{"northlight: full, every hour: ", "webroot is missing"}, "due")
+	assert.Regexp(t, `(?m)^kestrelpoint +full, every hour +\d{8}-\d{6} .* done$`, r.out)
+	assert.Regexp(t, `(?m)^northlight +full, every hour +- .* failed$`, r.out)
+	assert.Contains(t, r.out, "3 sites had their turn, 1 site is in trouble")
+	w.nextDay()
+	r = w.fails(1, []string{"webroot is missing"}, "--quiet", "due")
+	assert.Empty(t, r.out)
+	w.nextDay()
+	require.NoError(t, os.RemoveAll(w.path("saltmarsh")))
+	w.write("revlet.yaml", strings.ReplaceAll(config, "  kestrelpoint: {root: ./kestrelpoint}\n  northlight: {root: ./northlight}\n", ""))
+	assert.NotContains(t, w.fails(1, []string{"saltmarsh"}, "due").out, "had their turn", "of one site it is said already")
+}
+
 // However often cron starts it, a turn is taken once, and a long run is not
 // disturbed.
 func TestDueByCron(t *testing.T) {

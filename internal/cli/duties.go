@@ -51,7 +51,8 @@ func (a *app) dueCommand() *cli.Command {
 		Name: "due", Usage: "do what is due now, and return (for cron)",
 		Description: "Carries out the duties whose time has come, one after the other; one that was missed\n" +
 			"while the machine was off is made up for once. Says nothing when nothing is due, or when\n" +
-			"another run is at it; with --quiet, nothing but what is wrong. Sends waiting messages.",
+			"another run is at it; with --quiet, nothing but what is wrong. When several sites had their\n" +
+			"turn, a table says what came of each. Sends waiting messages.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only say what is due"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := a.open(ctx, c); err != nil {
@@ -89,13 +90,16 @@ func (a *app) sayDue(ctx context.Context) error {
 
 // doDue carries out what is due. Its exit code is that of the worst outcome.
 func (a *app) doDue(ctx context.Context, origin string) error {
-	outcomes, err := a.jobs.Due(ctx, origin)
+	all, err := a.jobs.Due(ctx, origin)
+	if !a.hush {
+		a.ShowDue(all)
+	}
 	if err != nil {
 		return err
 	}
 	worst := exitDone
-	for _, o := range outcomes {
-		worst = worse(worst, codeOf(o))
+	for _, d := range all {
+		worst = worse(worst, codeOf(d.Outcome))
 	}
 	if worst != exitDone {
 		return &exitError{code: worst}

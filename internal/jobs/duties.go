@@ -82,9 +82,19 @@ func (a *Agent) dutyStates(ctx context.Context, name string) (map[string]history
 // called so.
 const dueLock = ".due"
 
-// Due carries out what is due, and returns the outcomes of what it did, in the
-// history's words. It does nothing while another run is at it.
-func (a *Agent) Due(ctx context.Context, origin string) (outcomes []string, err error) {
+// DutyDone is what came of a duty that was carried out.
+type DutyDone struct {
+	Site, Duty string
+	// Archive is the one that was taken or tried, if any.
+	Archive string
+	// Outcome is one of the history's; Detail says why, where it is not done.
+	Outcome, Detail string
+	Took            time.Duration
+}
+
+// Due carries out what is due, and returns what came of it, by site. It does nothing while
+// another run is at it.
+func (a *Agent) Due(ctx context.Context, origin string) (all []DutyDone, err error) {
 	unlock, err := a.State.Lock(dueLock)
 	if errors.Is(err, state.ErrBusy) {
 		return nil, nil
@@ -101,14 +111,15 @@ func (a *Agent) Due(ctx context.Context, origin string) (outcomes []string, err 
 		some, err := a.dueSite(ctx, name, origin)
 		mu.Lock()
 		defer mu.Unlock()
-		outcomes, failed = append(outcomes, some...), errors.Join(failed, err)
+		all, failed = append(all, some...), errors.Join(failed, err)
 	})
+	slices.SortStableFunc(all, func(x, y DutyDone) int { return strings.Compare(x.Site, y.Site) })
 	if ctx.Err() != nil {
-		return outcomes, ctx.Err()
+		return all, ctx.Err()
 	}
 	failed = errors.Join(failed, a.sendDigests(ctx))
 	a.sendWaiting(ctx)
-	return outcomes, failed
+	return all, failed
 }
 
 // turn is a duty whose time has come.
@@ -139,7 +150,7 @@ func (t turn) failed() bool       { return t.run.Outcome == history.Failed }
 func (t turn) failedBefore() bool { return t.state.Outcome == history.Failed }
 
 // dueSite carries out the duties of one site whose time has come.
-func (a *Agent) dueSite(ctx context.Context, name, origin string) (outcomes []string, err error) {
+func (a *Agent) dueSite(ctx context.Context, name, origin string) (all []DutyDone, err error) {
 	cfg := a.Config.Sites[name]
 	states, err := a.dutyStates(ctx, name)
 	if err != nil {
@@ -154,17 +165,17 @@ func (a *Agent) dueSite(ctx context.Context, name, origin string) (outcomes []st
 		}
 		err := a.carryOut(ctx, name, &t, origin)
 		if t.run != nil {
-			outcomes = append(outcomes, t.run.Outcome)
+			all = append(all, DutyDone{Site: name, Duty: t.Duty.String(), Archive: t.run.Archive, Outcome: t.run.Outcome, Detail: t.run.Detail, Took: t.run.Finished.Sub(t.run.Started)})
 			done = append(done, t)
 		}
 		if err != nil || ctx.Err() != nil {
-			return outcomes, err
+			return all, err
 		}
 	}
 	if len(done) == 0 {
-		return outcomes, nil
+		return all, nil
 	}
-	return outcomes, a.tell(ctx, name, done)
+	return all, a.tell(ctx, name, done)
 }
 
 // carryOut takes one turn of a duty. A turn that another run stands in the way of,

@@ -38,6 +38,33 @@ func FirstLine(s string) string {
 	return line
 }
 
+// ShowDue says what came of the duties of several sites; of one alone it was said already.
+func (a *Printer) ShowDue(all []jobs.DutyDone) {
+	var rows [][]string
+	sites, failed := map[string]bool{}, map[string]bool{}
+	for _, d := range all {
+		sites[d.Site] = true
+		row := []string{d.Site, d.Duty, "-", Took(d.Took), a.Outcome(d.Outcome)}
+		if d.Archive != "" {
+			row[2] = strings.TrimPrefix(d.Archive, d.Site+"-")
+		}
+		if d.Outcome == history.Failed || d.Outcome == history.Damage {
+			failed[d.Site] = true
+		}
+		rows = append(rows, row)
+	}
+	if len(sites) < 2 {
+		return
+	}
+	fmt.Fprintln(a.Out)
+	a.Table([]string{"site", "duty", "archive", "took", "result"}, rows, 4)
+	fmt.Fprintf(a.Out, "\n%s had their turn", Count(int64(len(sites)), "site", "sites"))
+	if len(failed) > 0 {
+		fmt.Fprintf(a.Out, ", %s", a.Bad(Count(int64(len(failed)), "site is", "sites are")+" in trouble: `revlet status` says why"))
+	}
+	fmt.Fprintln(a.Out, ".")
+}
+
 // Outcome colours the outcome of a run.
 func (a *Printer) Outcome(o string) string {
 	switch o {

@@ -51,6 +51,11 @@ type sshPlace struct {
 	broke atomic.Bool
 	// noCommands is set once it is known that the account may run none.
 	noCommands atomic.Bool
+	// bundle is how many bytes are worth asking for in one stream, 0 if nothing is.
+	bundle atomic.Int64
+	// bundlers are idle ones; bundling holds one for each bundle that is under way.
+	bundlers chan *bundler
+	bundling chan struct{}
 }
 
 // NewSSH is a machine that is reached over SSH as a place; nothing is connected yet.
@@ -62,6 +67,9 @@ func NewSSH(o SSHOptions) Place {
 		o.Silence = time.Minute
 	}
 	p := &sshPlace{o: o, patience: newPatience(o.Tries, o.Pause)}
+	p.bundle.Store(firstBundle)
+	p.bundlers = make(chan *bundler, bundlesAtOnce)
+	p.bundling = make(chan struct{}, bundlesAtOnce)
 	p.tunnel = &lane{place: p}
 	for range o.Lanes {
 		p.lanes = append(p.lanes, &lane{place: p})

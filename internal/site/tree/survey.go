@@ -360,22 +360,25 @@ func (p *sshPlace) run(ctx context.Context, command string, read func(io.Reader)
 
 // runWith is run with a standard input.
 func (p *sshPlace) runWith(ctx context.Context, command string, in []byte, read func(io.Reader) error) error {
-	return p.withRetry(ctx, p.pick, func(c *conn) error {
-		s, err := c.ssh.NewSession()
-		if err != nil {
-			return fmt.Errorf("%w: %w", errNoCommands, err)
-		}
-		defer s.Close()
-		s.Stdin = bytes.NewReader(in)
-		out, err := s.StdoutPipe()
-		if err == nil {
-			err = s.Start(command)
-		}
-		if err != nil {
-			return fmt.Errorf("%w: %w", errNoCommands, err)
-		}
-		stall := time.AfterFunc(p.o.Silence, func() { _ = s.Close() })
-		defer stall.Stop()
-		return read(&stallReader{out, stall, p.o.Silence})
-	})
+	return p.withRetry(ctx, p.pick, func(c *conn) error { return p.runIn(c, command, in, read) })
+}
+
+// runIn is runWith on one connection.
+func (p *sshPlace) runIn(c *conn, command string, in []byte, read func(io.Reader) error) error {
+	s, err := c.ssh.NewSession()
+	if err != nil {
+		return fmt.Errorf("%w: %w", errNoCommands, err)
+	}
+	defer s.Close()
+	s.Stdin = bytes.NewReader(in)
+	out, err := s.StdoutPipe()
+	if err == nil {
+		err = s.Start(command)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", errNoCommands, err)
+	}
+	stall := time.AfterFunc(p.o.Silence, func() { _ = s.Close() })
+	defer stall.Stop()
+	return read(&stallReader{out, stall, p.o.Silence})
 }

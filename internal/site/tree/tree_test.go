@@ -50,7 +50,7 @@ func server(t *testing.T, lists func(ssh.Channel)) (address string) {
 	if commands.Load() {
 		o.Run = func(command string, channel ssh.Channel) {
 			cmd := exec.Command("sh", "-c", command)
-			cmd.Stdout = channel
+			cmd.Stdin, cmd.Stdout = channel, channel
 			_ = cmd.Run()
 		}
 	}
@@ -260,6 +260,58 @@ func TestASurveyOfOneFolder(t *testing.T) {
 		assert.Equal(t, known, knows(in, "deep/er/end/a.css"), name)
 		assert.False(t, knows(in, "index.php"), name)
 		assert.Equal(t, told(t, open(t, p, dir)), told(t, in), name)
+	}
+}
+
+// What comes in one stream is what comes file by file; a file that has changed since it was
+// surveyed is not in it, whatever time it has been given.
+func TestABundle(t *testing.T) {
+	commands.Store(true)
+	defer commands.Store(false)
+	dir := grown(t)
+	names := []string{"index.php", ".htaccess", "empty", "odd \xff\nname", "uploads/large.bin", "second name", `back\slash`, "-c", " ", "deep/" + strings.Repeat("long", 40)}
+	require.NoError(t, os.Link(filepath.Join(dir, "index.php"), filepath.Join(dir, "second name")))
+	for _, name := range names[6:] {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("of "+name), 0o640))
+	}
+	for i := range 300 {
+		names = append(names, fmt.Sprintf("many/%03d.txt", i))
+	}
+	in := open(t, far(t, server(t, nil), nil), dir)
+	bundles := in.(tree.BundleReader)
+	assert.Zero(t, bundles.BundleBytes(), "without a survey there is nothing to prove it by")
+	require.NoError(t, in.(tree.Surveyor).Survey("."))
+	require.Positive(t, bundles.BundleBytes())
+	for range 2 { // the second comes from the same command
+		found := bundles.ReadBundle(append(names, "pipe", "out", "uploads", "missing", "index.php"))
+		require.Len(t, found, len(names))
+		for _, name := range names {
+			whole, err := in.(tree.WholeReader).ReadWhole(name, 8<<20)
+			require.NoError(t, err)
+			assert.Equal(t, whole.Data, found[name].Data, "%q", name)
+			assert.Equal(t, whole.Info.ModTime().Unix(), found[name].Info.ModTime().Unix(), name)
+			assert.Equal(t, whole.Info.Mode(), found[name].Info.Mode(), name)
+		}
+	}
+
+	stays := func(name, as string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(as), 0o644))
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name), time.Unix(1.7e9, 0), time.Unix(1.7e9, 0)))
+	}
+	stays("many/010.txt", strings.Repeat("y", 10))
+	stays("many/011.txt", "longer than it was")
+	require.NoError(t, os.Remove(filepath.Join(dir, "many/012.txt")))
+	require.NoError(t, os.Remove(filepath.Join(dir, "many/013.txt")))
+	require.NoError(t, os.Symlink("014.txt", filepath.Join(dir, "many/013.txt")))
+	require.NoError(t, os.Rename(filepath.Join(dir, "deep"), filepath.Join(dir, "moved")))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "other"), 0o755))
+	require.NoError(t, os.Symlink("other", filepath.Join(dir, "deep")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "other", strings.Repeat("long", 40)), []byte("of deep/"+strings.Repeat("long", 40)), 0o640))
+	found := bundles.ReadBundle(names)
+	assert.Len(t, found, len(names)-5)
+	for _, name := range []string{"many/010.txt", "many/011.txt", "many/012.txt", "many/013.txt", "deep/" + strings.Repeat("long", 40)} {
+		assert.NotContains(t, found, name)
 	}
 }
 
