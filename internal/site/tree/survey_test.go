@@ -53,7 +53,7 @@ func TestSurveysThatCannotBe(t *testing.T) {
 	good := func(name string) string {
 		return "f 644 5 1.5 2.25 7 1 1 33 33 8\x00www\x00www\x00" + name + "\x00\x00"
 	}
-	s, err := readSurvey(strings.NewReader(root + good("index.php") + good("a\n\xffb") + end), ".")
+	s, err := readSurvey(strings.NewReader(root+good("index.php")+good("a\n\xffb")+end), ".")
 	require.NoError(t, err)
 	assert.Len(t, s.folders["."], 2)
 	assert.EqualValues(t, 5, s.at("index.php").size)
