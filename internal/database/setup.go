@@ -10,6 +10,20 @@ import (
 	"revlet/internal/platform/reason"
 )
 
+// TunnelError is why a connection was not led on to a server by the machine that it is reached
+// through.
+type TunnelError struct {
+	// Why says it in words.
+	Why string
+	Err error
+}
+
+// Error implements error.
+func (e *TunnelError) Error() string { return e.Why }
+
+// Unwrap gives what that machine has answered.
+func (e *TunnelError) Unwrap() error { return e.Err }
+
 // ErrNotSetUp is wrapped when a server lacks the database, the account or its rights.
 var ErrNotSetUp = errors.New("the server is not set up for the site")
 

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -273,7 +274,12 @@ func (db *Database) setHost(s string) error {
 	}
 	if strings.HasPrefix(rest, "/") {
 		db.Host, db.Socket = host, rest
-		return nil
+		// The name of a PostgreSQL server's socket has its port; settings name the folder.
+		if port, ok := strings.CutPrefix(path.Base(rest), ".s.PGSQL."); ok && db.Engine == "postgres" {
+			db.Socket, rest = path.Dir(rest), port
+		} else {
+			return nil
+		}
 	}
 	if rest != "" {
 		port, err := strconv.Atoi(strings.SplitN(rest, ":", 2)[0])

@@ -143,6 +143,10 @@ func (c Config) explain(err error) error {
 	if why := database.ExplainTLS(err, errors.Is(err, driver.ErrNoTLS), c.where()); why != nil {
 		return fmt.Errorf("database %s: %w", c.Name, why)
 	}
+	var tunnel *database.TunnelError
+	if errors.As(err, &tunnel) {
+		return fmt.Errorf("database %s at %s: %w", c.Name, c.where(), tunnel)
+	}
 	hint := ""
 	switch {
 	case isCode(err, errAccess):

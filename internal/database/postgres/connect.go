@@ -93,6 +93,10 @@ func (c Config) explain(err error) error {
 	if why := database.ExplainTLS(err, strings.Contains(err.Error(), "server refused TLS connection"), c.where()); why != nil {
 		return fmt.Errorf("database %s: %w", c.Name, why)
 	}
+	var tunnel *database.TunnelError
+	if errors.As(err, &tunnel) {
+		return fmt.Errorf("database %s at %s: %w", c.Name, c.where(), tunnel)
+	}
 	var pe *pgconn.PgError
 	hint := "nothing answers there; is the database server running?"
 	if errors.As(err, &pe) {

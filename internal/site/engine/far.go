@@ -12,6 +12,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
@@ -42,16 +44,23 @@ func through(db site.Database) func(ctx context.Context, network, address string
 	if db.Place == nil {
 		return nil
 	}
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := db.Place.Dial(ctx, network, address)
+		if err != nil {
+			err = &database.TunnelError{Why: whyNoTunnel(network, err), Err: err}
+		}
+		return conn, err
+	}
 	if db.Engine != "mysql" || db.Host != "localhost" || db.Socket != "" {
-		return db.Place.Dial
+		return dial
 	}
 	var found atomic.Pointer[string]
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		if socket := found.Load(); socket != nil {
-			return db.Place.Dial(ctx, "unix", *socket)
+			return dial(ctx, "unix", *socket)
 		}
 		for _, socket := range usualSockets {
-			conn, err := db.Place.Dial(ctx, "unix", socket)
+			conn, err := dial(ctx, "unix", socket)
 			if err == nil {
 				found.Store(&socket)
 				return conn, nil
@@ -60,8 +69,23 @@ func through(db site.Database) func(ctx context.Context, network, address string
 				return nil, err
 			}
 		}
-		return db.Place.Dial(ctx, network, net.JoinHostPort("127.0.0.1", strconv.Itoa(db.Port)))
+		return dial(ctx, network, net.JoinHostPort("127.0.0.1", strconv.Itoa(db.Port)))
 	}
+}
+
+// whyNoTunnel says why a connection was not led on, in words. The reasons are those of RFC 4254,
+// 5.1.
+func whyNoTunnel(network string, err error) string {
+	var refused *ssh.OpenChannelError
+	switch {
+	case !errors.As(err, &refused):
+		return err.Error()
+	case refused.Reason == ssh.ConnectionFailed && network == "unix": // OpenSSH says no more of sockets
+		return "nothing answers there: no database server has its socket there, or the SSH server forwards no sockets (`AllowStreamLocalForwarding`)"
+	case refused.Reason == ssh.ConnectionFailed:
+		return "nothing answers there; is the database server running?"
+	}
+	return "the SSH server there forwards no connection (`AllowTcpForwarding`); ask who runs it, or have the host dump the database and name that with `dump:`"
 }
 
 // farSource is a copy of a database file that is on another machine.
