@@ -369,15 +369,34 @@ func TestSitesElsewhereThatCannotBeReached(t *testing.T) {
 // wherever it may leaves nothing listed that does not verify.
 func TestASiteElsewhereOverABadLine(t *testing.T) {
 	t.Parallel()
-	w, root := farMuseum(t)
+	t.Run("over SFTP", func(t *testing.T) {
+		t.Parallel()
+		w, root := farMuseum(t)
+		backupOverABadLine(t, w, root, "key_file: ./ssh/id", 7)
+	})
+	t.Run("over FTP", func(t *testing.T) {
+		t.Parallel()
+		w, _ := museum(t)
+		w.write("ftp.pw", "practice\n")
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/2026/a name with\nnewline")))
+		backupOverABadLine(t, w, fmt.Sprintf("plain-ftp://keeper@127.0.0.1:%d/htdocs", pyFTPd(t, w, 20, false)), "password_file: ./ftp.pw", 14)
+	})
+}
+
+// backupOverABadLine saves a site over connections that are cut after more bytes each time: so
+// many quarters of those of the time before.
+func backupOverABadLine(t *testing.T, w *world, root, reach string, quarters int64) {
 	large := make([]byte, 600_000)
 	_, _ = rand.Read(large)
 	w.write("htdocs/uploads/film.mp4", string(large))
+	for i := range 150 { // a listing that is cut as well
+		w.write(fmt.Sprintf("htdocs/uploads/many/%03d.txt", i), "a page")
+	}
 	port := portOf(t, root)
 	configured := func(name, store string, at int) {
 		require.NoError(t, os.MkdirAll(w.path(store), 0o755))
 		address := replaceOnce(t, root, fmt.Sprintf(":%d/", portOf(t, root)), fmt.Sprintf(":%d/", at))
-		w.write(name, fmt.Sprintf("state: ./state-%s\nstores: {here: {folder: ./%s}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {key_file: ./ssh/id}}\n", name, store, address))
+		w.write(name, fmt.Sprintf("state: ./state-%s\nstores: {here: {folder: ./%s}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {%s}}\n", name, store, address, reach))
 		w.run("--config", w.path(name), "preflight", "--trust")
 	}
 	configured("one.yaml", "archives", port)
@@ -397,9 +416,10 @@ func TestASiteElsewhereOverABadLine(t *testing.T) {
 	cut, err := line.New(fmt.Sprintf("127.0.0.1:%d", port))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cut.Close() })
+	cut.FTP = strings.HasPrefix(root, "plain-ftp")
 	cut.Start()
 	configured("cut.yaml", "archives-cut", cut.Port())
-	for after := int64(1500); after < 1_200_000; after = after*7/4 + 1 {
+	for after := int64(1500); after < 1_200_000; after = after*quarters/4 + 1 {
 		cut.SetCut(after)
 		r := w.try("--config", w.path("cut.yaml"), "backup", "--fresh")
 		if r.code != 0 {
@@ -412,16 +432,28 @@ func TestASiteElsewhereOverABadLine(t *testing.T) {
 	}
 	assert.NotZero(t, cut.Cuts.Load())
 	w.run("--config", w.path("cut.yaml"), "verify", "--full")
-	var listed struct {
-		Archives []struct {
-			Name string
-			Gaps int
+	cut.SetCut(0)
+	w.run("--config", w.path("cut.yaml"), "backup", "--fresh")
+	var listed struct{ Archives []struct{ Name string } }
+	w.json(&listed, "--config", w.path("cut.yaml"), "archives")
+	assert.Greater(t, len(listed.Archives), 2)
+	var shown struct {
+		Record struct {
+			Gaps   []any
+			Totals struct {
+				Files, Folders, Links int64
+				FileBytes             int64 `json:"file_bytes"`
+			}
 		}
 	}
-	w.json(&listed, "--config", w.path("cut.yaml"), "archives")
-	assert.Greater(t, len(listed.Archives), 1)
+	w.json(&shown, "--config", w.path("cut.yaml"), "show", listed.Archives[0].Name)
+	whole := shown.Record
+	assert.Greater(t, whole.Totals.Files, int64(25))
+	assert.Greater(t, whole.Totals.FileBytes, int64(600_000))
 	for _, a := range listed.Archives {
-		assert.Zero(t, a.Gaps, a.Name)
+		shown.Record.Gaps = nil
+		w.json(&shown, "--config", w.path("cut.yaml"), "show", a.Name)
+		assert.Equal(t, whole, shown.Record, a.Name)
 	}
 }
 

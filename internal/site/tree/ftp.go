@@ -42,6 +42,8 @@ type ftpPlace struct {
 	closed  bool
 	// noRights and noTimes are set once the far end has refused to set any.
 	noRights, noTimes atomic.Bool
+	// cut is set once a transfer has broken off.
+	cut atomic.Bool
 }
 
 // NewFTP is a machine that is reached over FTP as a place; nothing is connected yet.
@@ -85,6 +87,7 @@ func (p *ftpPlace) take(ctx context.Context) (*ftpconn.Conn, error) {
 			c := p.idle[n-1]
 			p.idle = p.idle[:n-1]
 			p.mu.Unlock()
+			c.Careful = p.cut.Load()
 			return c, nil
 		}
 		if p.open < p.most {
@@ -92,6 +95,7 @@ func (p *ftpPlace) take(ctx context.Context) (*ftpconn.Conn, error) {
 			p.mu.Unlock()
 			c, err := p.o.Dial(ctx)
 			if err == nil {
+				c.Careful = p.cut.Load()
 				return c, nil
 			}
 			p.mu.Lock()
@@ -156,6 +160,9 @@ func (p *ftpPlace) do(ctx context.Context, work func(*ftpconn.Conn) error) error
 		}
 		stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 		err = work(c)
+		if err != nil && !answered(err) {
+			p.cut.Store(true)
+		}
 		p.give(c, stop() && (err == nil || answered(err)))
 		p.fewer(err)
 		return err

@@ -30,9 +30,11 @@ type ftpFile struct {
 	name string
 	was  fs.FileInfo
 	at   int64
-	mu   sync.Mutex
-	conn *ftpconn.Conn
-	out  io.ReadCloser
+	// stuck counts transfers of which nothing came, and which had not broken off.
+	stuck int
+	mu    sync.Mutex
+	conn  *ftpconn.Conn
+	out   io.ReadCloser
 }
 
 // Stat implements File.
@@ -118,29 +120,30 @@ func (s *ftpFile) Read(b []byte) (n int, err error) {
 	if s.at >= s.was.Size() && s.conn == nil {
 		return 0, io.EOF
 	}
-	err = s.in.place.retry(s.in.ctx, func() error {
+	err = s.in.place.retry(s.in.ctx, func() (err error) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.conn == nil {
-			if err := s.begin(); err != nil {
+		for {
+			if s.conn == nil {
+				if err := s.begin(); err != nil {
+					return err
+				}
+			}
+			if n, err = s.out.Read(b); err != nil {
+				s.release(errors.Is(err, io.EOF))
+			}
+			if n > 0 {
+				s.stuck = 0
+				return nil
+			}
+			if err != nil && !errors.Is(err, io.EOF) {
 				return err
 			}
-		}
-		var err error
-		n, err = s.out.Read(b)
-		switch {
-		case n > 0:
-			if errors.Is(err, io.EOF) {
-				s.release(true)
+			if s.stuck++; s.at >= s.was.Size() || s.stuck == mostStuck {
+				return nil
 			}
-			return nil
-		case errors.Is(err, io.EOF):
-			s.release(true)
-			return nil
-		case err != nil:
-			s.release(false)
+			s.in.place.cut.Store(true)
 		}
-		return err
 	})
 	s.at += int64(n)
 	switch {
@@ -156,6 +159,7 @@ func (s *ftpFile) Read(b []byte) (n int, err error) {
 
 // ReadAt implements File.
 func (s *ftpFile) ReadAt(b []byte, off int64) (n int, err error) {
+	stuck := 0
 	err = s.in.place.do(s.in.ctx, func(c *ftpconn.Conn) error {
 		out, err := c.Retr(s.in.path(s.name), off)
 		if err != nil {
@@ -163,6 +167,9 @@ func (s *ftpFile) ReadAt(b []byte, off int64) (n int, err error) {
 		}
 		n, err = io.ReadFull(out, b)
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			if stuck++; off+int64(n) < s.was.Size() && stuck < mostStuck {
+				return errCut
+			}
 			return nil // n says so
 		}
 		if err != nil {

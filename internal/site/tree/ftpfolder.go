@@ -292,41 +292,86 @@ func (f *ftpFolder) regular(c *ftpconn.Conn, name string) (fs.FileInfo, error) {
 }
 
 // ReadWhole implements WholeReader.
-func (f *ftpFolder) ReadWhole(name string, most int64) (w Whole, err error) {
-	err = f.place.do(f.ctx, func(c *ftpconn.Conn) error {
-		was, err := f.regular(c, name)
-		if err != nil {
-			return err
+func (f *ftpFolder) ReadWhole(name string, most int64) (Whole, error) {
+	w := &ftpWhole{in: f, name: name, most: most}
+	var err error
+	for got := -1; !w.done && f.ctx.Err() == nil; { // bit by bit
+		if err = f.place.do(f.ctx, w.read); err != nil && (!errors.Is(err, ErrUnreachable) || len(w.data) <= got) {
+			break
 		}
-		if was.Size() > most {
-			return tooLarge(f.path(name), most)
-		}
-		data, err := f.whole(c, name, was.Size())
-		if err != nil {
-			return err
-		}
-		now, err := f.regular(c, name)
-		if err == nil && (!same(was, now) || int64(len(data)) != was.Size()) {
-			err = errChanged
-		}
-		w = Whole{data, was}
-		return err
-	})
-	return w, pathError("read", f.path(name), err)
+		got = len(w.data)
+	}
+	if err == nil {
+		err = context.Cause(f.ctx)
+	}
+	if err != nil {
+		return Whole{}, pathError("read", f.path(name), err)
+	}
+	return Whole{w.data, w.was}, nil
 }
 
-// whole reads a file of so many bytes; one that has become longer is read a little further.
-func (f *ftpFolder) whole(c *ftpconn.Conn, name string, size int64) ([]byte, error) {
-	in, err := c.Retr(f.path(name), 0)
-	if err != nil {
-		return nil, unreadable(err)
-	}
-	data, err := io.ReadAll(io.LimitReader(in, size+1))
-	if err == nil && int64(len(data)) > size {
-		err = errChanged
-	}
-	return data, errors.Join(err, in.Close())
+// errCut is wrapped when less of a file has arrived than was sent, whatever the server says.
+var errCut = errors.New("the transfer broke off")
+
+// ftpWhole is a file that is read in one go: in several, if transfers break off. To the server,
+// all is sent that is on its way: what is short, and still the same there, has not changed.
+type ftpWhole struct {
+	in   *ftpFolder
+	name string
+	most int64
+	// was is what was said of the file when its reading began, data what has come.
+	was  fs.FileInfo
+	data []byte
+	// stuck counts transfers of which nothing came, and which had not broken off.
+	stuck int
+	done  bool
 }
+
+// read reads what is missing; of a file that has become longer, a little more.
+func (w *ftpWhole) read(c *ftpconn.Conn) error {
+	now, err := w.in.regular(c, w.name)
+	switch {
+	case err != nil:
+		return err
+	case now.Size() > w.most:
+		return tooLarge(w.in.path(w.name), w.most)
+	case w.was == nil:
+		w.was = now
+	case !same(w.was, now):
+		return errChanged
+	}
+	in, err := c.Retr(w.in.path(w.name), int64(len(w.data)))
+	if err != nil {
+		if ftpconn.Answered(err) {
+			w.data = nil // it may not be able to go on within a file
+		}
+		return unreadable(err)
+	}
+	more, err := io.ReadAll(io.LimitReader(in, w.was.Size()+1-int64(len(w.data))))
+	w.data = append(w.data, more...)
+	if err = errors.Join(err, in.Close()); err != nil {
+		return err
+	}
+	if now, err = w.in.regular(c, w.name); err != nil {
+		return err
+	}
+	missing := w.was.Size() - int64(len(w.data))
+	if len(more) > 0 {
+		w.stuck = 0
+	} else if missing > 0 {
+		w.stuck++
+	}
+	if !same(w.was, now) || missing < 0 || w.stuck == mostStuck {
+		return errChanged
+	}
+	if w.done = missing == 0; !w.done {
+		w.in.place.cut.Store(true)
+	}
+	return nil
+}
+
+// mostStuck is how often nothing comes of a file until that is all there is of it.
+const mostStuck = 3
 
 // unreadable is why a file that is there cannot be read.
 func unreadable(err error) error {

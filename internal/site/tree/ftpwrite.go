@@ -133,6 +133,10 @@ func (p *ftpPlace) Put(ctx context.Context, name string, content io.ReaderAt, si
 				e, err = look(c, name)
 				there = e.Size
 			}
+			if err == nil && there < size && there > before {
+				arrived = there
+				return errCut
+			}
 			if err == nil && there != size {
 				err = fmt.Errorf("%w: %d bytes were sent, %d are there: is the disk or the quota there full?", errSending, size, there)
 			}
@@ -158,6 +162,11 @@ func (p *ftpPlace) Create(ctx context.Context, name string, content []byte, mode
 			return errors.Join(err, map[bool]error{true: &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}}[err == nil])
 		}
 		if _, err := c.Stor(name, 0, strings.NewReader(string(content))); err != nil {
+			return err
+		}
+		if there, err := c.Size(name); err == nil && there != int64(len(content)) {
+			return errCut
+		} else if err != nil && !ftpconn.Answered(err) {
 			return err
 		}
 		if mode == 0 {

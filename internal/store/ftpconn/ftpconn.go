@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/textproto"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -61,9 +62,12 @@ type Conn struct {
 	// features are what the server says that it can, by the commands' names.
 	features map[string]string
 	noEPSV   bool
-	mu       sync.Mutex
-	data     net.Conn
-	closed   bool
+	// Careful is set where transfers have broken off while the server said that they had not:
+	// a listing then counts once it was the same twice.
+	Careful bool
+	mu      sync.Mutex
+	data    net.Conn
+	closed  bool
 }
 
 // Answered tells whether the server itself has said, for good, that something cannot be done,
@@ -417,7 +421,11 @@ func (c *Conn) Stor(name string, offset int64, content io.Reader) (int64, error)
 	return n, err
 }
 
-// lines gives the lines of a listing.
+// errBroke is wrapped when what came is not all that was sent, whatever the server says.
+var errBroke = errors.New("the transfer broke off")
+
+// lines gives the lines of a listing. One that ends within a line has broken off: to the server,
+// all is sent that is on its way.
 func (c *Conn) lines(format string, args ...any) ([]string, error) {
 	data, err := c.open(0, format, args...)
 	if err != nil {
@@ -433,6 +441,9 @@ func (c *Conn) lines(format string, args ...any) ([]string, error) {
 	}
 	if len(text) > longestListing {
 		return nil, fmt.Errorf("the listing has no end: %w", store.ErrEndless)
+	}
+	if len(text) > 0 && text[len(text)-1] != '\n' {
+		return nil, errBroke
 	}
 	var all []string
 	for line := range bytes.Lines(text) {
@@ -505,15 +516,40 @@ func (c *Conn) List(dir string, now time.Time) (entries []Entry, hidden bool, er
 			err = second
 		}
 	}()
+	for try := 1; ; try++ {
+		found, shown, sure, err := c.list(dir, now)
+		if err != nil {
+			return nil, false, err
+		}
+		if sure || try > 1 && sameNames(entries, found) {
+			return found, shown, nil
+		}
+		if entries = found; try == listTries {
+			return nil, false, fmt.Errorf("%s: %w: what is listed differs each time", dir, errBroke)
+		}
+	}
+}
+
+// listTries is how often a folder is listed until it was the same twice.
+const listTries = 5
+
+func sameNames(a, b []Entry) bool {
+	return slices.EqualFunc(a, b, func(x, y Entry) bool { return x.Name == y.Name })
+}
+
+// list lists the present folder once; sure tells that nothing speaks for names being missing in
+// it: a listing that broke off may look like one that did not.
+func (c *Conn) list(dir string, now time.Time) (entries []Entry, hidden, sure bool, err error) {
 	lines, err := c.lines("LIST -a")
 	if err != nil {
-		return nil, false, err
+		return nil, false, false, err
 	}
+	sure = len(lines) > 0 && !c.Careful
 	byName := map[string]int{}
 	for _, line := range lines {
 		e, ok, err := parseList(line, now)
 		if err != nil {
-			return nil, false, fmt.Errorf("%s: %w", dir, err)
+			return nil, false, false, fmt.Errorf("%s: %w", dir, err)
 		}
 		if !ok {
 			continue
@@ -523,26 +559,33 @@ func (c *Conn) List(dir string, now time.Time) (entries []Entry, hidden bool, er
 			continue
 		}
 		if _, twice := byName[e.Name]; twice {
-			return nil, false, fmt.Errorf("%s: %q is listed twice", dir, e.Name)
+			return nil, false, false, fmt.Errorf("%s: %q is listed twice", dir, e.Name)
 		}
 		byName[e.Name] = len(entries)
 		entries = append(entries, e)
 	}
 	if !c.Can("MLST") && !c.Can("MLSD") {
-		return entries, hidden, nil
+		return entries, hidden, sure, nil
 	}
 	if lines, err = c.lines("MLSD"); err != nil {
 		if Answered(err) {
-			return entries, hidden, nil
+			return entries, hidden, sure, nil
 		}
-		return nil, false, err
+		return nil, false, false, err
 	}
+	listed, both := len(entries), 0
 	for _, line := range lines {
 		e, ok := parseFacts(line)
-		if !ok || e.Name == "." || e.Name == ".." || e.Mode&fs.ModeIrregular != 0 {
+		if !ok || e.Name == "." || e.Name == ".." {
 			continue
 		}
 		i, there := byName[e.Name]
+		if there {
+			both++
+		}
+		if e.Mode&fs.ModeIrregular != 0 {
+			continue
+		}
 		if !there {
 			hidden = hidden || strings.HasPrefix(e.Name, ".")
 			byName[e.Name] = len(entries)
@@ -551,7 +594,7 @@ func (c *Conn) List(dir string, now time.Time) (entries []Entry, hidden bool, er
 		}
 		merge(&entries[i], e)
 	}
-	return entries, hidden, nil
+	return entries, hidden, both == listed && len(entries) == listed, nil
 }
 
 // merge adds what MLSD says of a name to what LIST does, which knows links for what they are.
