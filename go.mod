@@ -19,7 +19,6 @@ require (
 	github.com/icholy/digest v1.2.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
-	github.com/jlaffaye/ftp v0.2.4
 	github.com/johannesboyne/gofakes3 v1.2.0
 	github.com/klauspost/compress v1.20.3
 	github.com/minio/minio-go/v7 v7.4.1

@@ -184,8 +184,11 @@ func (f *ftpSession) work(verb, arg string) {
 		f.store(name)
 	case "RETR":
 		f.retrieve(name)
+	case "LIST":
+		_, folder, _ := strings.Cut(arg, "-a") // as servers that hand it to ls take it
+		f.list(f.path(strings.TrimSpace(folder)), lsLine)
 	case "MLSD":
-		f.list(name)
+		f.list(name, factsLine)
 	default:
 		f.say(502, "not known here")
 	}
@@ -285,7 +288,20 @@ func (f *ftpSession) retrieve(name string) {
 	})
 }
 
-func (f *ftpSession) list(name string) {
+// lsLine is a line of LIST, factsLine one of MLSD.
+func lsLine(i os.FileInfo) string {
+	return fmt.Sprintf("%s 1 keeper keeper %d %s %s", i.Mode(), i.Size(), i.ModTime().UTC().Format("Jan _2  2006"), i.Name())
+}
+
+func factsLine(i os.FileInfo) string {
+	kind := "file"
+	if i.IsDir() {
+		kind = "dir"
+	}
+	return fmt.Sprintf("type=%s;size=%d;modify=%s; %s", kind, i.Size(), i.ModTime().UTC().Format("20060102150405"), i.Name())
+}
+
+func (f *ftpSession) list(name string, line func(os.FileInfo) string) {
 	dir, err := f.fs.Open(name)
 	var infos []os.FileInfo
 	if err == nil {
@@ -300,11 +316,7 @@ func (f *ftpSession) list(name string) {
 	f.transfer(func(c net.Conn) error {
 		w := bufio.NewWriter(c)
 		for _, i := range infos {
-			kind := "file"
-			if i.IsDir() {
-				kind = "dir"
-			}
-			fmt.Fprintf(w, "type=%s;size=%d;modify=%s; %s\r\n", kind, i.Size(), i.ModTime().UTC().Format("20060102150405"), i.Name())
+			fmt.Fprintf(w, "%s\r\n", line(i))
 		}
 		return w.Flush()
 	})

@@ -8,18 +8,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/textproto"
 	"path"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
-
-	"github.com/jlaffaye/ftp"
 
 	"revlet/internal/store"
 	"revlet/internal/store/connpool"
+	"revlet/internal/store/ftpconn"
 )
 
 // Options say where the store is and how to get in.
@@ -48,116 +46,16 @@ type Store struct {
 	o       Options
 	pool    *connpool.Pool[*client]
 	uploads *store.Uploads
+	// cut is set once a connection or a transfer has broken off.
+	cut atomic.Bool
 }
 
-// client is one control connection, with the data connections it makes.
+// client is a connection to the server.
 type client struct {
-	*ftp.ServerConn
-	mu     sync.Mutex
-	conns  []net.Conn
-	closed bool
-	// listing bounds what comes over a data connection while a folder is listed, lines
-	// counts what it consists of.
-	listing store.Meter
-	lines   lines
+	*ftpconn.Conn
+	// dir is the store's folder, as the server has it.
+	dir string
 }
-
-// lines counts the lines of a listing that name something.
-type lines struct {
-	n     int
-	begun []byte // of the line that is being read, what tells whether it does
-}
-
-// took is told of more of the listing.
-func (l *lines) took(p []byte) {
-	for _, c := range p {
-		switch {
-		case c == '\n':
-			l.end()
-		case len(l.begun) < len(total) && (len(l.begun) > 0 || c > ' '):
-			l.begun = append(l.begun, c)
-		}
-	}
-}
-
-// total begins a line that sums a listing up, as `ls -l` does.
-const total = "total "
-
-func (l *lines) end() {
-	if len(l.begun) > 0 && string(l.begun) != total {
-		l.n++
-	}
-	l.begun = l.begun[:0]
-}
-
-// listedConn is a data connection whose content is counted, outside of TLS.
-type listedConn struct {
-	net.Conn
-	lines *lines
-}
-
-// Read implements net.Conn.
-func (c listedConn) Read(p []byte) (int, error) {
-	n, err := c.Conn.Read(p)
-	c.lines.took(p[:n])
-	return n, err
-}
-
-// Handshake has the client library begin TLS where nothing is written.
-func (c listedConn) Handshake() error {
-	if t, ok := c.Conn.(*tls.Conn); ok {
-		return t.Handshake()
-	}
-	return nil
-}
-
-// metered is a connection whose reading is bounded.
-type metered struct {
-	net.Conn
-	meter *store.Meter
-	// each has every command begin a new answer.
-	each bool
-}
-
-// Read implements net.Conn.
-func (c metered) Read(p []byte) (int, error) { return c.meter.Reader(c.Conn).Read(p) }
-
-// Write implements net.Conn.
-func (c metered) Write(p []byte) (int, error) {
-	if c.each {
-		c.meter.Bound(longestReply)
-	}
-	return c.Conn.Write(p)
-}
-
-// Close ends everything at once, and what is still being connected as soon as
-// it is.
-func (c *client) Close() error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.closed = true
-	for _, conn := range c.conns {
-		_ = conn.Close()
-	}
-	return nil
-}
-
-// keep remembers a new connection, to close it with the client.
-func (c *client) keep(conn net.Conn) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.closed {
-		return errors.Join(net.ErrClosed, conn.Close())
-	}
-	c.conns = append(c.conns[:min(len(c.conns), 1)], conn) // control, newest data
-	return nil
-}
-
-const (
-	dialTimeout = 20 * time.Second
-	// longestReply is how many bytes a server may say between two commands, TLS included.
-	longestReply = 1 << 20
-)
 
 // unsure is how much of the end of a cut upload may not have been written.
 const unsure = 1 << 20
@@ -171,121 +69,65 @@ func New(o Options) *Store {
 }
 
 func (s *Store) dial(ctx context.Context) (*client, error) {
-	c := &client{}
-	security := s.o.TLS
-	if security != nil {
-		// Servers want data connections to resume the session of their control
-		// connection, so that nobody else can take one over.
-		security = security.Clone()
-		security.ClientSessionCache = tls.NewLRUClientSessionCache(1)
-	}
-	dialer := net.Dialer{Timeout: dialTimeout}
-	first := true
-	connect := func(network, address string) (net.Conn, error) {
-		if !first {
-			address = s.dataAddress(address)
-		}
-		conn, err := dialer.DialContext(context.WithoutCancel(ctx), network, address)
-		if err != nil {
-			return nil, err
-		}
-		if err := c.keep(conn); err != nil {
-			return nil, err
-		}
-		if first {
-			first = false
-			control := metered{conn, &store.Meter{}, true}
-			control.meter.Bound(longestReply)
-			return control, nil
-		}
-		conn = metered{conn, &c.listing, false}
-		if security != nil {
-			conn = tls.Client(conn, security)
-		}
-		return listedConn{conn, &c.lines}, nil
-	}
-	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
-	defer stop()
-	options := []ftp.DialOption{ftp.DialWithDialFunc(connect)}
-	if security != nil {
-		options = append(options, ftp.DialWithExplicitTLS(security))
-	}
-	conn, err := ftp.Dial(s.o.Host, options...)
+	d := ftpconn.Dialer{Host: s.o.Host, User: s.o.User, Password: s.o.Password, TLS: s.o.TLS, Where: s.o.Where,
+		Clear: "write `plain_ftp:` instead of `ftp:`", Longest: store.LongestAnswer}
+	conn, err := d.Dial(ctx)
 	if err != nil {
-		_ = c.Close()
-		return nil, s.explainDial(err)
+		return nil, err
 	}
-	c.ServerConn = conn
-	if err := conn.Login(s.o.User, s.o.Password); err != nil {
-		_ = c.Close()
-		if answer(err) == ftp.StatusNotLoggedIn {
-			return nil, store.Refuse("%s does not let %q in: wrong user or password (%w)", s.o.Where, s.o.User, err)
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	c := &client{Conn: conn, dir: s.o.Dir}
+	if !path.IsAbs(c.dir) {
+		home, err := conn.Folder()
+		if err == nil && !path.IsAbs(home) {
+			err = fmt.Errorf("the account's folder is %.100q", home)
 		}
-		return nil, s.explainDial(err)
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("connect to %s: %w", s.o.Where, err), conn.Close())
+		}
+		c.dir = path.Join(home, c.dir)
 	}
 	return c, nil
 }
 
-// dataAddress is where a data connection goes: to the port that the server names, of the
-// machine that was asked. The address that it may name as well (RFC 959, PASV) is often one
-// behind a router, and could be anybody's.
-func (s *Store) dataAddress(named string) string {
-	host, _, err1 := net.SplitHostPort(s.o.Host)
-	_, port, err2 := net.SplitHostPort(named)
-	if err1 != nil || err2 != nil {
-		return named
+// path is an object's on the server.
+func (c *client) path(name string) string { return path.Join(c.dir, name) }
+
+// clean tells of an error that the connection is still of use after it.
+func (s *Store) clean(err error) bool {
+	is := ftpconn.Answered(err) || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
+	if !is {
+		s.cut.Store(true)
 	}
-	return net.JoinHostPort(host, port)
+	return is
 }
 
-func (s *Store) explainDial(err error) error {
-	if bad := store.CertificateError(s.o.Where, err); bad != nil {
-		return bad
-	}
-	if code := answer(err); s.o.TLS != nil && code >= 500 && code < 530 {
-		return store.Refuse("%s offers no TLS (%w); if the password may travel in the clear, write `plain_ftp:` instead of `ftp:`", s.o.Where, err)
-	}
-	return fmt.Errorf("connect to %s: %w", s.o.Where, store.Brief(err))
-}
-
-// answer is the code of the server's answer in an error, or 0.
-func answer(err error) int {
-	var e *textproto.Error
-	if errors.As(err, &e) {
-		return e.Code
-	}
-	return 0
-}
-
-func clean(err error) bool {
-	code := answer(err)
-	return code >= 500 || errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
-}
+// unavailable is the code of the answer that a file is not there, or cannot be had (RFC 959).
+const unavailable = 550
 
 func (s *Store) do(ctx context.Context, work func(*client) error) error {
-	return s.pool.Do(ctx, clean, work)
+	return s.pool.Do(ctx, s.clean, work)
 }
 
 func explain(name string, err error) error {
-	switch answer(err) {
+	switch ftpconn.Code(err) {
 	case 0:
 		if err == nil {
 			return nil
 		}
-	case ftp.StatusFileUnavailable:
+	case unavailable:
 		if strings.Contains(strings.ToLower(err.Error()), "denied") {
 			return store.Refuse("%s: the far end denies permission (%w)", name, err)
 		}
 		return fmt.Errorf("%w (%w)", store.Missing(name), err)
-	case ftp.StatusExceededStorage, 452:
+	case 552, 452:
 		return fmt.Errorf("%s: %w at the far end (%w)", name, store.ErrFull, err)
-	case ftp.StatusBadFileName:
+	case 553:
 		return store.Refuse("%s: the far end refuses the name (%w)", name, err)
 	}
 	return fmt.Errorf("%s: %w", name, err)
 }
-
-func (s *Store) path(name string) string { return path.Join(s.o.Dir, name) }
 
 // Where implements store.Store.
 func (s *Store) Where() string { return s.o.Where }
@@ -305,25 +147,25 @@ func (s *Store) Check(ctx context.Context) error {
 		if s.o.AppendOnly {
 			return nil // a probe would stay; the first object tells
 		}
-		probe := s.path(s.uploads.Probe())
-		if err := c.Stor(probe, strings.NewReader("probe")); err != nil {
+		probe := c.path(s.uploads.Probe())
+		if err := s.put(c, probe, 0, strings.NewReader("probe")); err != nil {
 			return writeError("the folder "+s.o.Dir, err)
 		}
-		if err := c.Delete(probe); answer(err) != 0 {
+		if err := c.Delete(probe); ftpconn.Code(err) != 0 {
 			return store.NoDeletion(err)
 		} else if err != nil {
 			return explain("the folder "+s.o.Dir, err)
 		}
-		left, err := listed(c, s.path(store.Incoming))
+		left, err := s.listed(c, c.path(store.Incoming))
 		if err != nil {
 			return explain(store.Incoming, err)
 		}
-		s.uploads.ClearStale(left, func(name string) error { return c.Delete(s.path(name)) })
+		s.uploads.ClearStale(left, func(name string) error { return c.Delete(c.path(name)) })
 		return nil
 	})
 }
 
-func (s *Store) temporary(name string) string { return s.path(s.uploads.Temporary(name)) }
+func (s *Store) temporary(c *client, name string) string { return c.path(s.uploads.Temporary(name)) }
 
 // mkdir makes a folder and those above it, once for each run. That one exists
 // already has no answer of its own in FTP, so only the last error counts.
@@ -332,18 +174,18 @@ func (s *Store) mkdir(c *client, dir string) error {
 }
 
 func (s *Store) makeFolders(c *client, dir string) error {
-	whole, last := s.path(dir), error(nil)
+	whole, last := c.path(dir), error(nil)
 	for i, r := range whole + "/" {
 		if r == '/' && i > 0 {
 			last = c.MakeDir(whole[:i])
 		}
 	}
-	if answer(last) == 0 && last != nil {
+	if ftpconn.Code(last) == 0 && last != nil {
 		return last
 	}
 	if last != nil {
-		_, err := c.list(whole)
-		if err != nil && answer(err) == 0 {
+		_, err := s.list(c, whole)
+		if err != nil && ftpconn.Code(err) == 0 {
 			return err
 		}
 		if err != nil {
@@ -360,18 +202,18 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if err := s.mkdir(c, store.Incoming); err != nil {
 			return err
 		}
-		temporary := s.temporary(name)
+		temporary := s.temporary(c, name)
 		if s.o.AppendOnly {
-			temporary = s.path(s.uploads.Once(name))
+			temporary = c.path(s.uploads.Once(name))
 		}
 		var from int64
-		if there, err := c.FileSize(temporary); err == nil && there <= size {
+		if there, err := c.Size(temporary); err == nil && there <= size {
 			from = max(there-unsure, 0)
 		}
 		if _, err := src.Seek(from, io.SeekStart); err != nil {
 			return err
 		}
-		if err := c.StorFrom(temporary, src, uint64(from)); err != nil {
+		if err := s.put(c, temporary, from, src); err != nil {
 			return writeError(name, err)
 		}
 		if there, err := s.size(c, temporary); err != nil || there != size {
@@ -387,13 +229,13 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 
 // Abandon removes what a cut upload has brought over.
 func (s *Store) Abandon(ctx context.Context, name string) error {
-	return s.do(ctx, func(c *client) error { return c.Delete(s.temporary(name)) })
+	return s.do(ctx, func(c *client) error { return c.Delete(s.temporary(c, name)) })
 }
 
 // writeError explains an error of a write, where an unavailable file is not
 // one that is missing.
 func writeError(name string, err error) error {
-	if code := answer(err); code == ftp.StatusFileUnavailable {
+	if code := ftpconn.Code(err); code == unavailable {
 		return store.Refuse("%s cannot be written at the far end: %w", name, err)
 	}
 	return explain(name, err)
@@ -402,9 +244,9 @@ func writeError(name string, err error) error {
 // rename puts a finished upload in its place. Not every server replaces a file
 // that is there already.
 func (s *Store) rename(c *client, name, temporary string) error {
-	err := c.Rename(temporary, s.path(name))
-	if err != nil && answer(err) != 0 {
-		there, statErr := s.size(c, s.path(name))
+	err := c.Rename(temporary, c.path(name))
+	if err != nil && ftpconn.Code(err) != 0 {
+		there, statErr := s.size(c, c.path(name))
 		if statErr == nil && s.o.AppendOnly {
 			if info, err := s.size(c, temporary); err == nil && info == there {
 				return nil // another machine was faster with the same object
@@ -412,10 +254,10 @@ func (s *Store) rename(c *client, name, temporary string) error {
 			return fmt.Errorf("%s is there already: %w", name, store.ErrKeeper)
 		}
 		if statErr == nil {
-			if err := c.Delete(s.path(name)); err != nil {
+			if err := c.Delete(c.path(name)); err != nil {
 				return explain(name, err)
 			}
-			err = c.Rename(temporary, s.path(name))
+			err = c.Rename(temporary, c.path(name))
 		}
 	}
 	if err != nil {
@@ -426,20 +268,20 @@ func (s *Store) rename(c *client, name, temporary string) error {
 
 // size asks for a file's length; servers without SIZE are asked for a listing.
 func (s *Store) size(c *client, file string) (int64, error) {
-	n, err := c.FileSize(file)
-	if code := answer(err); code != 500 && code != 502 && code != 504 {
+	n, err := c.Size(file)
+	if code := ftpconn.Code(err); code != 500 && code != 502 && code != 504 {
 		return n, err
 	}
-	entries, err := c.list(path.Dir(file))
+	entries, err := s.list(c, path.Dir(file))
 	if err != nil {
 		return 0, err
 	}
 	for _, e := range entries {
-		if path.Base(e.Name) == path.Base(file) {
-			return int64(e.Size), nil
+		if e.Name == path.Base(file) {
+			return e.Size, nil
 		}
 	}
-	return 0, &textproto.Error{Code: ftp.StatusFileUnavailable, Msg: "no such file"}
+	return 0, &textproto.Error{Code: unavailable, Msg: "no such file"}
 }
 
 // Open implements store.Store.
@@ -448,34 +290,50 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 	if err != nil {
 		return nil, err
 	}
-	r, err := lease.Conn.RetrFrom(s.path(name), uint64(offset))
+	r, err := s.begin(lease.Conn, name, offset)
 	if err != nil {
 		err = explain(name, err)
-		lease.Release(clean(err))
+		lease.Release(s.clean(err))
 		return nil, err
 	}
-	return &reader{Response: r, lease: lease}, nil
+	r.store, r.lease = s, lease
+	return r, nil
+}
+
+// begin has an object come from an offset on.
+func (s *Store) begin(c *client, name string, offset int64) (*reader, error) {
+	size, err := s.size(c, c.path(name))
+	if err != nil {
+		return nil, err
+	}
+	in, err := c.Retr(c.path(name), offset)
+	return &reader{in: in, left: size - offset}, err
 }
 
 // reader is a transfer under way.
 type reader struct {
-	*ftp.Response
+	store *Store
+	in    io.ReadCloser
 	lease *connpool.Lease[*client]
 	ended bool
+	// left is how much is to come.
+	left int64
 }
 
-// Read implements io.Reader. A data connection that ends says nothing about
-// whether the file did: only the server's last word on the control connection
-// does.
+// Read implements io.Reader. That the data ends says nothing of whether the object does: to the
+// server, all is sent that is on its way.
 func (r *reader) Read(p []byte) (int, error) {
-	n, err := r.Response.Read(p)
-	if errors.Is(err, io.EOF) && !r.ended {
+	n, err := r.in.Read(p)
+	r.left -= int64(n)
+	if errors.Is(err, io.EOF) && r.left > 0 {
+		err = fmt.Errorf("the transfer broke off: %d bytes have not come", r.left)
+	}
+	if err != nil && !r.ended {
 		r.ended = true
-		closeErr := r.Response.Close()
-		r.lease.Release(closeErr == nil)
-		if closeErr != nil {
-			return n, fmt.Errorf("the transfer broke off: %w", closeErr)
+		if !errors.Is(err, io.EOF) {
+			r.store.cut.Store(true)
 		}
+		r.lease.Release(errors.Is(err, io.EOF))
 	}
 	return n, err
 }
@@ -484,6 +342,7 @@ func (r *reader) Read(p []byte) (int, error) {
 func (r *reader) Close() error {
 	if !r.ended {
 		r.ended = true
+		_ = r.in.Close()
 		r.lease.Release(false)
 	}
 	return nil
@@ -492,7 +351,7 @@ func (r *reader) Close() error {
 // Stat implements store.Store.
 func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err error) {
 	err = s.do(ctx, func(c *client) error {
-		n, err := s.size(c, s.path(name))
+		n, err := s.size(c, c.path(name))
 		info = store.Info{Name: name, Bytes: n}
 		return explain(name, err)
 	})
@@ -501,7 +360,7 @@ func (s *Store) Stat(ctx context.Context, name string) (info store.Info, err err
 
 func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry, err error) {
 	err = s.do(ctx, func(c *client) error {
-		if entries, err = listed(c, s.path(dir)); err != nil {
+		if entries, err = s.listed(c, c.path(dir)); err != nil {
 			return explain(dir, err)
 		}
 		return nil
@@ -509,39 +368,40 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 	return entries, err
 }
 
-// list reads one folder, as far as it has an end. The client library passes over what it
-// cannot read: a listing with such lines is refused, for what they name would not be there.
-func (c *client) list(dir string) ([]*ftp.Entry, error) {
-	defer c.listing.Bound(store.LongestAnswer)()
-	c.lines = lines{}
-	entries, err := c.List(dir)
-	c.lines.end()
-	if err == nil && c.lines.n != len(entries) {
-		return nil, store.Refuse("the server lists %s in a form that is not understood: of %d lines %d can be read", dir, c.lines.n, len(entries))
+// list reads one folder. What is not understood in a listing is an error: what it names would
+// not be there.
+func (s *Store) list(c *client, dir string) ([]ftpconn.Entry, error) {
+	c.Careful = s.cut.Load()
+	return c.ListThere(dir, time.Now())
+}
+
+// listed reads one folder.
+func (s *Store) listed(c *client, dir string) ([]store.Entry, error) {
+	files, err := s.list(c, dir)
+	var entries []store.Entry
+	for _, e := range files {
+		if e.Name != path.Base(e.Name) || e.Name == "/" {
+			return nil, store.Refuse("the server lists %q in %s", e.Name, dir)
+		}
+		entries = append(entries, store.Entry{Info: store.Info{Name: e.Name, Bytes: e.Size, Changed: e.ModTime}, Folder: e.Mode.IsDir()})
 	}
 	return entries, err
 }
 
-// listed reads one folder.
-func listed(c *client, dir string) ([]store.Entry, error) {
-	files, err := c.list(dir)
-	var entries []store.Entry
-	for _, e := range files {
-		if e.Name != "." && e.Name != ".." {
-			entries = append(entries, store.Entry{Info: store.Info{Name: path.Base(e.Name), Bytes: int64(e.Size), Changed: e.Time}, Folder: e.Type == ftp.EntryTypeFolder})
-		}
-	}
-	return entries, err
+// put writes a file from an offset on.
+func (s *Store) put(c *client, file string, offset int64, content io.Reader) error {
+	_, err := c.Stor(file, offset, content)
+	return err
 }
 
 // Remove implements store.Store.
 func (s *Store) Remove(ctx context.Context, name string) error {
 	return s.do(ctx, func(c *client) error {
-		err := explain(name, c.Delete(s.path(name)))
+		err := explain(name, c.Delete(c.path(name)))
 		if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if gone, listErr := s.absent(c, s.path(name)); !gone {
+		if gone, listErr := s.absent(c, c.path(name)); !gone {
 			return fmt.Errorf("remove %s: %v", name, errors.Join(err, listErr))
 		}
 		return nil
@@ -553,11 +413,11 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 func (s *Store) absent(c *client, file string) (bool, error) {
 	for {
 		dir := path.Dir(file)
-		entries, err := c.list(dir)
+		entries, err := s.list(c, dir)
 		if err == nil {
-			return !slices.ContainsFunc(entries, func(e *ftp.Entry) bool { return path.Base(e.Name) == path.Base(file) }), nil
+			return !slices.ContainsFunc(entries, func(e ftpconn.Entry) bool { return e.Name == path.Base(file) }), nil
 		}
-		if dir == file || dir == s.o.Dir || dir == "." {
+		if dir == file || dir == c.dir {
 			return false, err
 		}
 		file = dir

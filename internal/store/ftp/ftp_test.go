@@ -61,7 +61,7 @@ func (l *liar) serve(c net.Conn) {
 			_, _ = io.Copy(c, lie())
 			continue
 		}
-		answer := map[string]string{"USER": "331 and the password", "PASS": "230 in", "TYPE": "200 so be it", "OPTS": "200 so be it", "QUIT": "221 bye",
+		answer := map[string]string{"USER": "331 and the password", "PASS": "230 in", "TYPE": "200 so be it", "OPTS": "200 so be it", "QUIT": "221 bye", "CWD": "250 there", "PWD": `257 "/" is it`,
 			"EPSV": fmt.Sprintf("229 here (|||%d|)", data.Addr().(*net.TCPAddr).Port)}[verb]
 		port := data.Addr().(*net.TCPAddr).Port
 		switch {
@@ -69,7 +69,7 @@ func (l *liar) serve(c net.Conn) {
 			answer = fmt.Sprintf("227 here (%s,%d,%d)", l.passive, port>>8, port&255)
 		case verb == "FEAT" && l.mlsd:
 			answer = "211-Features\r\n MLST type*;size*;modify*;\r\n211 End"
-		case verb == "LIST" || verb == "MLSD":
+		case verb == "LIST" || verb == "MLSD" || verb == "RETR":
 			_, _ = io.WriteString(c, "150 it comes\r\n")
 			conn, err := data.Accept()
 			if err != nil {
@@ -125,25 +125,84 @@ func TestAListingIsWholeOrAnError(t *testing.T) {
 	for name, c := range map[string]struct {
 		listing string
 		mlsd    bool
-		names   int // -1 is refused
+		names   int // -1 is refused, -2 not reached
 	}{
 		"nothing":             {"", false, 0},
-		"usual":               {"total 8\r\n" + unix + "drwxr-xr-x 1 1 1 5 Jan  1  2026 .\r\n" + unix, false, 2},
+		"usual":               {"total 8\r\n" + unix + "drwxr-xr-x 1 1 1 5 Jan  1  2026 .\r\n" + strings.ReplaceAll(unix, "a.json", "b.json"), false, 2},
 		"blank lines":         {"\r\n" + unix + "\n \r\n", false, 1},
-		"no line end":         {strings.TrimSpace(unix), false, 1},
+		"no line end":         {strings.TrimSpace(unix), false, -2},
 		"facts":               {"type=cdir;modify=20260101000000; .\r\n" + facts, true, 1},
 		"another system's":    {"a.json;1   1   1-JAN-2026 00:00\r\n", false, -1},
 		"one line of another": {unix + "b.json;1   1   1-JAN-2026 00:00\r\n", false, -1},
 		"a month's name":      {unix + "-rw-r--r-- 1 1 1 5 J\xe4n  1  2026 b.json\r\n", false, -1},
 		"parts of seconds":    {facts + "type=file;size=5;modify=20260101000000.250; b.json\r\n", true, 2},
 		"an error":            {"ls: permission denied\r\n", false, -1},
-		"a cut line":          {facts + "type=file;si", true, -1},
+		"a cut line":          {facts + "type=file;si", true, -2},
+		"a mangled line":      {facts + "type=file;si\r\n", true, -1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l := &liar{listing: func() io.Reader { return strings.NewReader(c.listing) }, mlsd: c.mlsd}
 			all, err := l.start(t).readDir(t.Context(), "kestrelpoint")
+			if c.names == -2 {
+				require.Error(t, err)
+				assert.NotErrorIs(t, err, store.ErrRefused)
+				return
+			}
 			if c.names < 0 {
 				assert.ErrorIs(t, err, store.ErrRefused)
+				return
+			}
+			require.NoError(t, err)
+			assert.Len(t, all, c.names)
+		})
+	}
+}
+
+// To a server, all is sent that is on its way: what is short of an object is no end of it, and no
+// damage.
+func TestATransferThatIsCutSilently(t *testing.T) {
+	l := &liar{listing: func() io.Reader { return strings.NewReader("12345") }}
+	size := "213 5\r\n"
+	l.replies = map[string]func() io.Reader{"SIZE": func() io.Reader { return strings.NewReader(size) }, "REST": func() io.Reader { return strings.NewReader("350 on\r\n") }}
+	s := l.start(t)
+	read := func(offset int64) (string, error) {
+		in, err := s.Open(t.Context(), "museum/parts/ab", offset)
+		require.NoError(t, err)
+		defer in.Close()
+		data, err := io.ReadAll(in)
+		return string(data), err
+	}
+	data, err := read(0)
+	require.NoError(t, err)
+	assert.Equal(t, "12345", data)
+	size = "213 9\r\n"
+	data, err = read(0)
+	assert.ErrorContains(t, err, "broke off: 4 bytes")
+	assert.Equal(t, "12345", data)
+	_, err = read(4)
+	require.NoError(t, err, "it goes on where it was")
+}
+
+// A listing that differs each time has names missing in it; the same one twice counts.
+func TestAListingThatDiffers(t *testing.T) {
+	const a, b = "-rw-r--r-- 1 1 1 5 Jan  1  2026 a.json\r\n", "-rw-r--r-- 1 1 1 5 Jan  1  2026 b.json\r\n"
+	for name, c := range map[string]struct {
+		listings []string
+		names    int // -1 is an error
+	}{
+		"whole at once":     {[]string{a + b}, 2},
+		"nothing, then all": {[]string{"", a + b, a + b}, 2},
+		"nothing twice":     {[]string{"", ""}, 0},
+		"ever another":      {[]string{"", a, "", b, "", a, ""}, -1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			n := 0
+			l := &liar{listing: func() io.Reader { n++; return strings.NewReader(c.listings[min(n, len(c.listings))-1]) }}
+			s := l.start(t)
+			s.cut.Store(name != "whole at once")
+			all, err := s.readDir(t.Context(), "kestrelpoint")
+			if c.names < 0 {
+				assert.Error(t, err)
 				return
 			}
 			require.NoError(t, err)

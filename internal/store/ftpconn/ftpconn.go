@@ -8,6 +8,7 @@ package ftpconn
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -38,6 +39,11 @@ type Dialer struct {
 	TLS *tls.Config
 	// Where names the server for people.
 	Where string
+	// Clear says what to write for a server without TLS, for people; empty is what a site's
+	// address has.
+	Clear string
+	// Longest bounds what the server may say of a folder, in bytes; 0 means 256 MiB.
+	Longest int64
 	// Silence is how long the server may say nothing; 0 means a minute.
 	Silence time.Duration
 	// Limit bounds what comes and goes, in bytes a second; nil is no bound.
@@ -109,6 +115,8 @@ func (d Dialer) Dial(ctx context.Context) (*Conn, error) {
 	if d.Silence == 0 {
 		d.Silence = time.Minute
 	}
+	d.Clear = cmp.Or(d.Clear, "its address begins with plain-ftp://")
+	d.Longest = cmp.Or(d.Longest, longestListing)
 	raw, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", d.Host)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", d.Where, store.Brief(err))
@@ -176,7 +184,7 @@ func (c *Conn) login() error {
 func (c *Conn) secure() error {
 	if _, _, err := c.Cmd(2, "AUTH TLS"); err != nil {
 		if code := Code(err); code >= 500 && code < 530 {
-			return store.Refuse("%s offers no TLS (%w); if the password may travel in the clear, its address begins with plain-ftp://", c.d.Where, err)
+			return store.Refuse("%s offers no TLS (%w); if the password may travel in the clear, %s", c.d.Where, err, c.d.Clear)
 		}
 		return c.explain(err)
 	}
@@ -413,7 +421,13 @@ func (c *Conn) Stor(name string, offset int64, content io.Reader) (int64, error)
 	if err != nil {
 		return 0, err
 	}
-	n, err := io.Copy(data, content)
+	if t, ok := data.(*tls.Conn); ok { // there may be nothing to send
+		err = t.Handshake()
+	}
+	n := int64(0)
+	if err == nil {
+		n, err = io.Copy(data, content)
+	}
 	err = errors.Join(err, data.Close())
 	if said := c.ended(); said != nil {
 		return n, errors.Join(said, err)
@@ -431,7 +445,7 @@ func (c *Conn) lines(format string, args ...any) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := io.ReadAll(io.LimitReader(data, longestListing+1))
+	text, err := io.ReadAll(io.LimitReader(data, c.d.Longest+1))
 	_ = data.Close()
 	if err != nil {
 		return nil, err
@@ -439,7 +453,7 @@ func (c *Conn) lines(format string, args ...any) ([]string, error) {
 	if said := c.ended(); said != nil {
 		return nil, said
 	}
-	if len(text) > longestListing {
+	if int64(len(text)) > c.d.Longest {
 		return nil, fmt.Errorf("the listing has no end: %w", store.ErrEndless)
 	}
 	if len(text) > 0 && text[len(text)-1] != '\n' {
@@ -447,7 +461,7 @@ func (c *Conn) lines(format string, args ...any) ([]string, error) {
 	}
 	var all []string
 	for line := range bytes.Lines(text) {
-		if line = bytes.TrimRight(line, "\r\n"); len(line) > 0 {
+		if line = bytes.TrimRight(line, "\r\n"); len(bytes.TrimSpace(line)) > 0 {
 			all = append(all, string(line))
 		}
 	}
@@ -510,6 +524,20 @@ func (c *Conn) List(dir string, now time.Time) (entries []Entry, hidden bool, er
 	if err := c.enter(dir); err != nil {
 		return nil, false, err
 	}
+	return c.listPresent(dir, now)
+}
+
+// ListThere is List for a folder that links may lead to.
+func (c *Conn) ListThere(dir string, now time.Time) (entries []Entry, err error) {
+	if err := c.Enter(dir); err != nil {
+		return nil, err
+	}
+	entries, _, err = c.listPresent(dir, now)
+	return entries, err
+}
+
+// listPresent lists the folder that was entered.
+func (c *Conn) listPresent(dir string, now time.Time) (entries []Entry, hidden bool, err error) {
 	// Some servers do not get over it when the folder that a connection is in is removed.
 	defer func() {
 		if second := c.Enter("/"); err == nil && !Answered(second) {
@@ -544,57 +572,84 @@ func (c *Conn) list(dir string, now time.Time) (entries []Entry, hidden, sure bo
 	if err != nil {
 		return nil, false, false, err
 	}
-	sure = len(lines) > 0 && !c.Careful
-	byName := map[string]int{}
+	l := &listing{byName: map[string]int{}}
+	readErr := l.list(lines, now)
+	if sure = len(lines) > 0 && !c.Careful; c.Can("MLST") || c.Can("MLSD") {
+		switch lines, err = c.lines("MLSD"); {
+		case err == nil && readErr != nil: // it says the same in a form that is understood
+			l, sure = &listing{byName: map[string]int{}}, false
+			_, readErr = l.facts(lines)
+		case err == nil:
+			sure, _ = l.facts(lines) // a name that it does not say is in the other
+		case !Answered(err):
+			return nil, false, false, err
+		}
+	}
+	if readErr != nil {
+		return nil, false, false, fmt.Errorf("%s: %w", dir, readErr)
+	}
+	return l.entries, l.hidden, sure, nil
+}
+
+// listing is what is read of a folder.
+type listing struct {
+	entries []Entry
+	byName  map[string]int
+	// hidden tells that a name begins with a dot.
+	hidden bool
+}
+
+// list takes in what LIST says.
+func (l *listing) list(lines []string, now time.Time) error {
 	for _, line := range lines {
 		e, ok, err := parseList(line, now)
 		if err != nil {
-			return nil, false, false, fmt.Errorf("%s: %w", dir, err)
+			return err
 		}
 		if !ok {
 			continue
 		}
-		hidden = hidden || strings.HasPrefix(e.Name, ".")
+		l.hidden = l.hidden || strings.HasPrefix(e.Name, ".")
 		if e.Name == "." || e.Name == ".." {
 			continue
 		}
-		if _, twice := byName[e.Name]; twice {
-			return nil, false, false, fmt.Errorf("%s: %q is listed twice", dir, e.Name)
+		if _, twice := l.byName[e.Name]; twice {
+			return fmt.Errorf("%q is listed twice", e.Name)
 		}
-		byName[e.Name] = len(entries)
-		entries = append(entries, e)
+		l.byName[e.Name] = len(l.entries)
+		l.entries = append(l.entries, e)
 	}
-	if !c.Can("MLST") && !c.Can("MLSD") {
-		return entries, hidden, sure, nil
-	}
-	if lines, err = c.lines("MLSD"); err != nil {
-		if Answered(err) {
-			return entries, hidden, sure, nil
-		}
-		return nil, false, false, err
-	}
-	listed, both := len(entries), 0
+	return nil
+}
+
+// facts takes in what MLSD says, and tells whether it has the same names. What is not understood
+// is an error, once the rest is taken in.
+func (l *listing) facts(lines []string) (same bool, err error) {
+	listed, both := len(l.entries), 0
 	for _, line := range lines {
 		e, ok := parseFacts(line)
+		if !ok {
+			err = unread(line)
+		}
 		if !ok || e.Name == "." || e.Name == ".." {
 			continue
 		}
-		i, there := byName[e.Name]
+		i, there := l.byName[e.Name]
 		if there {
 			both++
 		}
 		if e.Mode&fs.ModeIrregular != 0 {
 			continue
 		}
-		if !there {
-			hidden = hidden || strings.HasPrefix(e.Name, ".")
-			byName[e.Name] = len(entries)
-			entries = append(entries, e)
+		if there {
+			merge(&l.entries[i], e)
 			continue
 		}
-		merge(&entries[i], e)
+		l.hidden = l.hidden || strings.HasPrefix(e.Name, ".")
+		l.byName[e.Name] = len(l.entries)
+		l.entries = append(l.entries, e)
 	}
-	return entries, hidden, both == listed && len(entries) == listed, nil
+	return both == listed && len(l.entries) == listed, err
 }
 
 // merge adds what MLSD says of a name to what LIST does, which knows links for what they are.
