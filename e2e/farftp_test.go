@@ -103,6 +103,21 @@ func TestASiteOverFTP(t *testing.T) {
 			if name != "two connections" {
 				return
 			}
+			w.run("restore", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--yes", "--unsaved")
+			breakMuseum(t, w)
+			require.NoError(t, os.WriteFile(w.path("htdocs/robots.txt"), []byte("other, and of another time"), 0o644))
+			bad = ftpTree(t, w, s)
+			r = w.try("restore", "kestrelpoint", "--path", "**", "--trust-times", "--yes")
+			m := regexp.MustCompile(`note: (\d+) of (\d+) files have the archive's length and time`).FindStringSubmatch(r.err)
+			require.NotNil(t, m, r.out+r.err)
+			assert.NotEqual(t, m[1], m[2], "what differs was sent")
+			assert.Equal(t, good, ftpTree(t, w, s))
+			w.run("undo", "kestrelpoint", "--yes")
+			assert.Equal(t, bad, ftpTree(t, w, s))
+			w.fails(2, []string{"--path '**'"}, "restore", "kestrelpoint", "--only", "files", "--trust-times", "--yes")
+			w.run("restore", "kestrelpoint", "--yes")
+			w.run("settle", "kestrelpoint", "--yes", "--unsaved")
 			require.NoError(t, os.Remove(w.path("htdocs/uploads/current")))
 			r = w.fails(4, []string{"uploads/current → 2026", "cannot be made"}, "restore", "kestrelpoint", "--yes")
 			w.run("settle", "kestrelpoint", "--yes", "--unsaved")

@@ -47,6 +47,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.BoolFlag{Name: "keep-settings", Usage: "keep the present settings file of the CMS instead of the archive's, such as after the database was moved"},
 			&cli.StringFlag{Name: "root", Usage: "the webroot's `PATH`, typed by you: the first restore of a site that was found in a store or a file wants it"},
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
+			&cli.BoolFlag{Name: "trust-times", Usage: "of a share of the files of a site elsewhere, do not send what has the archive's length and time there; what a web server may run is sent all the same"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
 			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
 			salvageFlag, beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
@@ -80,10 +81,13 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	}
 	w.Archive, w.Site, w.Anyway, w.Clean, w.Dumped = h, s, c.Bool("anyway"), c.Bool("clean"), c.String("sql-database")
 	w.Root = c.String("root")
+	w.TrustTimes = c.Bool("trust-times")
 	w.KeepSettings, w.Salvage = c.Bool("keep-settings"), c.Bool("salvage")
 	switch {
 	case w.KeepSettings && (!w.Files || w.Selection != nil || s.Recipe == nil):
 		return w, usageError("--keep-settings is for a restore of all files of a site whose CMS is known")
+	case w.TrustTimes && (w.Selection == nil || !s.Far()):
+		return w, usageError("--trust-times is for a share of the files of a site elsewhere; --path '**' is all of them")
 	case w.Clean && (!w.Files || w.Selection != nil):
 		return w, usageError("--clean is for a restore of all files")
 	}

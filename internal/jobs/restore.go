@@ -73,6 +73,8 @@ type RestoreOrder struct {
 	Anyway    bool
 	// Clean sets aside, too, what the archive never held.
 	Clean bool
+	// TrustTimes is restore.Job's: for a share of the files of a site elsewhere.
+	TrustTimes bool
 	// KeepSettings keeps the present settings file instead of the archive's.
 	KeepSettings bool
 	// Salvage restores what damage has left.
@@ -202,7 +204,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/changes"
 	"revlet/internal/site"
@@ -79,6 +81,8 @@ type Report struct {
 	traced []Sighting
 	// linked are further names of files, to be followed at the end.
 	linked []linked
+	// later are pairs of files far away whose content has to be read, many at a time.
+	later []linked
 }
 
 // Same tells whether nothing differs.
@@ -164,11 +168,10 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
 		}
-		if len(r.linked) > 0 {
-			if err := j.follow(ctx, r); err != nil {
-				return nil, err
-			}
+		if err := errors.Join(j.readLater(r), j.follow(ctx, r)); err != nil {
+			return nil, err
 		}
+		slices.SortStableFunc(r.Files, func(a, b File) int { return archive.ComparePaths(a.Path, b.Path) })
 		j.lonelyScripts(r)
 	}
 	if j.Tables {
@@ -236,10 +239,45 @@ func (j Job) both(r *Report, a, b *Entry) error {
 		r.linked = append(r.linked, linked{*a, *b})
 		return nil
 	}
+	if live, ok := j.B.(*Live); ok && live.Site.Far() && a.Type == archive.TypeFile && b.Type == archive.TypeFile && !a.Copied && !b.Copied && a.Size == b.Size && !j.trusts(*a, *b) {
+		if r.later = append(r.later, linked{*a, *b}); len(r.later) == mostLater {
+			return j.readLater(r)
+		}
+		return nil
+	}
 	how, err := j.differ(r, *a, *b)
 	if err == nil && how != "" {
 		j.note(r, how, a, b)
 	}
+	return err
+}
+
+const (
+	// mostLater is how many pairs are gathered, readAtOnce how many of their files are read at a
+	// time: each takes some journeys there and back.
+	mostLater  = 1024
+	readAtOnce = 32
+)
+
+// readLater compares the pairs that were gathered.
+func (j Job) readLater(r *Report) error {
+	found, how := make([]Report, len(r.later)), make([]string, len(r.later))
+	var g errgroup.Group
+	g.SetLimit(readAtOnce)
+	for i, l := range r.later {
+		g.Go(func() (err error) {
+			how[i], err = j.differ(&found[i], l.a, l.b)
+			return err
+		})
+	}
+	err := g.Wait()
+	for i, l := range r.later {
+		r.Gaps = append(r.Gaps, found[i].Gaps...)
+		if err == nil && how[i] != "" {
+			j.note(r, how[i], &l.a, &l.b)
+		}
+	}
+	r.later = nil
 	return err
 }
 
@@ -288,7 +326,6 @@ func (j Job) follow(ctx context.Context, r *Report) error {
 		}
 	}
 	r.linked = nil
-	slices.SortStableFunc(r.Files, func(a, b File) int { return archive.ComparePaths(a.Path, b.Path) })
 	return nil
 }
 
@@ -313,7 +350,7 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 	if a.Size != b.Size {
 		return false, nil
 	}
-	if !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) && (a.CTime.Equal(b.CTime) && !(j.ReadTouched && b.CTime.IsZero()) || !j.readTouched(b.Path)) {
+	if j.trusts(a, b) {
 		r.NotRead++
 		return true, nil
 	}
@@ -330,6 +367,11 @@ func (j Job) sameContent(r *Report, a, b Entry) (bool, error) {
 		}
 	}
 	return a.SHA256 == b.SHA256, nil
+}
+
+// trusts tells whether a file of the same length is taken for the same without being read.
+func (j Job) trusts(a, b Entry) bool {
+	return !j.Read && b.Digest != nil && a.MTime.Equal(b.MTime) && (a.CTime.Equal(b.CTime) && !(j.ReadTouched && b.CTime.IsZero()) || !j.readTouched(b.Path))
 }
 
 // readTouched tells whether a file is read because something was done to it since,

@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
@@ -157,6 +158,9 @@ type Live struct {
 	Rows func(ctx context.Context, label string) (Texts, func(), error)
 
 	gaps []archive.Gap
+	// far are the folders of a site on another machine, where it costs journeys to open them;
+	// nothing is held by them.
+	far sync.Map
 }
 
 // Version implements Side.
@@ -197,6 +201,11 @@ func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 }
 
 func (l *Live) digest(ctx context.Context, name string) (string, error) {
+	if l.Site.Far() {
+		if sum, ok, err := l.farDigest(ctx, name); ok {
+			return sum, err
+		}
+	}
 	f, done, err := l.open(ctx, name)
 	if err != nil {
 		return "", err
@@ -207,6 +216,39 @@ func (l *Live) digest(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// mostWhole is the size up to which a file far away is read in one go, in bytes.
+const mostWhole = 4 << 20
+
+// farDigest reads a file far away in one go; ok is false for one that is too large for that, or
+// in no folder of the site.
+func (l *Live) farDigest(ctx context.Context, name string) (sum string, ok bool, err error) {
+	label, rel, _ := strings.Cut(name, "/")
+	dir := l.Site.Roots[label]
+	if label == site.RootLabel {
+		dir = l.Site.Root
+	}
+	if dir == "" {
+		return "", false, nil
+	}
+	in, known := l.far.Load(label)
+	if !known {
+		if in, err = l.Site.At(l.Disk).Folder(ctx, l.Site.PathAt(dir)); err != nil {
+			return "", true, err
+		}
+		l.far.Store(label, in)
+	}
+	whole, can := in.(tree.WholeReader)
+	if !can {
+		return "", false, nil
+	}
+	w, err := whole.ReadWhole(rel, mostWhole)
+	if errors.Is(err, tree.ErrTooLarge) {
+		return "", false, nil
+	}
+	digest := sha256.Sum256(w.Data)
+	return hex.EncodeToString(digest[:]), true, err
 }
 
 // open opens a file by its name in archives.

@@ -168,6 +168,15 @@ func TestEveryFaultWhileRestoringElsewhere(t *testing.T) {
 		b.share, b.stride = share, 2
 		everyRestoreFault(t, b)
 	})
+	t.Run("what is the same by its time", func(t *testing.T) {
+		b := behindSSH(t, newBench(t), false)
+		b.share, b.stride, b.trust = share, 3, true
+		for _, name := range []string{"kept.css", "more/kept.css"} {
+			require.NoError(t, os.MkdirAll(filepath.Join(b.dir, "htdocs/sub/more"), 0o755))
+			b.write("htdocs/sub/"+name, "as it was")
+		}
+		everyRestoreFault(t, b)
+	})
 	t.Run("over FTP", func(t *testing.T) {
 		b := behindFTP(t, newBench(t))
 		b.stride = 13

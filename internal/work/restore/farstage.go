@@ -250,7 +250,7 @@ func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
 	if err := r.far.Mkdir(ctx, f.setIn(".")); err != nil {
 		return err
 	}
-	job := send.Job{Disk: r.disk, From: f.here(), Place: r.far, Dir: f.setIn("."), Pace: r.observer.Advance}
+	job := send.Job{Disk: r.disk, From: f.here(), Place: r.far, Dir: f.setIn("."), Pace: r.observer.Advance, TrustTimes: r.TrustTimes && r.Selection != nil}
 	if f.noted != nil {
 		job.Noted, job.Links = f.noted.mode, f.noted.links()
 	}
@@ -270,7 +270,10 @@ func (r *run) sendFolder(ctx context.Context, f *FilesPlan) error {
 	if sent.Copied > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d of %d files were there already, the same by their SHA-256, and were copied over there", sent.Copied, sent.Files))
 	}
-	if err := r.findMoves(ctx, f, sent.Same); err != nil {
+	if sent.TrustedFiles > 0 {
+		r.observer.Note(fmt.Sprintf("note: %d of %d files have the archive's length and time over there: they stay as they are, unread", sent.TrustedFiles, sent.Files))
+	}
+	if err := r.findMoves(ctx, f, sent); err != nil {
 		return err
 	}
 	for rel, target := range sent.Unlinked {
@@ -339,11 +342,11 @@ func (r *run) farOwners(ctx context.Context, f *FilesPlan, job *send.Job) error 
 }
 
 // findMoves finds out which paths change places, and makes the folders that those of a share
-// go aside in. same tells of a file that it is proved to be as the live one.
-func (r *run) findMoves(ctx context.Context, f *FilesPlan, same func(rel string) bool) (err error) {
+// go aside in.
+func (r *run) findMoves(ctx context.Context, f *FilesPlan, sent *send.Sent) (err error) {
 	switch {
 	case r.Selection != nil:
-		if f.OldNames, f.NewNames, err = r.movesOfShare(ctx, f, same); err != nil {
+		if f.OldNames, f.NewNames, err = r.movesOfShare(ctx, f, sent); err != nil {
 			return err
 		}
 		if err := r.noteSent(ctx, f); err != nil {
@@ -396,13 +399,13 @@ func (r *run) makeAsideFolder(ctx context.Context, f *FilesPlan, dir string, mad
 }
 
 // movesOfShare are the outermost paths of a share that go aside, and those that come.
-func (r *run) movesOfShare(ctx context.Context, f *FilesPlan, same func(string) bool) (out, in []string, err error) {
+func (r *run) movesOfShare(ctx context.Context, f *FilesPlan, sent *send.Sent) (out, in []string, err error) {
 	live, err := tree.SurveyedIn(ctx, r.far, f.live("."), r.Selection.within())
 	if err != nil {
 		return nil, nil, err
 	}
 	defer live.Close()
-	m := &shareMoves{r: r, f: f, live: live, same: same}
+	m := &shareMoves{r: r, f: f, live: live, sent: sent}
 	if err := m.folder(ctx, "."); err != nil {
 		return nil, nil, err
 	}
@@ -414,7 +417,7 @@ type shareMoves struct {
 	r       *run
 	f       *FilesPlan
 	live    tree.Folder
-	same    func(rel string) bool
+	sent    *send.Sent
 	out, in []string
 }
 
@@ -462,6 +465,8 @@ func (m *shareMoves) folder(ctx context.Context, dir string) error {
 // path decides about one path: what of it goes aside, and what comes.
 func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileInfo) error {
 	switch {
+	case staged != nil && m.sent.Trusted(rel) && (live == nil || !live.Mode().IsRegular()):
+		return fmt.Errorf("%s was there, and is not any more: restore once more", rel)
 	case live == nil:
 		m.in = append(m.in, rel)
 		return nil
@@ -474,13 +479,14 @@ func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileI
 	case staged == nil && (m.r.Selection.Fill || !live.IsDir() && !m.r.takes(m.f, rel)):
 		return nil
 	case live.IsDir() && (staged == nil || staged.IsDir()):
-		if m.r.takes(m.f, rel) && !m.r.leads(m.f, rel) && !m.r.hasDatabase(rel) {
+		apart := m.r.TrustTimes && staged != nil // not all of it was sent
+		if m.r.takes(m.f, rel) && !m.r.leads(m.f, rel) && !m.r.hasDatabase(rel) && !apart {
 			break // as a whole
 		}
 		return m.folder(ctx, rel)
 	case staged != nil && staged.IsDir() && !m.r.takes(m.f, rel) && !m.r.Selection.Fill:
 		return fmt.Errorf("%s is a folder in the archive, and something else on the site now: move it away first", rel)
-	case staged != nil && !staged.IsDir() && m.same(rel):
+	case staged != nil && !staged.IsDir() && (m.sent.Same(rel) || m.sent.Trusted(rel)):
 		return nil
 	}
 	m.out = append(m.out, rel)

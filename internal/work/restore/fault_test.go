@@ -52,6 +52,8 @@ type bench struct {
 	skip   []string
 	others map[string]string
 	clean  bool
+	// trust takes files of the same length and time for the same.
+	trust bool
 	// onlyDatabase limits restores to the database.
 	onlyDatabase bool
 	// unlinked stands for a file system without hard links.
@@ -167,7 +169,7 @@ func (b *bench) restore() error {
 		return err
 	}
 	b.now = b.now.Add(time.Second)
-	b.last, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: !b.onlyDatabase && (b.rows == nil || b.share != nil), Database: b.share == nil || b.rows != nil, Selection: b.share, Rows: b.rows, Others: b.others, Clean: b.clean, State: r.State, Open: b.open, Mirror: b.mirror(), Now: func() time.Time { return b.now }})
+	b.last, err = restore.Run(b.t.Context(), restore.Job{Site: b.site(), Archive: h, Files: !b.onlyDatabase && (b.rows == nil || b.share != nil), Database: b.share == nil || b.rows != nil, Selection: b.share, Rows: b.rows, Others: b.others, Clean: b.clean, TrustTimes: b.trust, State: r.State, Open: b.open, Mirror: b.mirror(), Now: func() time.Time { return b.now }})
 	return err
 }
 

@@ -56,6 +56,9 @@ type Job struct {
 	Anyway bool
 	// Selection limits Files to some of the webroot; nil is all of it.
 	Selection *FileSelection
+	// TrustTimes leaves files of a share on another machine as they are that have the archive's
+	// length and time, but for what a web server may run.
+	TrustTimes bool
 	// KeepSettings keeps the present settings file instead of the archive's. Unserved
 	// tells that the copy is not served with its settings as they are.
 	KeepSettings, Unserved bool

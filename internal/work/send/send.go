@@ -42,6 +42,9 @@ type Job struct {
 	Dir   string
 	// Live is a folder there that may have some of the same files; empty is none.
 	Live string
+	// TrustTimes takes files of Live for the same that have the same length and time, in whole
+	// seconds, and does not send them. What a web server may run is sent all the same.
+	TrustTimes bool
 	// Owner says whom a path is given to there; nil gives it to the account.
 	Owner func(rel string) (uid, gid int)
 	// Noted says which mode a path has, where the system that the folder is on does not keep
@@ -62,8 +65,10 @@ type Sent struct {
 	// Unlinked are links that the place cannot make, with where they lead.
 	Unlinked map[string]string
 	// Same tells of a file that it is there by a copy: the one of that name in Live is proved
-	// to be the same.
-	Same func(rel string) bool
+	// to be the same. Trusted tells of one that it was not sent, and is not in the folder.
+	Same, Trusted func(rel string) bool
+	// TrustedFiles counts those, with TrustedBytes.
+	TrustedFiles, TrustedBytes int64
 }
 
 const (
@@ -111,6 +116,7 @@ type run struct {
 	// scripts are files of which a further name is one that a web server may run.
 	scripts map[string]bool
 	done    sync.Map // files that are there by a copy
+	trusted sync.Map // files that are not sent
 	mu      sync.Mutex
 	sent    Sent
 	bytes   atomic.Int64
@@ -157,6 +163,7 @@ func (j Job) Run(ctx context.Context) (*Sent, error) {
 		err = r.finishFolders(ctx) // last: one may be closed to its owner
 	}
 	r.sent.Same = func(rel string) bool { _, is := r.done.Load(rel); return is }
+	r.sent.Trusted = r.isTrusted
 	r.sent.Files, r.sent.Bytes = int64(len(r.files)), r.bytes.Load()
 	return &r.sent, err
 }
@@ -272,8 +279,13 @@ func (r *run) finishFolders(ctx context.Context) error {
 	return r.each(ctx, r.folders[:min(1, len(r.folders))], set)
 }
 
+func (r *run) isTrusted(rel string) bool { _, is := r.trusted.Load(rel); return is }
+
 func (r *run) sendFiles(ctx context.Context) error {
 	return r.each(ctx, r.files, func(ctx context.Context, e entry) error {
+		if r.isTrusted(e.rel) {
+			return nil
+		}
 		if _, is := r.done.Load(e.rel); is {
 			return r.Place.Set(ctx, r.there(e.rel), r.attr(e))
 		}
@@ -283,9 +295,11 @@ func (r *run) sendFiles(ctx context.Context) error {
 
 // nameAgain gives a file a further name, or sends it once more where that cannot be.
 func (r *run) nameAgain(ctx context.Context, e entry) error {
-	linked, err := r.Place.Link(ctx, r.there(e.of), r.there(e.rel))
-	if err != nil || linked {
-		return err
+	if !r.isTrusted(e.of) {
+		linked, err := r.Place.Link(ctx, r.there(e.of), r.there(e.rel))
+		if err != nil || linked {
+			return err
+		}
 	}
 	return r.send(ctx, e)
 }
@@ -376,7 +390,7 @@ func batches(all []entry) (parts [][]entry) {
 func (r *run) worthAsking() map[string][]entry {
 	byFolder := map[string][]entry{}
 	for _, e := range r.files {
-		if e.info.Size() >= leastCopied && !changes.Executable(e.rel) && !r.scripts[e.rel] {
+		if (e.info.Size() >= leastCopied || r.TrustTimes) && !changes.Executable(e.rel) && !r.scripts[e.rel] {
 			dir := path.Dir(e.rel)
 			byFolder[dir] = append(byFolder[dir], e)
 		}
@@ -404,7 +418,15 @@ func (r *run) candidates(ctx context.Context, live tree.Folder, byFolder map[str
 			defer mu.Unlock()
 			for _, e := range files {
 				i, found := slices.BinarySearch(names, path.Base(e.rel))
-				if found && infos[i].Err == nil && infos[i].Mode().IsRegular() && infos[i].Size() == e.info.Size() {
+				if !found || infos[i].Err != nil || !infos[i].Mode().IsRegular() || infos[i].Size() != e.info.Size() {
+					continue
+				}
+				if r.TrustTimes && infos[i].ModTime().Unix() == e.info.ModTime().Unix() {
+					r.trusted.Store(e.rel, true)
+					r.sent.TrustedFiles++
+					r.sent.TrustedBytes += e.info.Size()
+					r.Pace(e.info.Size())
+				} else if e.info.Size() >= leastCopied {
 					same = append(same, e)
 				}
 			}
@@ -451,7 +473,7 @@ func (r *run) prove(ctx context.Context) error {
 	wanted := map[string]entry{}
 	for _, all := range [][]entry{r.folders, r.files, r.names, r.links} {
 		for _, e := range all {
-			if _, none := r.sent.Unlinked[e.rel]; !none {
+			if _, none := r.sent.Unlinked[e.rel]; !none && !r.isTrusted(e.rel) {
 				wanted[e.rel] = e
 			}
 		}
