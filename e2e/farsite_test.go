@@ -76,6 +76,9 @@ func TestASiteElsewhere(t *testing.T) {
 		assert.NotContains(t, out, "stop")
 	})
 	w.step(t, "the same archive as from here", func(t *testing.T) {
+		for i := range 400 { // enough of them come in one stream
+			w.write(fmt.Sprintf("htdocs/uploads/many/%03d.txt", i), strings.Repeat("a page\n", i))
+		}
 		w.run("backup")
 		there := w.newest()
 		w.run("verify", there, "--full")

@@ -19,6 +19,9 @@ const (
 	// held to take beside its content, in bytes.
 	filesTogether = 512
 	entryRoom     = 4 << 10
+	// leastTogether is how many files make a stream worth it: to begin one takes as long as to
+	// read that many one by one.
+	leastTogether = 256
 )
 
 // fetched is a small file that is being read.
@@ -67,12 +70,15 @@ func fetchAhead(ctx context.Context, files []planned, bytes int64) *fetcher {
 func (f *fetcher) work(ctx context.Context, bytes int64) {
 	all := semaphore.NewWeighted(filesAhead)
 	defer func() { _ = all.Acquire(context.WithoutCancel(ctx), filesAhead) }()
-	first := true
+	first, many := true, len(f.files) >= leastTogether
 	for i := 0; i < len(f.files); i++ {
 		if f.files[i] == nil {
 			continue
 		}
-		some := f.together(i, bytes/2, first)
+		some := []int{i}
+		if many {
+			some = f.together(i, bytes/2, first)
+		}
 		for _, at := range some {
 			if f.room.Acquire(ctx, f.sizes[at]) != nil {
 				return
