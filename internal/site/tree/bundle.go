@@ -65,6 +65,7 @@ type bundler struct {
 	in      io.WriteCloser
 	out     *bufio.Reader
 	stall   *time.Timer
+	silence time.Duration
 }
 
 // bundler takes one that is idle, or begins one.
@@ -81,7 +82,7 @@ func (f *sshFolder) bundler() (*bundler, error) {
 		}
 		break
 	}
-	b := &bundler{dir: f.dir}
+	b := &bundler{dir: f.dir, silence: f.place.o.Silence}
 	err := f.place.once(f.ctx, f.place.pick(), func(c *conn) (err error) {
 		if b.session, err = c.ssh.NewSession(); err != nil {
 			return fmt.Errorf("%w: %w", errBundle, err)
@@ -109,7 +110,7 @@ func (b *bundler) bundle(ctx context.Context, list []byte, wanted map[string]*su
 	stop := context.AfterFunc(ctx, func() { _ = b.session.Close() })
 	defer stop()
 	defer b.stall.Stop()
-	b.stall.Reset(callSilences * time.Minute)
+	b.stall.Reset(b.silence)
 	asked := make(chan error, 1)
 	go func() {
 		_, err := b.in.Write(slices.Concat([]byte(strconv.Itoa(len(list))+"\n"), list, list))

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -54,6 +55,19 @@ func serveFTP(c net.Conn, listing string, answers map[string]string) {
 		case command == "EPSV":
 			data, _ = net.Listen("tcp", "127.0.0.1:0")
 			fmt.Fprintf(c, "229 here (|||%d|)\r\n", data.Addr().(*net.TCPAddr).Port)
+		case command == "RETR":
+			fmt.Fprint(c, "150 it comes\r\n")
+			out, err := data.Accept()
+			if err != nil {
+				return
+			}
+			content := "twelve bytes"
+			if transfers.Add(1) == 1 {
+				content = content[:5]
+			}
+			_, _ = io.WriteString(out, content)
+			_ = out.Close()
+			fmt.Fprint(c, "226 done\r\n")
 		case command == "LIST":
 			fmt.Fprint(c, "150 it comes\r\n")
 			out, err := data.Accept()
@@ -67,6 +81,20 @@ func serveFTP(c net.Conn, listing string, answers map[string]string) {
 			fmt.Fprint(c, "502 unknown\r\n")
 		}
 	}
+}
+
+// transfers counts those of a file: the first is cut on its way.
+var transfers atomic.Int64
+
+// What is cut is no change and no gap, also where a server cannot go on within a file.
+func TestATransferThatIsCutSilently(t *testing.T) {
+	in, err := fakeFTP(t, ls("-", "index.php"), map[string]string{"SIZE": "213 12"}).Folder(t.Context(), "/htdocs")
+	require.NoError(t, err)
+	defer in.Close()
+	whole, err := in.(tree.WholeReader).ReadWhole("index.php", 100)
+	require.NoError(t, err)
+	assert.Equal(t, "twelve bytes", string(whole.Data))
+	assert.Equal(t, int64(2), transfers.Load())
 }
 
 func ls(kind, name string) string { return kind + "rw-r--r-- 1 k k 12 Nov 20 2025 " + name + "\r\n" }

@@ -98,7 +98,9 @@ func (s *ftpFile) begin() error {
 	var out io.ReadCloser
 	if err == nil {
 		out, err = c.Retr(s.in.path(s.name), s.at)
-		err = unreadable(err)
+		if err = unreadable(err); s.at > 0 && ftpconn.Answered(err) && ftpconn.Code(err) != 550 {
+			err = errCut // it cannot go on within a file, which says nothing of that
+		}
 	}
 	if err != nil {
 		p.give(c, answered(err))

@@ -342,8 +342,9 @@ func (w *ftpWhole) read(c *ftpconn.Conn) error {
 	}
 	in, err := c.Retr(w.in.path(w.name), int64(len(w.data)))
 	if err != nil {
-		if ftpconn.Answered(err) {
-			w.data = nil // it may not be able to go on within a file
+		if ftpconn.Answered(err) && len(w.data) > 0 {
+			w.data = nil // it may not be able to go on within a file: from its beginning, then
+			return errCut
 		}
 		return unreadable(err)
 	}

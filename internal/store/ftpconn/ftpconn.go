@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/textproto"
 	"regexp"
@@ -544,21 +545,29 @@ func (c *Conn) listPresent(dir string, now time.Time) (entries []Entry, hidden b
 			err = second
 		}
 	}()
+	var last []Entry
+	any := map[string]Entry{}
 	for try := 1; ; try++ {
 		found, shown, sure, err := c.list(dir, now)
 		if err != nil {
 			return nil, false, err
 		}
-		if sure || try > 1 && sameNames(entries, found) {
-			return found, shown, nil
+		hidden = hidden || shown
+		if sure || try > 1 && sameNames(last, found) {
+			return found, hidden, nil
 		}
-		if entries = found; try == listTries {
-			return nil, false, fmt.Errorf("%s: %w: what is listed differs each time", dir, errBroke)
+		for _, e := range found {
+			any[e.Name] = e
+		}
+		if last = found; try == listTries {
+			return slices.Collect(maps.Values(any)), hidden, nil
 		}
 	}
 }
 
-// listTries is how often a folder is listed until it was the same twice.
+// listTries is how often a folder is listed until it was the same twice. One that differs each
+// time is written to all the while: all that was ever in it counts, and what is gone by then is
+// not there when it is asked for.
 const listTries = 5
 
 func sameNames(a, b []Entry) bool {
