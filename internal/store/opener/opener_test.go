@@ -44,7 +44,7 @@ type lab struct {
 // newLab starts a stand-in of a kind; a folder needs none.
 func newLab(t *testing.T, kind string, f *place.Faults) *lab {
 	t.Parallel()
-	l := &lab{t: t, kind: kind, dir: t.TempDir(), cfg: config.Store{Lanes: 3, Silence: "1 second"}}
+	l := &lab{t: t, kind: kind, dir: t.TempDir(), cfg: config.Store{Lanes: 3, Silence: "2 seconds"}}
 	l.opener = &opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(l.dir, "known_hosts"), Trust: true, RetryPause: 5 * time.Millisecond}
 	secret := filepath.Join(l.dir, "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("practice\n"), 0o600))

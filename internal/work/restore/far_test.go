@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -132,10 +133,13 @@ func behindFTP(t *testing.T, b *bench) *bench {
 	if err := exec.Command(python, "-c", "import pyftpdlib").Run(); err != nil {
 		t.Skip("python3-pyftpdlib is not installed; scripts/setup.sh installs it")
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	at := l.Addr().(*net.TCPAddr)
-	require.NoError(t, l.Close())
+	// Below the ports that connections get: none of those takes it meanwhile.
+	at := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)}
+	require.Eventually(t, func() bool {
+		at.Port = 12000 + rand.IntN(18000)
+		l, err := net.Listen("tcp", at.String())
+		return err == nil && l.Close() == nil
+	}, 10*time.Second, time.Millisecond)
 	cmd := exec.Command(python, "../../../e2e/testdata/ftpd.py", fmt.Sprint(at.Port), "/", "20", "new")
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
