@@ -23,8 +23,8 @@ import (
 // findFar finds the site's machine if it is not this one. A database that is a file there is put
 // back as a share of the webroot, of nothing else.
 func (r *run) findFar() error {
-	if r.Site.Far() && !r.Files && r.Database && r.Rows == nil && r.fileInside() {
-		r.Files, r.Selection = true, &FileSelection{Keep: func(string) bool { return false }, databases: true}
+	if files := r.filesInside(); r.Site.Far() && !r.Files && r.Database && r.Rows == nil && len(files) > 0 {
+		r.Files, r.Selection = true, &FileSelection{Keep: func(string) bool { return false }, databases: true, roots: files}
 	}
 	if !r.Site.Far() || !r.Files {
 		return nil
@@ -37,13 +37,17 @@ func (r *run) findFar() error {
 	return nil
 }
 
-// fileInside tells whether the archive holds a database that is a file in the webroot.
-func (r *run) fileInside() bool {
-	return slices.ContainsFunc(r.Site.Databases, func(db site.Database) bool {
-		_, inside := r.Site.Inside(db)
-		_, held := r.Archive.Origin.Databases[db.Label]
-		return inside && held
-	})
+// filesInside are the databases of the archive that are files in the webroot, each with its logs.
+func (r *run) filesInside() (names []string) {
+	for _, db := range r.Site.Databases {
+		rel, inside := r.Site.Inside(db)
+		if _, held := r.Archive.Origin.Databases[db.Label]; inside && held {
+			for _, suffix := range databaseFiles {
+				names = append(names, rel+suffix)
+			}
+		}
+	}
+	return names
 }
 
 // planFarFolder is planFolder for another machine.

@@ -49,6 +49,10 @@ func TestWhereAShareLies(t *testing.T) {
 	}
 	assert.False(t, Matching([]string{"a/b/*.php"}, false).reaches("a/c"))
 	assert.True(t, OfComponents(nil, []string{"other"}, false).reaches("a/c"))
+	one := FileSelection{roots: []string{"content/museum.db-wal", "content/museum.db"}} // a database alone
+	assert.Equal(t, "content", one.within(), "its logs lie beside it")
+	assert.True(t, one.reaches("content"))
+	assert.False(t, one.reaches("uploads"), "a folder that cannot be read is none of its business")
 }
 
 func TestComponentsAreTheRecipes(t *testing.T) {
