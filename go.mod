@@ -21,6 +21,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/johannesboyne/gofakes3 v1.2.0
 	github.com/klauspost/compress v1.20.3
+	github.com/miekg/dns v1.1.73
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/pkg/sftp v1.13.12
 	github.com/pkg/xattr v0.4.12

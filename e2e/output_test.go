@@ -95,13 +95,19 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		for one := range strings.SplitSeq(c.documented, "+") {
 			text += line(one)
 		}
-		for key := range keys { // nested ones as outer.inner
-			inner := key[strings.LastIndex(key, ".")+1:]
-			if slices.ContainsFunc(c.deep, func(d string) bool { return strings.HasPrefix(key, d+".") }) {
-				continue
-			}
-			assert.Regexp(t, "`"+regexp.QuoteMeta(inner)+`(\[\])?`+"`", text, "%s is not documented for %s", key, c.documented)
+		documents(t, text, c.documented, keys, c.deep)
+	}
+}
+
+// documents makes sure that a text names each key; deep ones have their content documented elsewhere.
+func documents(t *testing.T, text, what string, keys map[string]bool, deep []string) {
+	t.Helper()
+	for key := range keys { // nested ones as outer.inner
+		inner := key[strings.LastIndex(key, ".")+1:]
+		if slices.ContainsFunc(deep, func(d string) bool { return strings.HasPrefix(key, d+".") }) {
+			continue
 		}
+		assert.Regexp(t, "`"+regexp.QuoteMeta(inner)+`(\[\])?`+"`", text, "%s is not documented for %s", key, what)
 	}
 }
 

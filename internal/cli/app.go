@@ -216,7 +216,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			practice.DemoCommand(a.stage()), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
 			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.extractCommand(), a.exportCommand(), a.importCommand(), a.storesCommand(), a.keysCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand(),
-			a.moveCommand(), a.accountsCommand(), a.rehearseCommand(), a.compareCommand(), a.guardCommand(), a.checkCommand(), a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.statusCommand(), a.historyCommand(), a.reportCommand(), a.notifyCommand(), practice.StandinCommand(a.stage()),
+			a.moveCommand(), a.cutoverCommand(), a.accountsCommand(), a.rehearseCommand(), a.compareCommand(), a.guardCommand(), a.checkCommand(), a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.statusCommand(), a.historyCommand(), a.reportCommand(), a.notifyCommand(), practice.StandinCommand(a.stage()),
 		},
 	}
 	strict(root, "")

@@ -42,7 +42,7 @@ func StandinCommand(s Stage) *cli.Command {
 			Action:      func(ctx context.Context, c *cli.Command) error { return s.standinPlace(ctx, c, kind) },
 		})
 	}
-	c.Commands = append(c.Commands, s.standinMail(), s.standinHook())
+	c.Commands = append(c.Commands, s.standinDNS(), s.standinMail(), s.standinHook())
 	return c
 }
 

@@ -48,6 +48,9 @@ type Recipe struct {
 	AfterBreakIn []string `yaml:"after_break_in"`
 	// Broken are texts that only a page in trouble shows.
 	Broken []string `yaml:"broken"`
+	// Pages are paths, relative to the site's address, that its sites have whatever leads there: they
+	// are compared when a site has moved.
+	Pages []string `yaml:"pages"`
 	// Needs says where the CMS declares what it needs.
 	Needs NeedsSource `yaml:"needs"`
 	// SiteTitle says where the site's own title stands.

@@ -110,6 +110,9 @@ func (s *State) Records(site string) string { return filepath.Join(s.Dir, "recor
 // Healthy is what a site's pages were like when it was last known to work.
 func (s *State) Healthy(site string) string { return filepath.Join(s.Dir, "healthy", site+".json") }
 
+// Cutover says what is remembered of where a site's names led.
+func (s *State) Cutover(site string) string { return filepath.Join(s.Dir, "cutover", site+".json") }
+
 // SigningKey is the file of the key that this machine signs records with.
 func (s *State) SigningKey() string { return filepath.Join(s.Dir, "signing.key") }
 

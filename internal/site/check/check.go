@@ -90,10 +90,10 @@ func Run(ctx context.Context, address string, c config.Check, broken []string) R
 		r.Status = resp.StatusCode
 		var body []byte
 		body, err = io.ReadAll(io.LimitReader(resp.Body, longest))
-		r.Bytes, r.Title = int64(len(body)), titleOf(body)
+		r.Bytes, r.Title = int64(len(body)), TitleOf(body)
 		r.Trouble = judge(c, resp, body, err, broken)
 	} else {
-		r.Trouble = plain(err)
+		r.Trouble = Plain(err)
 	}
 	r.Took = time.Since(start)
 	if ctx.Err() != nil && r.Took >= most {
@@ -111,7 +111,7 @@ func Get(ctx context.Context, address, path, at string) ([]byte, error) {
 	}
 	resp, err := client(config.Check{At: at}).Do(req)
 	if err != nil {
-		return nil, errors.New(plain(err))
+		return nil, errors.New(Plain(err))
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
@@ -120,8 +120,20 @@ func Get(ctx context.Context, address, path, at string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(resp.Body, longest))
 }
 
-// plain leaves out what the address has said already.
-func plain(err error) string {
+// DialAt connects to one machine, by its address, whatever host is asked for, at the port that is.
+func DialAt(machine string) func(ctx context.Context, network, address string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		_, port, err := net.SplitHostPort(address)
+		if err != nil {
+			return nil, err
+		}
+		var d net.Dialer
+		return d.DialContext(ctx, network, net.JoinHostPort(machine, port))
+	}
+}
+
+// Plain is an error of a request without what its address says already.
+func Plain(err error) string {
 	var outer *url.Error
 	if errors.As(err, &outer) {
 		err = outer.Err
@@ -134,14 +146,7 @@ func plain(err error) string {
 func client(c config.Check) *http.Client {
 	t := &http.Transport{DisableKeepAlives: true}
 	if c.At != "" {
-		t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
-			_, port, err := net.SplitHostPort(address)
-			if err != nil {
-				return nil, err
-			}
-			var d net.Dialer
-			return d.DialContext(ctx, network, net.JoinHostPort(c.At, port))
-		}
+		t.DialContext = DialAt(c.At)
 	}
 	client := &http.Client{Transport: t, CheckRedirect: stayThere}
 	if c.Redirect != "" || c.Status >= 300 && c.Status < 400 {

@@ -53,8 +53,8 @@ func (r Result) Beside(was Healthy, strict bool) Result {
 
 var titleTag = regexp.MustCompile(`(?is)<title[^>]*>(.{0,500}?)</title`)
 
-// titleOf is the title of a page in HTML.
-func titleOf(body []byte) string {
+// TitleOf is the title of a page in HTML.
+func TitleOf(body []byte) string {
 	m := titleTag.FindSubmatch(body)
 	if m == nil {
 		return ""
