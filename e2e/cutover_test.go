@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
+	"fmt"
 	"net"
 	"net/http"
 	"net/url"
@@ -9,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -17,6 +20,8 @@ import (
 
 	"revlet/internal/practice/lampblack"
 	"revlet/internal/practice/nameserver"
+	"revlet/internal/site/check"
+	"revlet/internal/site/dnszone"
 )
 
 // zones are those of the museum, whose site is at 127.0.0.4 and moves to 127.0.0.9.
@@ -176,4 +181,155 @@ func cutoverJSON(t *testing.T, w *world, asked []string) {
 		keysOf(v, "", keys)
 		documents(t, line, command, keys, nil)
 	}
+}
+
+// visitor posts remarks to the site all the while, wherever its name leads, and tells which were taken.
+type visitor struct {
+	ask      *dnszone.Asker
+	resolver string
+	page     *url.URL
+	taken    []string
+	// refused counts those that were told to come back, shut for how long none was taken at most.
+	refused int
+	shut    time.Duration
+	wrong   []string
+}
+
+// post goes on until done is closed.
+func (v *visitor) post(ctx context.Context, done chan struct{}) {
+	last := time.Now()
+	for n := 0; ; n++ {
+		select {
+		case <-done:
+			return
+		case <-time.After(10 * time.Millisecond):
+		}
+		answer := v.ask.Ask(ctx, v.resolver, v.page.Hostname(), "A", dnszone.Recursively)
+		if len(answer.Records) != 1 {
+			v.wrong = append(v.wrong, "no address: "+string(answer.State))
+			continue
+		}
+		t := &http.Transport{DialContext: check.DialAt(answer.Records[0].Value), DisableKeepAlives: true}
+		client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		text := fmt.Sprintf("remark number %d", n)
+		resp, err := client.PostForm(v.page.String(), url.Values{"visitor": {"Ida"}, "text": {text}})
+		if err != nil {
+			v.wrong = append(v.wrong, err.Error())
+			continue
+		}
+		_ = resp.Body.Close()
+		switch resp.StatusCode {
+		case http.StatusSeeOther:
+			v.taken, v.shut, last = append(v.taken, text), max(v.shut, time.Since(last)), time.Now()
+		case http.StatusServiceUnavailable:
+			v.refused++
+		default:
+			v.wrong = append(v.wrong, resp.Status)
+		}
+	}
+}
+
+// A visitor who writes all the while loses nothing: what was taken is at the new place in the end, and all
+// that he notices is a moment in which he is asked to come back.
+func TestCutoverLosesNothing(t *testing.T) {
+	t.Parallel()
+	w, servers, resolver := twoHosts(t)
+	w.museumThatMoves()
+	w.drain = 250 * time.Millisecond // as it is outside of tests
+	v := &visitor{ask: &dnszone.Asker{}, resolver: resolver.Address, page: w.sitePage("visit")}
+	done, ended := make(chan struct{}), make(chan struct{})
+	go func() { defer close(ended); v.post(t.Context(), done) }()
+	time.Sleep(300 * time.Millisecond)
+	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	w.write("zones", strings.Replace(zones, "127.0.0.4", "127.0.0.9", 1))
+	w.run("cutover", "watch", "kestrelpoint", "--to", "127.0.0.9", "--name-server", servers.Address, "--resolver", resolver.Address, "--times", "2", "--every", "1 second", "--limit", "1 minute")
+	time.Sleep(300 * time.Millisecond)
+	close(done)
+	<-ended
+	assert.Empty(t, v.wrong, "an answer was lost")
+	assert.Positive(t, v.refused)
+	assert.Greater(t, len(v.taken), 20)
+	t.Logf("%d remarks taken, %d refused, none for %s at most", len(v.taken), v.refused, v.shut)
+	text, err := lampblack.Dump(t.Context(), w.path("host-127.0.0.9", lampblack.DatabaseFile))
+	require.NoError(t, err)
+	for _, remark := range v.taken {
+		assert.True(t, strings.Contains(text, `"`+remark+`"`), "%s, that was taken, is lost", remark)
+	}
+	w.fails(1, []string{"name servers lead to the new machine since"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
+}
+
+// museumThatMoves has an archive of the old museum, moved to the new host.
+func (w *world) museumThatMoves() {
+	w.t.Helper()
+	require.NoError(w.t, os.MkdirAll(w.path("store"), 0o755))
+	w.run("backup")
+	w.fails(4, []string{"Came up"}, "move", "kestrelpoint", "--to", "lighthouse", "--root", w.path("host-127.0.0.9"), "--address", strings.TrimSuffix(w.sitePage("").String(), "/"), "--anyway", "--yes")
+	w.run("settle", "lighthouse", "--yes", "--unsaved")
+}
+
+// sitePage is the address of a page of the museum.
+func (w *world) sitePage(slug string) *url.URL {
+	w.t.Helper()
+	_, rest, ok := strings.Cut(w.read("revlet.yaml"), `address: "`)
+	require.True(w.t, ok)
+	address, _, _ := strings.Cut(rest, `"`)
+	u, err := url.Parse(address + slug)
+	require.NoError(w.t, err)
+	return u
+}
+
+// Whenever the end of a cutover is killed, it can be gone on with or taken back; and whatever fails, the old
+// place is open again.
+func TestCutoverFinishIsKilled(t *testing.T) {
+	t.Parallel()
+	w, _, _ := twoHosts(t)
+	w.museumThatMoves()
+	old, now := w.path("host-127.0.0.4"), w.path("host-127.0.0.9")
+	at := func(root string) string {
+		text, err := lampblack.Dump(t.Context(), filepath.Join(root, lampblack.DatabaseFile))
+		require.NoError(t, err)
+		return text
+	}
+	open := func(root string) bool {
+		_, err := os.Lstat(filepath.Join(root, "maintenance.flag"))
+		return os.IsNotExist(err)
+	}
+	for i := range 24 {
+		require.NoError(t, lampblack.Execute(t.Context(), filepath.Join(old, lampblack.DatabaseFile), fmt.Sprintf("UPDATE pages SET title = 'turn %d' WHERE slug = 'visit'", i)))
+		before := at(now)
+		killed := w.interrupt([]os.Signal{syscall.SIGKILL, os.Interrupt}[i%2], 800*time.Millisecond, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+		half := w.try("status").err
+		if killed && i%2 == 1 {
+			assert.NotContains(t, half, "stopped half-way", "one that is asked to stop puts back what it has done")
+		}
+		assert.Equal(t, strings.Contains(half, "stopped half-way"), strings.Contains(w.try("archives").err, "is closed"))
+		if !strings.Contains(half, "stopped half-way") && killed && open(old) {
+			continue // nothing was begun, or it was taken back
+		}
+		if i%4 < 2 && killed {
+			w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+		}
+		if i%4 < 2 {
+			assert.True(t, strings.Contains(at(now), fmt.Sprintf(`"turn %d"`, i)))
+			assert.False(t, open(old))
+		}
+		w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+		assert.True(t, open(old))
+		assert.True(t, before == at(now), "the new place is what it was")
+		assert.True(t, open(now))
+	}
+	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes", "--leave", "open")
+	assert.True(t, open(old))
+	assert.Contains(t, w.run("duties"), "The duties of kestrelpoint have stopped: it is lighthouse since")
+	w.fails(2, []string{"was finished on"}, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+	w.fails(2, []string{"no cutover of kestrelpoint"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
+	w.fails(2, []string{"no file that leads visitors elsewhere"}, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--leave", "redirect", "--yes")
+	w.write("host-127.0.0.4/maintenance.flag", "1")
+	w.fails(1, []string{"is there already"}, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	assert.Equal(t, "1", w.read("host-127.0.0.4/maintenance.flag"))
+	require.NoError(t, os.Remove(w.path("host-127.0.0.4/maintenance.flag")))
+	require.NoError(t, os.RemoveAll(w.path("store")))
+	w.fails(1, nil, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	assert.True(t, open(old))
 }

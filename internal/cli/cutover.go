@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"slices"
 	"sync"
 	"time"
 
@@ -40,7 +41,7 @@ func (a *app) cutoverCommand() *cli.Command {
 				Flags: append([]cli.Flag{
 					&cli.StringSliceFlag{Name: "new-name-server", Usage: "the `IP` of a name server that is to answer for the whole domain; may be given again"},
 				}, names...), Action: a.cutoverPlan},
-			a.lookCommand(names[1]), a.matchCommand(names[1]),
+			a.lookCommand(names[1]), a.matchCommand(names[1]), a.finishCommand(),
 			{Name: "watch", Usage: "ask name servers and resolvers until all of them lead to the new machine", ArgsUsage: "SITE",
 				Description: "Ends with 0 when all have agreed several times in a row, with 4 at the limit. A resolver\n" +
 					"that does not answer does not agree.",
@@ -90,6 +91,86 @@ func (a *app) matchCommand(name cli.Flag) *cli.Command {
 			&cli.StringFlag{Name: "page", Usage: "write it as a page into `FILE`, both sides beside each other"},
 			jsonFlag,
 		}, Action: a.cutoverMatch}
+}
+
+// finishCommand brings the last changes over.
+func (a *app) finishCommand() *cli.Command {
+	return &cli.Command{Name: "finish", Usage: "close the old place, and bring its last changes to the new one", ArgsUsage: "SITE",
+		Description: "Takes an archive while the site is open, closes it, takes the last one, and moves that to the\n" +
+			"new place, as it was moved before; the old one stays closed, and its duties stop. If\n" +
+			"anything fails, it is opened again. --back takes it all back, until the records change.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Usage: "the `SITE` at its new place, where an archive has come up already"},
+			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "what is left at the old place: closed, redirect (to another address), or open"},
+			&cli.BoolFlag{Name: "back", Usage: "take it back: the new place is what it was before, the old one is open"},
+			&cli.BoolFlag{Name: "anyway", Usage: "with --back: even though the records have changed"},
+			yesFlag, jsonFlag,
+		}, Action: a.cutoverFinish}
+}
+
+func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
+	name, err := oneArg(c, "SITE")
+	if err != nil {
+		return err
+	}
+	if err := a.open(ctx, c); err != nil {
+		return err
+	}
+	if c.Bool("back") {
+		return a.cutoverBack(ctx, c, name)
+	}
+	o := jobs.FinishOrder{Site: name, To: c.String("to"), Leave: jobs.Leave(c.String("leave"))}
+	if o.To == "" {
+		return usageError("--to is needed: the site's entry at its new place")
+	}
+	if !slices.Contains([]jobs.Leave{jobs.LeaveClosed, jobs.LeaveRedirect, jobs.LeaveOpen}, o.Leave) {
+		return usageError("--leave %s: it is closed, redirect or open", o.Leave)
+	}
+	quiet := c.Bool("quiet") || c.Bool("json")
+	watch, hush := a.observer(quiet)
+	o.Observer = watch
+	o.Told = func(step jobs.FinishStep) {
+		if !quiet {
+			hush()
+			fmt.Fprintf(a.err, "%s  %s\n", a.Now().Local().Format("15:04:05"), step)
+		}
+	}
+	m, err := a.jobs.PlanFinish(ctx, o)
+	hush()
+	if err != nil {
+		return err
+	}
+	if !c.Bool("json") {
+		a.ShowFinishPlan(o, m)
+	}
+	if err := a.confirmed(c, fmt.Sprintf("Close %s, and bring it up as %s as it is then?", name, o.To)); err != nil {
+		return err
+	}
+	r, err := a.jobs.FinishCutover(ctx, o)
+	hush()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"site": name, "to": r.To, "leave": r.Leave, "archive": r.Archive, "shut_seconds": r.Shut.Seconds(), "checks": render.NonNil(r.Move.Answers)})
+	}
+	a.ShowFinished(name, r)
+	return nil
+}
+
+func (a *app) cutoverBack(ctx context.Context, c *cli.Command, name string) error {
+	if err := a.confirmed(c, fmt.Sprintf("Take the cutover of %s back? What was written at the new place since goes aside.", name)); err != nil {
+		return err
+	}
+	f, err := a.jobs.TakeBackCutover(ctx, name, c.Bool("anyway"))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"site": name, "to": f.To, "taken_back": true})
+	}
+	fmt.Fprintf(a.Out, "%s %s is open again, and has its duties; %s is what it was before the last move.\n", a.Good("Taken back:"), name, f.To)
+	return nil
 }
 
 // addresses reads options that are addresses of machines.

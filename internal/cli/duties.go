@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/watch/history"
 )
@@ -43,6 +44,11 @@ func (a *app) duties(ctx context.Context, c *cli.Command) error {
 		return a.PrintJSON(map[string]any{"duties": all})
 	}
 	a.ShowDuties(all)
+	for _, name := range names {
+		if f, err := a.jobs.CutoverOf(name); err == nil && f != nil && f.Step == jobs.FinishDone {
+			fmt.Fprintf(a.Out, "The duties of %s have stopped: it is %s since %s.\n", name, f.To, render.When(f.Ended))
+		}
+	}
 	return nil
 }
 

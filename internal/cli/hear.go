@@ -32,6 +32,8 @@ func (a *app) hear(e jobs.Event) {
 		fmt.Fprintf(a.err, "warning: %v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.\n", e.Fault, e.SetAside)
 	case jobs.Recovered:
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
+	case jobs.CutoverDied:
+		fmt.Fprintf(a.err, "warning: the cutover of %s to %s has stopped half-way (%s): %s is closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.\n", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
 	case jobs.StoreSilent:
 		a.note("store %s: %s; going on without it", e.Store, render.Inline(e.Err))
 	case jobs.PassedOver:

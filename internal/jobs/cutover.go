@@ -115,6 +115,8 @@ type cutoverNote struct {
 	// To is where they were to lead when Changed was seen: that the domain's own name servers do.
 	To      []netip.Addr `json:"to,omitempty"`
 	Changed time.Time    `json:"changed,omitzero"`
+	// Finish is how far the end of it has come; nil if it was not begun.
+	Finish *Finish `json:"finish,omitempty"`
 }
 
 // readCutover reads what is remembered; what is not for the machines To, nor from them, is kept.

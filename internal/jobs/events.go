@@ -26,6 +26,11 @@ type (
 	}
 	// Recovered: a restore that had stopped half-way was brought to an end.
 	Recovered struct{ Site, Archive, Did string }
+	// CutoverDied: the end of a cutover has died half-way; the site is closed.
+	CutoverDied struct {
+		Site, To string
+		Step     FinishStep
+	}
 	// StoreSilent: a store does not answer; the job goes on without it.
 	StoreSilent struct {
 		Store string
@@ -96,6 +101,7 @@ type (
 func (Warning) event()             {}
 func (HistoryLost) event()         {}
 func (Recovered) event()           {}
+func (CutoverDied) event()         {}
 func (StoreSilent) event()         {}
 func (PassedOver) event()          {}
 func (SettingsFromArchive) event() {}

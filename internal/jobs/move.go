@@ -564,8 +564,17 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 	if r.Report, err = m.Plan.Report(); err != nil {
 		a.warnf("the changes could not all be written down: %w", err)
 	}
+	if err := a.State.WriteNote(a.State.Moved(m.Order.To), movedFrom{From: m.Order.Archive.Site, Options: m.Order.Options}, "how the site was moved"); err != nil {
+		a.warn(err)
+	}
 	r.Answers = a.checkRestored(ctx, m.Site)
 	return r, nil
+}
+
+// movedFrom is what is remembered of a move: what it takes to do it again.
+type movedFrom struct {
+	From    string       `json:"from"`
+	Options move.Options `json:"options"`
 }
 
 // makeDatabases makes what is missing on the database server of the new place. What was

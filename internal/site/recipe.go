@@ -284,6 +284,10 @@ type Component struct {
 type Maintenance struct {
 	File    string `yaml:"file"`
 	Content string `yaml:"content"`
+	// Redirect is a content that leads visitors to the site's new place: {to} stands for its address,
+	// {skip} for how many letters of an asked path belong to the old place. It is within PHP's single
+	// quotes.
+	Redirect string `yaml:"redirect"`
 }
 
 //go:embed recipes/*.yaml

@@ -34,6 +34,8 @@ var Advice = map[reason.Reason]string{
 	reason.OlderServer:           "restore on a newer one, or add --anyway",
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
+	reason.NoSwitch:              "give it a file that your web server closes it by (`maintenance:`, docs/BAD-DAY.md), or take away the one that is there",
+	reason.NamesChanged:          "make the change of the records undone first, or take it back all the same with --anyway",
 	reason.CannotMove:            "docs/MOVING.md says what can be moved, and where to",
 	reason.SettingsByHand:        "give the site's settings plain values there, take another archive, and move that",
 	reason.PlaceTaken:            "choose another place; or, if what is there may go, add --anyway; it is set aside",

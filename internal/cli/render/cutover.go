@@ -591,3 +591,37 @@ func difference(d pagematch.Difference) string {
 	}
 	return cmp.Or(few(d.New), few(d.Old))
 }
+
+// ShowFinishPlan says what the end of a cutover will do.
+func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.Move) {
+	left := map[jobs.Leave]string{jobs.LeaveClosed: "stays closed", jobs.LeaveRedirect: "leads visitors to the new address", jobs.LeaveOpen: "is opened again"}[o.Leave]
+	fmt.Fprintf(a.Out, "An archive is taken: %s. Now comes\n\n", m.Order.Archive.Name)
+	for i, line := range []string{
+		o.Site + " is closed; from then on nothing that visitors write there is lost without their knowing",
+		"its last archive is taken, and is held",
+		"that comes up at " + o.To + "; what is there goes aside: " + cmp.Or(strings.Join(m.Replaces, "; "), "nothing"),
+		o.To + " takes visitors; " + o.Site + " " + left + ", and its duties stop",
+	} {
+		fmt.Fprintf(a.Out, "  %d. %s\n", i+1, foreign(line))
+	}
+	fmt.Fprintln(a.Out, "\nIf anything fails before the last step, the old place is opened again.")
+}
+
+// ShowFinished says what came of the end of a cutover, and what is left to do.
+func (a *Printer) ShowFinished(name string, r *jobs.Finished) {
+	fmt.Fprintf(a.Out, "%s %s has what %s had: archive %s. Neither took anything from visitors for %s.\n", a.Good("Finished:"), r.To, name, r.Archive, Took(r.Shut))
+	for _, answer := range r.Move.Answers {
+		fmt.Fprintln(a.Out, a.Checked(answer))
+	}
+	fmt.Fprint(a.Out, "\nNow, and in this order:\n")
+	for _, line := range []string{
+		"change the records (`revlet cutover plan` says which), and `revlet cutover watch` until all agree",
+		"take lines out of hosts files (`revlet cutover look " + name + " --hosts --check`), and raise the records' lifetimes again",
+		"see that the new host's certificate is renewed by itself, and that mail and scheduled tasks go from there",
+		"give " + r.To + " a schedule, keep rules and an offsite store; the duties of " + name + " have stopped",
+		"keep the old account until a backup of " + r.To + " was rehearsed; then end it, and remove the entry " + name,
+	} {
+		fmt.Fprintln(a.Out, "  – "+line)
+	}
+	fmt.Fprintf(a.Out, "Until the records have changed, `revlet cutover finish %s --back` takes it back.\n", name)
+}

@@ -63,6 +63,10 @@ const (
 	NewSiteHostUnknown Reason = "new-site-host-unknown"
 	SiteHostChanged    Reason = "site-host-changed"
 	HostChanged        Reason = "host-changed"
+	// NoSwitch: "site" cannot be closed for a while. NamesChanged: a domain's name servers lead to the
+	// new machine already.
+	NoSwitch     Reason = "no-switch"
+	NamesChanged Reason = "names-changed"
 	// CannotMove: an archive cannot come up at another place. SettingsByHand: its settings
 	// cannot be changed as they are written. PlaceTaken: something is at the new place.
 	CannotMove     Reason = "cannot-move"

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -77,11 +78,28 @@ type settings struct {
 // longestMaintenance is after how long a forgotten flag no longer counts.
 const longestMaintenance = 10 * time.Minute
 
+// closed tells whether the site is closed: since the moment, in seconds since 1970, that its flag says,
+// or since the flag was put there.
+func closed(root string) bool {
+	flag := filepath.Join(root, "maintenance.flag")
+	info, err := os.Stat(flag)
+	if err != nil {
+		return false
+	}
+	since := info.ModTime()
+	if text, err := os.ReadFile(flag); err == nil {
+		if unix, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil {
+			since = time.Unix(unix, 0)
+		}
+	}
+	return time.Since(since) < longestMaintenance
+}
+
 // Handler serves the site in a webroot. It reads everything anew at each
 // request, so that what is done to the files shows at once.
 func Handler(root string) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if flag, err := os.Stat(filepath.Join(root, "maintenance.flag")); err == nil && time.Since(flag.ModTime()) < longestMaintenance {
+		if closed(root) {
 			w.Header().Set("Retry-After", "60")
 			http.Error(w, "The lamp is being trimmed. Please come back in a minute.", http.StatusServiceUnavailable)
 			return
@@ -89,6 +107,14 @@ func Handler(root string) http.Handler {
 		clean := path.Clean("/" + r.URL.Path)
 		if strings.HasPrefix(clean, "/uploads/") || strings.HasPrefix(clean, "/themes/") {
 			http.ServeFile(w, r, filepath.Join(root, filepath.FromSlash(clean)))
+			return
+		}
+		if r.Method == http.MethodPost {
+			if err := remarkOn(r, root, strings.Trim(clean, "/")); err != nil {
+				http.Error(w, err.Error(), http.StatusInternalServerError)
+				return
+			}
+			http.Redirect(w, r, clean, http.StatusSeeOther)
 			return
 		}
 		page, status, err := render(r.Context(), root, strings.Trim(clean, "/"))
@@ -101,6 +127,18 @@ func Handler(root string) http.Handler {
 		w.WriteHeader(status)
 		_, _ = w.Write(page)
 	})
+}
+
+// remarkOn adds a visitor's remark to a page.
+func remarkOn(r *http.Request, root, slug string) error {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(root, DatabaseFile)+"?mode=rw&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	r.Body = http.MaxBytesReader(nil, r.Body, 64<<10)
+	_, err = db.ExecContext(r.Context(), "INSERT INTO remarks (page, visitor, text) SELECT id, ?, ? FROM pages WHERE slug = ?", r.FormValue("visitor"), r.FormValue("text"), slug)
+	return err
 }
 
 // view is what the templates are given.

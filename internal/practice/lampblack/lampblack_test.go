@@ -5,6 +5,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -64,4 +65,8 @@ func TestItClosesForMaintenanceAndNotForEver(t *testing.T) {
 	require.NoError(t, os.Chtimes(flag, old, old))
 	status, _ = ask("/")
 	assert.Equal(t, 200, status)
+	require.NoError(t, os.WriteFile(flag, []byte(strconv.FormatInt(time.Now().Add(time.Hour).Unix(), 10)), 0o644))
+	require.NoError(t, os.Chtimes(flag, old, old))
+	status, _ = ask("/")
+	assert.Equal(t, 503, status, "what it says counts, and may lie ahead")
 }

@@ -50,7 +50,7 @@ type Options struct {
 	// NewKeys has the settings get new secret keys, which ends all sessions.
 	NewKeys bool
 	// Changes, if set, is written a JSON line for each value that changes: see Change.
-	Changes io.Writer
+	Changes io.Writer `json:"-"`
 }
 
 // Plan is how one archive is changed for its new place. It is safe for concurrent use.

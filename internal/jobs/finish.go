@@ -1,0 +1,335 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
+	"revlet/internal/work/restore"
+)
+
+// Leave is what is left at the old place.
+type Leave string
+
+// What may be left there.
+const (
+	// LeaveClosed leaves the page that the CMS shows when it is closed, LeaveRedirect one that leads
+	// to the new address, LeaveOpen the site as it is.
+	LeaveClosed   Leave = "closed"
+	LeaveRedirect Leave = "redirect"
+	LeaveOpen     Leave = "open"
+)
+
+// FinishStep is how far the end of a cutover has come.
+type FinishStep string
+
+// The steps. Each is written down before it is begun, but for FinishDone.
+const (
+	FinishClosing FinishStep = "closing"
+	FinishTaking  FinishStep = "taking the last archive"
+	FinishMoving  FinishStep = "moving"
+	FinishDone    FinishStep = "done"
+)
+
+// Finish is the end of a cutover, as it is written down.
+type Finish struct {
+	To     string         `json:"to"`
+	Leave  Leave          `json:"leave"`
+	Step   FinishStep     `json:"step"`
+	Began  time.Time      `json:"began"`
+	Closed restore.Closed `json:"closed"`
+	// Archive is the last one of the old place, Ended when the new place had it.
+	Archive string    `json:"archive,omitempty"`
+	Ended   time.Time `json:"ended,omitzero"`
+}
+
+// FinishOrder says how a cutover is to end.
+type FinishOrder struct {
+	Site, To string
+	Leave    Leave
+	Observer progress.Observer
+	// Told hears of each step as it begins.
+	Told func(FinishStep)
+}
+
+// Finished is what came of it.
+type Finished struct {
+	Finish
+	// Shut is how long neither place took anything from visitors.
+	Shut time.Duration
+	Move *Moved
+	Last *Delivered
+}
+
+// closedSince is the moment that a site that is closed for good says it was closed: one that lies ahead,
+// for a CMS opens by itself what was closed for too long.
+func (a *Agent) closedSince() time.Time { return a.Now().AddDate(10, 0, 0) }
+
+// PlanFinish makes sure that a cutover can end, as far as that can be told before: an archive is taken
+// while the site is open, so that little is left to take when it is closed. It returns what the move
+// would replace.
+func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
+	cfg, err := a.SiteConfig(o.Site)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := a.SiteConfig(o.To); err != nil {
+		return nil, err
+	}
+	note, err := a.readCutover(o.Site)
+	if err != nil {
+		return nil, err
+	}
+	if f := note.Finish; f != nil && f.Step == FinishDone {
+		return nil, reason.BadUsage("the cutover of %s to %s was finished on %s", o.Site, f.To, f.Ended.Local().Format("2006-01-02 15:04"))
+	}
+	s, err := a.openSite(ctx, o.Site, cfg)
+	if err != nil {
+		return nil, err
+	}
+	if note.Finish == nil {
+		if _, err := restore.PlanClosing(ctx, a.Disk, s); err != nil {
+			return nil, reason.New(reason.NoSwitch, reason.Names{"site": o.Site}, "site %s cannot be closed: %w", o.Site, err)
+		}
+	}
+	if o.Leave == LeaveRedirect {
+		if _, err := a.redirect(s, o.To); err != nil {
+			return nil, err
+		}
+	}
+	d, err := a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "before the cutover to " + o.To, Observer: o.Observer})
+	if err != nil {
+		return nil, err
+	}
+	return a.planLast(ctx, o, d.Record.Name, true)
+}
+
+// planLast plans the move of an archive to where the site goes, as it was moved before.
+func (a *Agent) planLast(ctx context.Context, o FinishOrder, name string, look bool) (*Move, error) {
+	held, err := a.FindFull(ctx, name, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	var before movedFrom
+	known, err := a.State.ReadNote(a.State.Moved(o.To), &before, "how the site was moved")
+	if err != nil {
+		return nil, err
+	}
+	if known && before.From != o.Site {
+		return nil, reason.BadUsage("%s came up from an archive of %s, not of %s", o.To, before.From, o.Site)
+	}
+	if before.Options.Copy {
+		return nil, reason.BadUsage("%s is a practice copy; move an archive there without that first, and look at it", o.To)
+	}
+	return a.PlanMove(ctx, MoveOrder{Archive: held, To: o.To, Options: before.Options, Anyway: true, Look: look})
+}
+
+// redirect is a page for the old place that leads to the new address.
+func (a *Agent) redirect(s *site.Site, to string) (string, error) {
+	m, err := restore.SwitchOf(s)
+	if err != nil {
+		return "", err
+	}
+	if m.Redirect == "" || s.Maintenance.File != "" {
+		return "", reason.BadUsage("the CMS of %s has no file that leads visitors elsewhere; put a redirect into its web server's settings", s.Name)
+	}
+	old, err := url.Parse(s.Address)
+	if err != nil {
+		return "", err
+	}
+	now, err := url.Parse(a.Config.Sites[to].Address)
+	if err != nil {
+		return "", err
+	}
+	if old.Host == now.Host {
+		return "", reason.BadUsage("%s and %s have the same address: a redirect would lead back to itself", s.Name, to)
+	}
+	address := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(strings.TrimSuffix(now.String(), "/"))
+	return strings.NewReplacer("{to}", address, "{skip}", strconv.Itoa(len(strings.TrimSuffix(old.EscapedPath(), "/")))).Replace(m.Redirect), nil
+}
+
+// FinishCutover ends a cutover that was planned with PlanFinish: it closes the old place, takes the last
+// archive, and brings that up at the new place. Whatever fails before the new place has it, the old one is
+// opened again. What was killed half-way goes on with the next call.
+func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, error) {
+	unlock, err := a.State.Lock("cutover-" + o.Site)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	s, err := a.openSite(ctx, o.Site, a.Config.Sites[o.Site])
+	if err != nil {
+		return nil, err
+	}
+	note, err := a.readCutover(o.Site)
+	if err != nil {
+		return nil, err
+	}
+	r := &Finished{Finish: Finish{To: o.To, Leave: o.Leave, Began: a.Now()}}
+	if f := note.Finish; f != nil { // one that died
+		r.Closed = f.Closed
+	}
+	note.Finish = &r.Finish
+	begin := func(step FinishStep) error {
+		r.Step = step
+		o.Told(step)
+		return a.State.WriteNote(a.State.Cutover(o.Site), note, "how far the cutover has come")
+	}
+	if err := a.lastMove(ctx, o, s, r, begin); err != nil {
+		back := context.WithoutCancel(ctx)
+		err = errors.Join(err, r.Closed.Open(back, a.Disk, s))
+		note.Finish = nil
+		return nil, errors.Join(err, a.State.WriteNote(a.State.Cutover(o.Site), note, "that the cutover has ended"))
+	}
+	r.Ended = a.Now()
+	if err := begin(FinishDone); err != nil {
+		return nil, err
+	}
+	a.stopDuties()
+	return r, a.leave(ctx, o, s, r)
+}
+
+// lastMove closes the old place, and brings up at the new one what it has now.
+func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Finished, begin func(FinishStep) error) (err error) {
+	if r.Closed.File == "" {
+		if r.Closed, err = restore.PlanClosing(ctx, a.Disk, s); err != nil {
+			return err
+		}
+	}
+	if err := begin(FinishClosing); err != nil {
+		return err
+	}
+	shut := time.Now()
+	if err := r.Closed.Close(ctx, a.Disk, s, a.closedSince()); err != nil {
+		return err
+	}
+	time.Sleep(a.Drain)
+	if err := begin(FinishTaking); err != nil {
+		return err
+	}
+	if r.Last, err = a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "the last one before the cutover to " + o.To, Hold: true, Observer: o.Observer}); err != nil {
+		return err
+	}
+	if gaps := r.Last.Record.Gaps; slices.ContainsFunc(gaps, func(g archive.Gap) bool { return g.Kind != archive.GapSpecial }) {
+		return fmt.Errorf("the last archive, %s, has gaps: what could not be read, such as %s, would be missing at the new place", r.Last.Record.Name, gaps[0].Path)
+	}
+	r.Archive = r.Last.Record.Name
+	if err := begin(FinishMoving); err != nil {
+		return err
+	}
+	m, err := a.planLast(ctx, o, r.Archive, false)
+	if err != nil {
+		return err
+	}
+	r.Move, err = a.Move(ctx, m, o.Observer)
+	r.Shut = time.Since(shut)
+	return err
+}
+
+// leave does with the old place what is wanted.
+func (a *Agent) leave(ctx context.Context, o FinishOrder, s *site.Site, r *Finished) error {
+	switch o.Leave {
+	case LeaveOpen:
+		return r.Closed.Open(ctx, a.Disk, s)
+	case LeaveRedirect:
+		text, err := a.redirect(s, o.To)
+		if err != nil {
+			return err
+		}
+		return r.Closed.Say(ctx, a.Disk, s, text)
+	}
+	return nil
+}
+
+// TakeBackCutover takes the end of a cutover back, or what was done of it: the new place is what it was
+// before the last move, and the old one is open again. What visitors have written at the new place since
+// goes aside with it. Where it is known that the domain's own name servers lead to the new machine, it
+// is done with anyway only.
+func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (*Finish, error) {
+	unlock, err := a.State.Lock("cutover-" + name)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	note, err := a.readCutover(name)
+	if err != nil {
+		return nil, err
+	}
+	f := note.Finish
+	if f == nil {
+		return nil, reason.BadUsage("no cutover of %s was finished here", name)
+	}
+	if !note.Changed.IsZero() && !anyway {
+		return nil, reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine since %s: visitors write there by now", note.Changed.Local().Format("2006-01-02 15:04"))
+	}
+	s, err := a.openSite(ctx, name, a.Config.Sites[name])
+	if err != nil {
+		return nil, err
+	}
+	if err := a.unmove(ctx, f); err != nil {
+		return nil, err
+	}
+	if err := f.Closed.Open(ctx, a.Disk, s); err != nil {
+		return nil, err
+	}
+	note.Finish = nil
+	return f, errors.Join(a.State.WriteNote(a.State.Cutover(name), note, "that the cutover was taken back"), a.Reload())
+}
+
+// unmove takes the last move back, if it was made.
+func (a *Agent) unmove(ctx context.Context, f *Finish) error {
+	if f.Archive == "" {
+		return nil
+	}
+	journals, err := restore.Journals(a.State, f.To)
+	if err != nil {
+		return err
+	}
+	if len(journals) == 0 || journals[0].Archive != f.Archive {
+		if f.Step != FinishDone {
+			return nil // it had not come so far
+		}
+		return reason.New(reason.ChangedSince, nil, "site %s was restored again, or settled, since: its last move cannot be taken back by this", f.To)
+	}
+	_, err = a.Undo(ctx, journals[0])
+	return err
+}
+
+// CutoverOf is how far the end of a site's cutover has come; nil if it was not begun.
+func (a *Agent) CutoverOf(name string) (*Finish, error) {
+	note, err := a.readCutover(name)
+	return note.Finish, err
+}
+
+// stopDuties takes the duties from sites that are elsewhere now, and tells of those whose cutover has
+// died half-way, which are closed.
+func (a *Agent) stopDuties() {
+	if a.State == nil {
+		return // nothing is known of any cutover yet
+	}
+	for name, cfg := range a.Config.Sites {
+		f, err := a.CutoverOf(name)
+		switch {
+		case err != nil:
+			a.warn(err)
+		case f == nil:
+		case f.Step == FinishDone:
+			cfg.Duties = nil
+			a.Config.Sites[name] = cfg
+		default:
+			if unlock, err := a.State.Lock("cutover-" + name); err == nil {
+				unlock()
+				a.Tell(CutoverDied{Site: name, To: f.To, Step: f.Step})
+			}
+		}
+	}
+}
