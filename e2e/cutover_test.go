@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -10,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -332,4 +335,70 @@ func TestCutoverFinishIsKilled(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("store")))
 	w.fails(1, nil, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
 	assert.True(t, open(old))
+}
+
+// alike leaves out of what a tree is like how many names files have, for those that did not change have one in
+// what is set aside, too; and the times of folders.
+func alike(tree map[string]string) map[string]string {
+	links, time := regexp.MustCompile(`links=\d+`), regexp.MustCompile(` \S+$`)
+	for name, text := range tree {
+		if tree[name] = links.ReplaceAllString(text, ""); strings.HasPrefix(text, "d") {
+			tree[name] = time.ReplaceAllString(tree[name], "")
+		}
+	}
+	return tree
+}
+
+// What changes between the first archive and the last one comes over, whatever it is: at the cost of what
+// differs, or as a whole where that would not do.
+func TestCutoverBringsWhatChangedSince(t *testing.T) {
+	t.Parallel()
+	w, _, _ := twoHosts(t)
+	w.museumThatMoves()
+	w.drain = 300 * time.Millisecond
+	old := func(rel string) string { return w.path("host-127.0.0.4", rel) }
+	write := func(rel, text string) { w.write("host-127.0.0.4/"+rel, text) }
+	for name, c := range map[string]struct {
+		change func() error
+		// whole tells that all of it has to come.
+		whole bool
+	}{
+		"files": {change: func() error {
+			write("uploads/2026/new/deep/paper.txt", "new")
+			write("uploads/2026/lens.svg", "<svg>changed</svg>")
+			return errors.Join(os.Remove(old("uploads/2026/boat.svg")), os.RemoveAll(old("themes/plainsail")), os.Chmod(old("uploads/2026/horn.svg"), 0o600), os.Symlink("lens.svg", old("uploads/2026/link.svg")))
+		}},
+		"nothing":         {change: func() error { return nil }},
+		"only a loss":     {change: func() error { return os.Remove(old("uploads/2026/gallery/sea-1.png")) }},
+		"a folder's mode": {change: func() error { return os.Chmod(old("uploads/2026"), 0o750) }, whole: true},
+		"the settings":    {change: func() error { write("settings.yaml", w.read("host-127.0.0.4/settings.yaml")+"# later\n"); return nil }, whole: true},
+		"at the top":      {change: func() error { write("robots.txt", "User-agent: *\n"); return nil }, whole: true},
+		"names of a file": {change: func() error {
+			write("uploads/2026/one.txt", "1")
+			return os.Link(old("uploads/2026/one.txt"), old("uploads/2026/two.txt"))
+		}, whole: true},
+	} {
+		w.step(t, name, func(t *testing.T) {
+			cmd := w.command("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+			said, err := cmd.StderrPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			staged := 0
+			for lines := bufio.NewScanner(said); lines.Scan(); {
+				if strings.HasSuffix(lines.Text(), "  closing") {
+					require.NoError(t, c.change())
+				}
+				if strings.HasPrefix(lines.Text(), "staging ") {
+					staged++
+				}
+			}
+			require.NoError(t, cmd.Wait())
+			assert.Equal(t, 2, staged)
+			skip := []string{"data", "cache", "maintenance.flag"}
+			style := snapshot(t, w.path("host-127.0.0.9"))["themes/lantern/style.css"]
+			assert.Equal(t, c.whole, strings.Contains(style, "links=1"), "what did not change stays where it is: %s", style)
+			assert.Equal(t, alike(snapshot(t, old("."), skip...)), alike(snapshot(t, w.path("host-127.0.0.9"), skip...)))
+			w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+		})
+	}
 }

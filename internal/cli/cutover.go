@@ -146,6 +146,7 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	if err := a.confirmed(c, fmt.Sprintf("Close %s, and bring it up as %s as it is then?", name, o.To)); err != nil {
 		return err
 	}
+	o.First = m.Order.Archive.Name
 	r, err := a.jobs.FinishCutover(ctx, o)
 	hush()
 	if err != nil {

@@ -34,9 +34,10 @@ type FinishStep string
 
 // The steps. Each is written down before it is begun, but for FinishDone.
 const (
+	FinishCopying FinishStep = "bringing over what is there while it is open"
 	FinishClosing FinishStep = "closing"
 	FinishTaking  FinishStep = "taking the last archive"
-	FinishMoving  FinishStep = "moving"
+	FinishMoving  FinishStep = "bringing over what has changed since"
 	FinishDone    FinishStep = "done"
 )
 
@@ -47,7 +48,9 @@ type Finish struct {
 	Step   FinishStep     `json:"step"`
 	Began  time.Time      `json:"began"`
 	Closed restore.Closed `json:"closed"`
-	// Archive is the last one of the old place, Ended when the new place had it.
+	// Moves are the archives that were brought over, each written down before it was, Archive the last one
+	// of the old place, Ended when the new place had it.
+	Moves   []string  `json:"moves"`
 	Archive string    `json:"archive,omitempty"`
 	Ended   time.Time `json:"ended,omitzero"`
 }
@@ -55,6 +58,8 @@ type Finish struct {
 // FinishOrder says how a cutover is to end.
 type FinishOrder struct {
 	Site, To string
+	// First is the archive that PlanFinish has taken.
+	First    string
 	Leave    Leave
 	Observer progress.Observer
 	// Told hears of each step as it begins.
@@ -176,7 +181,7 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 	}
 	r := &Finished{Finish: Finish{To: o.To, Leave: o.Leave, Began: a.Now()}}
 	if f := note.Finish; f != nil { // one that died
-		r.Closed = f.Closed
+		r.Closed, r.Moves = f.Closed, f.Moves
 	}
 	note.Finish = &r.Finish
 	begin := func(step FinishStep) error {
@@ -187,6 +192,9 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 	if err := a.lastMove(ctx, o, s, r, begin); err != nil {
 		back := context.WithoutCancel(ctx)
 		err = errors.Join(err, r.Closed.Open(back, a.Disk, s))
+		if undone := a.unmove(back, &r.Finish); undone != nil {
+			return nil, errors.Join(err, undone) // what is left is said at every command
+		}
 		note.Finish = nil
 		return nil, errors.Join(err, a.State.WriteNote(a.State.Cutover(o.Site), note, "that the cutover has ended"))
 	}
@@ -204,6 +212,17 @@ func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Fi
 		if r.Closed, err = restore.PlanClosing(ctx, a.Disk, s); err != nil {
 			return err
 		}
+	}
+	r.Moves = append(r.Moves, o.First)
+	if err := begin(FinishCopying); err != nil {
+		return err
+	}
+	first, err := a.planLast(ctx, o, o.First, false)
+	if err != nil {
+		return err
+	}
+	if _, err = a.Move(ctx, first, o.Observer); err != nil {
+		return err
 	}
 	if err := begin(FinishClosing); err != nil {
 		return err
@@ -223,6 +242,7 @@ func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Fi
 		return fmt.Errorf("the last archive, %s, has gaps: what could not be read, such as %s, would be missing at the new place", r.Last.Record.Name, gaps[0].Path)
 	}
 	r.Archive = r.Last.Record.Name
+	r.Moves = append(r.Moves, r.Archive)
 	if err := begin(FinishMoving); err != nil {
 		return err
 	}
@@ -230,7 +250,10 @@ func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Fi
 	if err != nil {
 		return err
 	}
-	r.Move, err = a.Move(ctx, m, o.Observer)
+	done := false
+	if r.Move, done, err = a.moveAgain(ctx, first.Order.Archive, m, o.Observer); err == nil && !done {
+		r.Move, err = a.Move(ctx, m, o.Observer)
+	}
 	r.Shut = time.Since(shut)
 	return err
 }
@@ -285,23 +308,27 @@ func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (
 	return f, errors.Join(a.State.WriteNote(a.State.Cutover(name), note, "that the cutover was taken back"), a.Reload())
 }
 
-// unmove takes the last move back, if it was made.
+// unmove takes back what of the moves was made, the last one first.
 func (a *Agent) unmove(ctx context.Context, f *Finish) error {
-	if f.Archive == "" {
-		return nil
-	}
 	journals, err := restore.Journals(a.State, f.To)
 	if err != nil {
 		return err
 	}
-	if len(journals) == 0 || journals[0].Archive != f.Archive {
-		if f.Step != FinishDone {
-			return nil // it had not come so far
+	made := 0
+	for _, name := range slices.Backward(f.Moves) {
+		if made < len(journals) && journals[made].Archive == name {
+			made++
 		}
+	}
+	if f.Step == FinishDone && (made == 0 || journals[0].Archive != f.Archive) {
 		return reason.New(reason.ChangedSince, nil, "site %s was restored again, or settled, since: its last move cannot be taken back by this", f.To)
 	}
-	_, err = a.Undo(ctx, journals[0])
-	return err
+	for _, j := range journals[:made] {
+		if _, err := a.Undo(ctx, j); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // CutoverOf is how far the end of a site's cutover has come; nil if it was not begun.

@@ -114,6 +114,18 @@ func (want DatabaseSettings) check() error {
 	return nil
 }
 
+// Names tells whether the recipe says anything of a file, or of a folder above it: as settings, as one
+// that is changed when a site moves, or in any other way.
+func (r *Recipe) Names(rel string) bool {
+	return slices.ContainsFunc(slices.Concat(r.files(), r.Settings.Others), func(name string) bool {
+		if rel == name || strings.HasPrefix(rel, name+"/") {
+			return true
+		}
+		ok, err := doublestar.Match(name, rel)
+		return err != nil || ok
+	})
+}
+
 // files are the paths that a recipe names one by one.
 func (r *Recipe) files() []string {
 	all := slices.Concat(r.Recognise, r.Settings.Includes, r.Settings.Overrides, r.Move.Texts)

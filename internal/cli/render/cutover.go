@@ -597,9 +597,9 @@ func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.Move) {
 	left := map[jobs.Leave]string{jobs.LeaveClosed: "stays closed", jobs.LeaveRedirect: "leads visitors to the new address", jobs.LeaveOpen: "is opened again"}[o.Leave]
 	fmt.Fprintf(a.Out, "An archive is taken: %s. Now comes\n\n", m.Order.Archive.Name)
 	for i, line := range []string{
-		o.Site + " is closed; from then on nothing that visitors write there is lost without their knowing",
-		"its last archive is taken, and is held",
-		"that comes up at " + o.To + "; what is there goes aside: " + cmp.Or(strings.Join(m.Replaces, "; "), "nothing"),
+		"that archive comes up at " + o.To + "; what is there goes aside: " + cmp.Or(strings.Join(m.Replaces, "; "), "nothing"),
+		o.Site + " is closed: nobody writes there any more without being told to come back",
+		"its last archive is taken, and is held; what has changed since the first one comes over, too",
 		o.To + " takes visitors; " + o.Site + " " + left + ", and its duties stop",
 	} {
 		fmt.Fprintf(a.Out, "  %d. %s\n", i+1, foreign(line))
