@@ -23,6 +23,7 @@ import (
 
 	"revlet/internal/practice/lampblack"
 	"revlet/internal/practice/nameserver"
+	"revlet/internal/practice/place"
 	"revlet/internal/site/check"
 	"revlet/internal/site/dnszone"
 )
@@ -401,4 +402,29 @@ func TestCutoverBringsWhatChangedSince(t *testing.T) {
 			w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
 		})
 	}
+}
+
+// An old place that only SFTP leads to is closed and opened over there.
+func TestCutoverFromElsewhere(t *testing.T) {
+	t.Parallel()
+	w, _, _ := twoHosts(t)
+	host, err := place.Start(place.SFTP, place.Options{Dir: w.dir, Keys: w.path("hostkeys"), User: "keeper", Password: "practice", Faults: &place.Faults{}})
+	require.NoError(t, err)
+	t.Cleanup(host.Close)
+	w.write("host.pw", "practice\n")
+	w.edit("revlet.yaml", "root: "+w.path("host-127.0.0.4"), fmt.Sprintf("root: %q, reach: {password_file: %s, host_key: %q}", host.Address+"host-127.0.0.4", w.path("host.pw"), host.Fingerprint))
+	w.museumThatMoves()
+	old := w.path("host-127.0.0.4")
+	require.NoError(t, lampblack.Execute(t.Context(), filepath.Join(old, lampblack.DatabaseFile), "UPDATE pages SET title = 'Written late' WHERE slug = 'visit'"))
+	assert.Contains(t, w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--dry-run"), "Dry run: nothing was changed.")
+	w.fails(2, []string{"is closed: nobody writes there", "nobody can be asked"}, "cutover", "finish", "kestrelpoint", "--to", "lighthouse")
+	assert.NoFileExists(t, filepath.Join(old, "maintenance.flag"))
+	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	assert.FileExists(t, filepath.Join(old, "maintenance.flag"))
+	text, err := lampblack.Dump(t.Context(), w.path("host-127.0.0.9", lampblack.DatabaseFile))
+	require.NoError(t, err)
+	assert.True(t, strings.Contains(text, `"Written late"`))
+	assert.Contains(t, w.run("history", "kestrelpoint"), "cutover finish")
+	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+	assert.NoFileExists(t, filepath.Join(old, "maintenance.flag"))
 }

@@ -104,7 +104,7 @@ func (a *app) finishCommand() *cli.Command {
 			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "what is left at the old place: closed, redirect (to another address), or open"},
 			&cli.BoolFlag{Name: "back", Usage: "take it back: the new place is what it was before, the old one is open"},
 			&cli.BoolFlag{Name: "anyway", Usage: "with --back: even though the records have changed"},
-			yesFlag, jsonFlag,
+			keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		}, Action: a.cutoverFinish}
 }
 
@@ -119,7 +119,7 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	if c.Bool("back") {
 		return a.cutoverBack(ctx, c, name)
 	}
-	o := jobs.FinishOrder{Site: name, To: c.String("to"), Leave: jobs.Leave(c.String("leave"))}
+	o := jobs.FinishOrder{Site: name, To: c.String("to"), Leave: jobs.Leave(c.String("leave")), Look: c.Bool("dry-run")}
 	if o.To == "" {
 		return usageError("--to is needed: the site's entry at its new place")
 	}
@@ -142,6 +142,13 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	}
 	if !c.Bool("json") {
 		a.ShowFinishPlan(o, m)
+	}
+	if o.Look {
+		if c.Bool("json") {
+			return a.PrintJSON(map[string]any{"site": name, "to": o.To, "archive": m.Order.Archive.Name, "replaces": render.NonNil(m.Replaces), "dry_run": true})
+		}
+		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
+		return nil
 	}
 	if err := a.confirmed(c, fmt.Sprintf("Close %s, and bring it up as %s as it is then?", name, o.To)); err != nil {
 		return err
@@ -211,7 +218,7 @@ func (a *app) cutoverPlan(ctx context.Context, c *cli.Command) error {
 		p.Rows, p.Findings, p.Hosts = render.NonNil(p.Rows), render.NonNil(p.Findings), render.NonNil(p.Hosts)
 		err = a.PrintJSON(p)
 	} else {
-		a.ShowCutoverPlan(o.Site, o.To, p)
+		a.ShowCutoverPlan(o, p)
 	}
 	if err == nil && render.Grave(p) {
 		return &exitError{code: exitDamage}

@@ -14,6 +14,7 @@ import (
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/watch/history"
 	"revlet/internal/work/restore"
 )
 
@@ -58,8 +59,9 @@ type Finish struct {
 // FinishOrder says how a cutover is to end.
 type FinishOrder struct {
 	Site, To string
-	// First is the archive that PlanFinish has taken.
+	// First is the archive that PlanFinish has taken. Look takes none: the newest one serves.
 	First    string
+	Look     bool
 	Leave    Leave
 	Observer progress.Observer
 	// Told hears of each step as it begins.
@@ -94,8 +96,8 @@ func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f := note.Finish; f != nil && f.Step == FinishDone {
-		return nil, reason.BadUsage("the cutover of %s to %s was finished on %s", o.Site, f.To, f.Ended.Local().Format("2006-01-02 15:04"))
+	if err := o.fits(note.Finish); err != nil {
+		return nil, err
 	}
 	s, err := a.openSite(ctx, o.Site, cfg)
 	if err != nil {
@@ -111,11 +113,26 @@ func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
 			return nil, err
 		}
 	}
+	if o.Look {
+		return a.planLast(ctx, o, o.Site, true)
+	}
 	d, err := a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "before the cutover to " + o.To, Observer: o.Observer})
 	if err != nil {
 		return nil, err
 	}
 	return a.planLast(ctx, o, d.Record.Name, true)
+}
+
+// fits makes sure that the end of a cutover may begin, or go on: f is what there is of one.
+func (o FinishOrder) fits(f *Finish) error {
+	switch {
+	case f == nil:
+	case f.Step == FinishDone:
+		return reason.BadUsage("the cutover of %s to %s was finished on %s", o.Site, f.To, f.Ended.Local().Format("2006-01-02 15:04"))
+	case f.To != o.To:
+		return reason.BadUsage("a cutover of %s to %s has stopped half-way: go on with that, or take it back", o.Site, f.To)
+	}
+	return nil
 }
 
 // planLast plans the move of an archive to where the site goes, as it was moved before.
@@ -179,6 +196,9 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 	if err != nil {
 		return nil, err
 	}
+	if err := o.fits(note.Finish); err != nil {
+		return nil, err
+	}
 	r := &Finished{Finish: Finish{To: o.To, Leave: o.Leave, Began: a.Now()}}
 	if f := note.Finish; f != nil { // one that died
 		r.Closed, r.Moves = f.Closed, f.Moves
@@ -203,6 +223,7 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 		return nil, err
 	}
 	a.stopDuties()
+	a.remember(ctx, history.Run{Site: o.Site, Command: "cutover finish", Archive: r.Archive, Started: r.Began, Outcome: history.Done, Detail: "it is " + o.To + " now"})
 	return r, a.leave(ctx, o, s, r)
 }
 
@@ -305,6 +326,7 @@ func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (
 		return nil, err
 	}
 	note.Finish = nil
+	a.remember(ctx, history.Run{Site: name, Command: "cutover finish", Archive: f.Archive, Started: a.Now(), Outcome: history.Done, Detail: "taken back"})
 	return f, errors.Join(a.State.WriteNote(a.State.Cutover(name), note, "that the cutover was taken back"), a.Reload())
 }
 

@@ -91,6 +91,11 @@ func (a *Agent) matchSide(name string, names []string, at netip.Addr) (s pagemat
 		return s, err
 	}
 	s.At = at
+	for _, c := range cfg.AllChecks() { // a machine that is asked under the site's name
+		if addr, err := netip.ParseAddr(c.At); err == nil && !s.At.IsValid() {
+			s.At = addr
+		}
+	}
 	if _, err := dnszone.FromHost(s.Base.Hostname()); err == nil {
 		s.Names, err = a.siteNames(name, names)
 		return s, err

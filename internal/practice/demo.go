@@ -90,7 +90,7 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
 	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy, d.keepAnother,
+		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy, d.keepAnother, d.moveHouse,
 	}
 	for _, step := range steps {
 		if err := step(ctx); err != nil {

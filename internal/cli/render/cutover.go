@@ -23,7 +23,8 @@ import (
 func Grave(p *cutover.Plan) bool { return slices.ContainsFunc(p.Findings, cutover.Finding.Grave) }
 
 // ShowCutoverPlan shows what has to be done so that a site's names lead to another machine.
-func (a *Printer) ShowCutoverPlan(site string, to []netip.Addr, p *cutover.Plan) {
+func (a *Printer) ShowCutoverPlan(o jobs.CutoverOrder, p *cutover.Plan) {
+	to := o.To
 	fmt.Fprintf(a.Out, "%s to %s\n\n", a.Bold(shownNames(p.Names)), a.Bold(joinAddrs(to)))
 	a.Facts([][2]string{{"zone", dnszone.Shown(p.Zone.Name)}, {"answered for by", foreign(strings.Join(serverNames(p.Zone), ", "))}, {"now at", joinAddrs(p.Old)}})
 	var change, stay [][]string
@@ -44,7 +45,7 @@ func (a *Printer) ShowCutoverPlan(site string, to []netip.Addr, p *cutover.Plan)
 	a.showHosts(p.Hosts)
 	a.showCarried(p.Carry)
 	a.showFindings(p)
-	a.showWhen(site, to, p)
+	a.showWhen(o, p)
 }
 
 // shownNames are host names as people write them.
@@ -200,7 +201,7 @@ func wrapped(line string) string {
 }
 
 // showWhen tells when it is a good moment, and what comes next.
-func (a *Printer) showWhen(site string, to []netip.Addr, p *cutover.Plan) {
+func (a *Printer) showWhen(o jobs.CutoverOrder, p *cutover.Plan) {
 	fmt.Fprintln(a.Out)
 	next := func(format string, args ...any) { fmt.Fprintf(a.Out, "next: "+format+"\n", args...) }
 	switch {
@@ -218,11 +219,19 @@ func (a *Printer) showWhen(site string, to []netip.Addr, p *cutover.Plan) {
 	default:
 		next("change these records where the domain is looked after, and nothing else there.")
 	}
-	fmt.Fprintf(a.Out, "      revlet cutover watch %s", site)
-	for _, addr := range to {
-		fmt.Fprintf(a.Out, " --to %s", addr)
+	command := "revlet cutover watch " + o.Site
+	for _, addr := range o.To {
+		command += " --to " + addr.String()
 	}
-	fmt.Fprintln(a.Out)
+	for _, list := range []struct {
+		option string
+		values []string
+	}{{"name", o.Names}, {"resolver", o.Resolvers}, {"name-server", o.NameServers}} {
+		for _, value := range list.values {
+			command += " --" + list.option + " " + foreign(value)
+		}
+	}
+	fmt.Fprintln(a.Out, "      "+command)
 }
 
 // open are changes that have yet to be made.
@@ -595,7 +604,7 @@ func difference(d pagematch.Difference) string {
 // ShowFinishPlan says what the end of a cutover will do.
 func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.Move) {
 	left := map[jobs.Leave]string{jobs.LeaveClosed: "stays closed", jobs.LeaveRedirect: "leads visitors to the new address", jobs.LeaveOpen: "is opened again"}[o.Leave]
-	fmt.Fprintf(a.Out, "An archive is taken: %s. Now comes\n\n", m.Order.Archive.Name)
+	fmt.Fprintf(a.Out, "%s: %s. Then\n\n", map[bool]string{false: "An archive was taken", true: "An archive is taken, as the last one was"}[o.Look], m.Order.Archive.Name)
 	for i, line := range []string{
 		"that archive comes up at " + o.To + "; what is there goes aside: " + cmp.Or(strings.Join(m.Replaces, "; "), "nothing"),
 		o.Site + " is closed: nobody writes there any more without being told to come back",

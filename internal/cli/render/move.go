@@ -255,6 +255,10 @@ func (a *Printer) showToDo(m *jobs.Move, answers, lost bool) {
 		"Log in with the accounts of "+m.Order.Archive.Taken.Local().Format("2 January")+", and look at pages, pictures and forms.",
 		"Mail boxes and cron jobs of the old host are not in an archive; certificates neither.",
 		fmt.Sprintf("`revlet backup %s` takes the first archive of the new place; give it a schedule.", m.Order.To))
+	if !m.Order.Copy {
+		from, to := m.Order.Archive.Site, m.Order.To
+		list = append(list, fmt.Sprintf("`revlet cutover match %s --with %s` compares both page by page; `revlet cutover finish %s --to %s` brings over what is written until then; `revlet cutover plan` says what to change in the DNS.", from, to, from, to))
+	}
 	fmt.Fprintln(a.Out, "\nLeft for you:")
 	for _, one := range list {
 		fmt.Fprintf(a.Out, "  - %s\n", one)

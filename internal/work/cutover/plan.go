@@ -87,9 +87,10 @@ type Row struct {
 	ToBe   []string `json:"to_be"`
 	Change Change   `json:"change"`
 	// Lifetime is for how many seconds caches may keep it, as the zone says; Until is when the
-	// last cache has forgotten it that could have it from before, should it change now.
+	// last cache has forgotten it that could have it from before, should it change now; zero for what
+	// stays.
 	Lifetime uint32    `json:"lifetime"`
-	Until    time.Time `json:"until"`
+	Until    time.Time `json:"until,omitzero"`
 }
 
 // Plan is what has to be done.
@@ -344,6 +345,9 @@ func (p *planner) planLifetimes() {
 	soon := p.now.Add(ShortLifetime * time.Second)
 	for i := range p.Rows {
 		r := &p.Rows[i]
+		if r.Change == Stay {
+			continue
+		}
 		now := Seen{Name: r.Name, Type: r.Type, Lifetime: r.Lifetime, At: p.now, New: r.Change == Keep}
 		r.Until = now.Until()
 		if longest, ok := p.longestSeen(r.Name, r.Type); ok {
@@ -353,7 +357,7 @@ func (p *planner) planLifetimes() {
 			}
 		}
 		p.Plan.Seen = append(p.Plan.Seen, now)
-		if r.Change == Stay || r.Change == Keep || r.Change == Follows {
+		if r.Change == Keep || r.Change == Follows {
 			continue
 		}
 		if r.Until.After(soon) && r.Until.After(p.NotBefore) {
