@@ -23,7 +23,7 @@ release:
 # root), then runs all of them.
 test: lint
 	./scripts/setup.sh test
-	GOGC=400 $(GO) test -count=1 -parallel 5 -timeout 25m ./... # the built program is no input that the test cache knows
+	GOGC=400 $(GO) test -count=1 -parallel 8 -timeout 25m ./... # the built program is no input that the test cache knows
 	$(GO) -C e2e/mysql8 test -count=1 ./... # a module of its own, for a server that the program does not need
 
 # What takes too long for every time: a WordPress over two servers of FTP.

@@ -284,20 +284,36 @@ type account struct {
 // onlyRootsThere refuses a folder that another account than root could replace, or rename
 // something in.
 func onlyRootsThere(ctx context.Context, w tree.Writer, dir string) error {
-	for at := dir; ; at = path.Dir(at) {
-		info, err := w.Lstat(ctx, at)
+	above := []string{dir}
+	for at := dir; at != "/"; above = append(above, at) {
+		at = path.Dir(at)
+	}
+	faults := make([]error, len(above))
+	var all sync.WaitGroup
+	for i, at := range above { // each is a journey
+		all.Go(func() { faults[i] = rootsThere(ctx, w, at) })
+	}
+	all.Wait()
+	for _, err := range faults {
 		if err != nil {
 			return err
 		}
-		st, known := tree.StatOf(info)
-		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && st.GID != 0
-		if !known || !info.IsDir() || st.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
-			return fmt.Errorf("%s is not root's alone, so that root cannot safely exchange what is in it: use the account there that the site's files belong to", at)
-		}
-		if at == "/" {
-			return nil
-		}
 	}
+	return nil
+}
+
+// rootsThere is onlyRootsThere for one folder of the path.
+func rootsThere(ctx context.Context, w tree.Writer, at string) error {
+	info, err := w.Lstat(ctx, at)
+	if err != nil {
+		return err
+	}
+	st, known := tree.StatOf(info)
+	others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && st.GID != 0
+	if !known || !info.IsDir() || st.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
+		return fmt.Errorf("%s is not root's alone, so that root cannot safely exchange what is in it: use the account there that the site's files belong to", at)
+	}
+	return nil
 }
 
 // removeFarBox removes the box on another machine. It gets another name first: whatever was
