@@ -134,7 +134,31 @@ func TestWordPressMoves(t *testing.T) {
 	w.fails(4, nil, append([]string{"move", "kestrelpoint", "--to", "lighthouse", "--yes"}, args[len(args)-4:]...)...)
 	w.fails(4, []string{"set aside", "which is not empty"}, "move", "kestrelpoint", "--to", "lighthouse", "--yes")
 	assert.Empty(t, wp(t, w.path("new/visit"), fmt.Sprintf("lighthouse.example:%d", port), proveContent, to, w.path("new/visit"), w.path("htdocs")))
+	wordpressFinishes(t, w, old, s, to)
 	handMadeMoves(t, w, old, s)
+}
+
+// wordpressFinishes brings over what was written at the old place since the move, rewritten like all else, has the
+// old place lead to the new one, and takes it back.
+func wordpressFinishes(t *testing.T, w *world, old, s *server, to string) {
+	t.Helper()
+	said := func() (text string) {
+		require.NoError(t, s.root.QueryRow("SELECT option_value FROM lighthouse_cms.kp_options WHERE option_name = 'blogdescription'").Scan(&text))
+		return text
+	}
+	before := said()
+	w.write("htdocs/wp-content/uploads/2026/11/late.txt", "late")
+	old.exec(t, "UPDATE museum_cms.kp_options SET option_value = 'Written late, see https://kestrelpoint.example/late' WHERE option_name = 'blogdescription'")
+	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--leave", "redirect", "--yes")
+	assert.Equal(t, "Written late, see "+to+"/late", said())
+	assert.Equal(t, "late", w.read("new/visit/wp-content/uploads/2026/11/late.txt"))
+	assert.Contains(t, w.read("htdocs/.maintenance"), "Location: "+to)
+	assert.NoFileExists(t, w.path("new/visit/.maintenance"))
+	assert.Empty(t, wp(t, w.path("new/visit"), strings.TrimSuffix(strings.TrimPrefix(to, "http://"), "/visit"), proveContent, to, w.path("new/visit"), w.path("htdocs")))
+	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+	assert.Equal(t, before, said())
+	assert.NoFileExists(t, w.path("htdocs/.maintenance"))
+	assert.NoFileExists(t, w.path("new/visit/wp-content/uploads/2026/11/late.txt"))
 }
 
 // handMadeMoves brings up what somebody has packed and exported of the old site, as that of an

@@ -33,7 +33,7 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.Recovered:
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
 	case jobs.CutoverDied:
-		fmt.Fprintf(a.err, "warning: the cutover of %s to %s has stopped half-way (%s): %s is closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.\n", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
+		fmt.Fprintf(a.err, "warning: the cutover of %s to %s has stopped half-way (%s), and %s may be closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.\n", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
 	case jobs.StoreSilent:
 		a.note("store %s: %s; going on without it", e.Store, render.Inline(e.Err))
 	case jobs.PassedOver:

@@ -19,6 +19,7 @@ const world = `
 example.              3600 SOA ns.example. keeper.example. 1 3600 600 86400 60
 example.              3600 NS  ns.example.
 ns.example.           3600 A   127.0.0.1
+given.example.        3600 A   127.0.0.4
 kestrelpoint.example. 300  SOA ns1.kestrelpoint.example. keeper.kestrelpoint.example. 2026112801 3600 600 86400 120
 kestrelpoint.example. 300  NS  ns1.kestrelpoint.example.
 kestrelpoint.example. 300  A   198.51.100.4
@@ -150,6 +151,9 @@ func TestFindZone(t *testing.T) {
 	assert.Equal(t, uint32(120), z.Negative)
 	assert.False(t, z.Signed)
 
+	given, err := ask.FindZone(t.Context(), []string{r.Address}, "given.example")
+	require.NoError(t, err, "a name in the zone of others is there all the same")
+	assert.Equal(t, "example", given.Name)
 	_, err = ask.FindZone(t.Context(), []string{r.Address}, "www.lighthouse.example")
 	require.ErrorIs(t, err, dnszone.ErrNotRegistered)
 	at, err := ask.ZoneAt(t.Context(), []string{s.Address}, "www.kestrelpoint.example")

@@ -99,7 +99,10 @@ func (a *Asker) FindZone(ctx context.Context, resolvers []string, name string) (
 		return nil, err
 	}
 	if suffix, _ := publicsuffix.PublicSuffix(name); z.Name == "." || z.Name == suffix && name != suffix {
-		return nil, fmt.Errorf("%s: %w", name, ErrNotRegistered)
+		// Some names live in such a zone itself, with a host that gives them away.
+		if a.First(ctx, resolvers, name, "A", Recursively).State == NoName {
+			return nil, fmt.Errorf("%s: %w", name, ErrNotRegistered)
+		}
 	}
 	own := a.First(ctx, resolvers, z.Name, "NS", Recursively)
 	z.Own = own.Values()
