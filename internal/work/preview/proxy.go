@@ -99,7 +99,7 @@ func Start(o Options) (*Proxy, error) {
 			DialContext: p.dial, DisableCompression: true, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute,
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			p.refuse(w, r.URL.Host, http.StatusBadGateway, "it does not answer: "+err.Error())
+			p.refuse(w, r.URL.Host, http.StatusBadGateway, why(err))
 		},
 	}
 	p.server = &http.Server{Handler: p, ReadHeaderTimeout: headLimit, MaxHeaderBytes: 256 << 10, IdleTimeout: time.Minute}
@@ -168,6 +168,14 @@ func (p *Proxy) ours(host string) bool {
 // ErrInside is why nothing is passed on to an address of this machine, or of its link.
 var ErrInside = errors.New("it leads to an address of this machine or its link")
 
+// why words an error of a connection.
+func why(err error) string {
+	if errors.Is(err, ErrInside) {
+		return ErrInside.Error()
+	}
+	return "it does not answer: " + err.Error()
+}
+
 // dial connects to the new machine for the site's names, to others as usual.
 func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	d := net.Dialer{Timeout: dialLimit}
@@ -194,7 +202,7 @@ func (p *Proxy) tunnel(w http.ResponseWriter, r *http.Request) {
 	defer cancel()
 	there, err := p.dial(ctx, "tcp", r.Host)
 	if err != nil {
-		p.refuse(w, r.Host, http.StatusBadGateway, "it does not answer: "+err.Error())
+		p.refuse(w, r.Host, http.StatusBadGateway, why(err))
 		return
 	}
 	defer there.Close()
