@@ -26,10 +26,10 @@ test: lint
 	GOGC=400 $(GO) test -count=1 -parallel 8 -timeout 25m ./... # the built program is no input that the test cache knows
 	$(GO) -C e2e/mysql8 test -count=1 ./... # a module of its own, for a server that the program does not need
 
-# What takes too long for every time: a WordPress over two servers of FTP.
+# What takes too long for every time: a WordPress over two servers of FTP, a cutover of 20,000 files.
 test-long:
 	./scripts/setup.sh test
-	REVLET_LONG=1 $(GO) test -count=1 -v -timeout 25m -run TestWordPressOverFTP ./e2e
+	REVLET_LONG=1 $(GO) test -count=1 -v -timeout 25m -run "TestWordPressOverFTP|TestCutoverWithRealNameServers" ./e2e
 
 # The program for Windows, under Wine, with a site on another machine.
 test-windows:

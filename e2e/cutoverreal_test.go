@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"crypto/rand"
 	"fmt"
 	"net"
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -124,6 +126,10 @@ func TestCutoverWithRealNameServers(t *testing.T) {
 	require.NoError(t, os.MkdirAll(w.path("store"), 0o755))
 	require.NoError(t, lampblack.Build(t.Context(), w.path("old"), "http://kestrelpoint.example:8080"))
 	w.write("revlet.yaml", "state: "+w.path("state")+"\nstores: {here: {folder: "+w.path("store")+"}}\nsites:\n  kestrelpoint: {root: "+w.path("old")+", address: \"http://kestrelpoint.example:8080/\", stores: [here]}\n")
+	long := os.Getenv("REVLET_LONG") != "" // `make test-long`: a site of 20,000 files and 2 GiB
+	if long {
+		manyFiles(t, w.path("old/uploads/many"))
+	}
 	for root, ns := range map[string]namespace{"old": old, "new": now} {
 		start(t, answering(ns.ip+":8080"), "ip", "netns", "exec", ns.name, program, "standin", "lampblack", w.path(root), "--listen", ns.ip+":8080")
 	}
@@ -148,7 +154,15 @@ func TestCutoverWithRealNameServers(t *testing.T) {
 	done, ended := make(chan struct{}), make(chan struct{})
 	go func() { defer close(ended); v.post(t.Context(), done) }()
 	time.Sleep(500 * time.Millisecond)
-	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	if long {
+		for i := 0; i < 20000; i += 100 {
+			w.write(fmt.Sprintf("old/uploads/many/%d/%d.bin", i/200, i), "changed since")
+		}
+	}
+	var finished struct {
+		Shut float64 `json:"shut_seconds"`
+	}
+	w.json(&finished, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
 	change(now.ip)
 	text := w.run(append([]string{"cutover", "watch", "kestrelpoint", "--times", "3", "--every", "1 second", "--limit", "1 minute"}, asked...)...)
 	assert.Contains(t, text, "All agree.")
@@ -158,11 +172,25 @@ func TestCutoverWithRealNameServers(t *testing.T) {
 	assert.Empty(t, v.wrong, "an answer was lost")
 	assert.Greater(t, len(v.taken), 20)
 	assert.Less(t, v.shut, 15*time.Second)
-	t.Logf("%d remarks taken, %d refused, none for %s at most", len(v.taken), v.refused, v.shut)
+	t.Logf("%d remarks taken, %d refused, none for %s at most; closed for %.2f s", len(v.taken), v.refused, v.shut, finished.Shut)
+	assert.Less(t, finished.Shut, 5.0, "both places were closed for longer")
 	rows, err := lampblack.Dump(t.Context(), w.path("new", lampblack.DatabaseFile))
 	require.NoError(t, err)
 	for _, remark := range v.taken {
 		assert.True(t, strings.Contains(rows, `"`+remark+`"`), "%s, that was taken, is lost", remark)
+	}
+}
+
+// manyFiles makes 20,000 files of 100 kB that cannot be compressed.
+func manyFiles(t *testing.T, dir string) {
+	t.Helper()
+	noise := make([]byte, 1<<20)
+	_, _ = rand.Read(noise)
+	for i := range 20000 {
+		name := filepath.Join(dir, fmt.Sprint(i/200), fmt.Sprint(i)+".bin")
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		at := i * 37 % 900_000
+		require.NoError(t, os.WriteFile(name, fmt.Appendf(noise[at:at+100_000:at+100_000], "%d", i), 0o600))
 	}
 }
 

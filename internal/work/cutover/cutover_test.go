@@ -253,6 +253,38 @@ func TestTheNewMachine(t *testing.T) {
 	}
 }
 
+// What a new machine shows as its certificate is looked at, and what it answers counts all the same.
+func TestTheNewMachinesCertificate(t *testing.T) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<title>Kestrel Point</title>"+r.Host) }))
+	l, err := net.Listen("tcp", "127.0.0.9:0")
+	require.NoError(t, err)
+	_ = server.Listener.Close()
+	server.Listener, server.EnableHTTP2 = l, true
+	server.StartTLS()
+	defer server.Close()
+	s := play(t, world)
+	o := s.order("127.0.0.9")
+	o.Address.Scheme, o.Address.Host = "https", fmt.Sprintf("kestrelpoint.example:%d", l.Addr().(*net.TCPAddr).Port)
+	p := s.plan(o)
+	require.NotEmpty(t, p.Hosts)
+	h := p.Hosts[0]
+	assert.Equal(t, 200, h.Status)
+	assert.Equal(t, "HTTP/2.0", h.Protocol)
+	assert.Equal(t, "Kestrel Point", h.Title)
+	require.NotNil(t, h.Certificate)
+	assert.Contains(t, h.Certificate.Names, "example.com")
+	assert.Equal(t, "it is not for this name", h.Certificate.Trouble)
+	assert.Contains(t, kinds(p), cutover.NewCertificate)
+
+	s = play(t, "example.com. 300 SOA ns.example.com. keeper.example.com. 1 3600 600 86400 1\nexample.com. 300 A 127.0.0.4\n")
+	o = s.order("127.0.0.9")
+	o.Address.Scheme, o.Address.Host = "https", fmt.Sprintf("example.com:%d", l.Addr().(*net.TCPAddr).Port)
+	o.NameServers = []string{s.dns.Address}
+	p = s.plan(o)
+	require.NotEmpty(t, p.Hosts)
+	assert.Equal(t, "nobody that browsers know has issued it", p.Hosts[0].Certificate.Trouble)
+}
+
 // New name servers have to say all that the old ones do.
 func TestAZoneThatMoves(t *testing.T) {
 	s := play(t, world)
