@@ -96,7 +96,11 @@ func (a *Agent) matchSide(name string, names []string, at netip.Addr) (s pagemat
 			s.At = addr
 		}
 	}
-	if _, err := dnszone.FromHost(s.Base.Hostname()); err == nil {
+	if host, err := dnszone.FromHost(s.Base.Hostname()); err == nil {
+		if port := s.Base.Port(); port != "" { // pages write it as the DNS does
+			host = net.JoinHostPort(host, port)
+		}
+		s.Base.Host = host
 		s.Names, err = a.siteNames(name, names)
 		return s, err
 	}
