@@ -345,7 +345,7 @@ func TestCutoverBringsWhatChangedSince(t *testing.T) {
 	t.Parallel()
 	w, _, _ := twoHosts(t)
 	w.museumThatMoves()
-	w.drain = 300 * time.Millisecond
+	w.drain = 500 * time.Millisecond
 	old := func(rel string) string { return w.path("host-127.0.0.4", rel) }
 	write := func(rel, text string) { w.write("host-127.0.0.4/"+rel, text) }
 	for name, c := range map[string]struct {
@@ -375,7 +375,8 @@ func TestCutoverBringsWhatChangedSince(t *testing.T) {
 			require.NoError(t, cmd.Start())
 			staged := 0
 			for lines := bufio.NewScanner(said); lines.Scan(); {
-				if strings.HasSuffix(lines.Text(), "  closing") {
+				// The first archive is there; until the last one, the whole move of it goes by.
+				if strings.HasSuffix(lines.Text(), "bringing over what is there while it is open") {
 					require.NoError(t, c.change())
 				}
 				if strings.HasPrefix(lines.Text(), "staging ") {

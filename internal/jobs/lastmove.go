@@ -74,11 +74,14 @@ func differing(ctx context.Context, before, now *catalog.Held, p *move.Plan) (*r
 	}
 	share := map[string]bool{}
 	prefix := len(site.RootLabel) + 1
-	some := ""
+	some, linked := "", map[string]bool{} // linked files have several names
+	for _, l := range all {
+		linked[l.target] = linked[l.target] || l.kind == archive.TypeHardlink
+	}
 	for path, l := range all {
 		was, there := old[path]
 		if there && was == l {
-			if l.kind == archive.TypeFile && some == "" && len(path) > prefix && p.AsItIs(path[prefix:]) {
+			if l.kind == archive.TypeFile && some == "" && !linked[path] && len(path) > prefix && p.AsItIs(path[prefix:]) {
 				some = path
 			}
 			continue
