@@ -40,6 +40,7 @@ const (
 	FinishTaking  FinishStep = "taking the last archive"
 	FinishMoving  FinishStep = "bringing over what has changed since"
 	FinishDone    FinishStep = "done"
+	FinishUndoing FinishStep = "taking it back"
 )
 
 // Finish is the end of a cutover, as it is written down.
@@ -211,9 +212,8 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 	}
 	if err := a.lastMove(ctx, o, s, r, begin); err != nil {
 		back := context.WithoutCancel(ctx)
-		err = errors.Join(err, r.Closed.Open(back, a.Disk, s))
-		if undone := a.unmove(back, &r.Finish); undone != nil {
-			return nil, errors.Join(err, undone) // what is left is said at every command
+		if left := errors.Join(r.Closed.Open(back, a.Disk, s), a.unmove(back, &r.Finish)); left != nil {
+			return nil, errors.Join(err, left) // what is left is said at every command
 		}
 		note.Finish = nil
 		return nil, errors.Join(err, a.State.WriteNote(a.State.Cutover(o.Site), note, "that the cutover has ended"))
@@ -319,10 +319,15 @@ func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (
 	if err != nil {
 		return nil, err
 	}
-	if err := a.unmove(ctx, f); err != nil {
+	if err := a.mayUnmove(f); err != nil {
 		return nil, err
 	}
-	if err := f.Closed.Open(ctx, a.Disk, s); err != nil {
+	// From here on it can be gone on with, wherever it stops.
+	f.Step = FinishUndoing
+	if err := a.State.WriteNote(a.State.Cutover(name), note, "that the cutover is taken back"); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(f.Closed.Open(ctx, a.Disk, s), a.unmove(ctx, f)); err != nil {
 		return nil, err
 	}
 	note.Finish = nil
@@ -342,15 +347,21 @@ func (a *Agent) unmove(ctx context.Context, f *Finish) error {
 			made++
 		}
 	}
-	if f.Step == FinishDone && (made == 0 || journals[0].Archive != f.Archive) {
-		return reason.New(reason.ChangedSince, nil, "site %s was restored again, or settled, since: its last move cannot be taken back by this", f.To)
-	}
 	for _, j := range journals[:made] {
 		if _, err := a.Undo(ctx, j); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// mayUnmove refuses when something else was done at the new place since the cutover was finished.
+func (a *Agent) mayUnmove(f *Finish) error {
+	journals, err := restore.Journals(a.State, f.To)
+	if err == nil && f.Step == FinishDone && (len(journals) == 0 || journals[0].Archive != f.Archive) {
+		err = reason.New(reason.ChangedSince, nil, "site %s was restored again, or settled, since: its last move cannot be taken back by this", f.To)
+	}
+	return err
 }
 
 // CutoverOf is how far the end of a site's cutover has come; nil if it was not begun.
