@@ -98,12 +98,13 @@ func (a *app) finishCommand() *cli.Command {
 	return &cli.Command{Name: "finish", Usage: "close the old place, and bring its last changes to the new one", ArgsUsage: "SITE",
 		Description: "Takes an archive while the site is open, closes it, takes the last one, and moves that to the\n" +
 			"new place, as it was moved before; the old one stays closed, and its duties stop. If\n" +
-			"anything fails, it is opened again. --back takes it all back, until the records change.",
+			"anything fails, it is opened again. --back takes it all back, until the records change. Once\n" +
+			"the names lead to the new machine it is refused: what visitors write there would go aside.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the `SITE` at its new place, where an archive has come up already"},
 			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "what is left at the old place: closed, redirect (to another address), or open"},
 			&cli.BoolFlag{Name: "back", Usage: "take it back: the new place is what it was before, the old one is open"},
-			&cli.BoolFlag{Name: "anyway", Usage: "with --back: even though the records have changed"},
+			&cli.BoolFlag{Name: "anyway", Usage: "even though the names lead to the new machine already"},
 			keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		}, Action: a.cutoverFinish}
 }
@@ -119,12 +120,17 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	if c.Bool("back") {
 		return a.cutoverBack(ctx, c, name)
 	}
-	o := jobs.FinishOrder{Site: name, To: c.String("to"), Leave: jobs.Leave(c.String("leave")), Look: c.Bool("dry-run")}
+	o := jobs.FinishOrder{Site: name, To: c.String("to"), Leave: jobs.Leave(c.String("leave")), Look: c.Bool("dry-run"), Anyway: c.Bool("anyway")}
 	if o.To == "" {
 		return usageError("--to is needed: the site's entry at its new place")
 	}
 	if !slices.Contains([]jobs.Leave{jobs.LeaveClosed, jobs.LeaveRedirect, jobs.LeaveOpen}, o.Leave) {
 		return usageError("--leave %s: it is closed, redirect or open", o.Leave)
+	}
+	if !o.Look {
+		if err := a.canAsk(c); err != nil {
+			return err
+		}
 	}
 	quiet := c.Bool("quiet") || c.Bool("json")
 	watch, hush := a.observer(quiet)
@@ -145,7 +151,7 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	}
 	if o.Look {
 		if c.Bool("json") {
-			return a.PrintJSON(map[string]any{"site": name, "to": o.To, "archive": m.Order.Archive.Name, "replaces": render.NonNil(m.Replaces), "dry_run": true})
+			return a.PrintJSON(map[string]any{"site": name, "to": o.To, "archive": m.Order.Archive.Name, "replaces": render.NonNil(m.Replaces), "names_lead_new": m.Names.New, "dry_run": true})
 		}
 		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 		return nil

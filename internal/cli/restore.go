@@ -280,13 +280,18 @@ func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []res
 // confirmed asks before something is overwritten. Without a terminal it
 // refuses, unless --yes was given.
 func (a *app) confirmed(c *cli.Command, question string) error {
-	if c.Bool("yes") {
-		return nil
-	}
-	if !terminal(a.in) {
-		return usageError("this changes the site and nobody can be asked here; --yes answers")
+	if err := a.canAsk(c); err != nil || c.Bool("yes") {
+		return err
 	}
 	return a.typed(question+" [y/N] ", "y", "yes")
+}
+
+// canAsk refuses where nobody can be asked, unless --yes was given.
+func (a *app) canAsk(c *cli.Command) error {
+	if !c.Bool("yes") && !terminal(a.in) {
+		return usageError("this changes the site and nobody can be asked here; --yes answers")
+	}
+	return nil
 }
 
 // typed asks for one of some words.

@@ -150,7 +150,7 @@ func (a *Agent) Open(ctx context.Context, configPath, stateDir string) error {
 	for _, name := range a.Config.SiteNames() {
 		a.finishInterrupted(ctx, name)
 	}
-	a.stopDuties()
+	a.tellOfDeadCutovers()
 	return nil
 }
 
@@ -163,7 +163,6 @@ func (a *Agent) Reload() error {
 	a.closeStores()
 	a.closePlaces()
 	a.Config = fresh
-	a.stopDuties()
 	return nil
 }
 

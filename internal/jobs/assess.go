@@ -32,7 +32,7 @@ type known struct {
 func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	cfg := a.Config.Sites[name]
 	k := &known{cfg: cfg}
-	k.Now, k.Zone, k.Spread, k.Duties = a.Now(), a.Config.Zone(cfg), schedule.SpreadOf(name), cfg.Duties
+	k.Now, k.Zone, k.Spread, k.Duties = a.Now(), a.Config.Zone(cfg), schedule.SpreadOf(name), a.duties(name)
 	places, placesErr := a.readDatabasePlaces(name)
 	k.DatabaseMoved = places.moved()
 	oldDump, dumpErr := a.oldDumps(name, cfg)

@@ -112,28 +112,75 @@ type cutoverNote struct {
 	// Seen are lifetimes of their answers, Old addresses of the old machine.
 	Seen []cutover.Seen `json:"seen"`
 	Old  []netip.Addr   `json:"old"`
-	// To is where they were to lead when Changed was seen: that the domain's own name servers do.
-	To      []netip.Addr `json:"to,omitempty"`
-	Changed time.Time    `json:"changed,omitzero"`
-	// Finish is how far the end of it has come; nil if it was not begun.
-	Finish *Finish `json:"finish,omitempty"`
+	// To is where they are to lead, Changed when it was seen first that the domain's own name servers
+	// lead there. Names, Resolvers and NameServers are how that was asked, to be asked so again.
+	To          []netip.Addr `json:"to,omitempty"`
+	Changed     time.Time    `json:"changed,omitzero"`
+	Names       []string     `json:"names,omitempty"`
+	Resolvers   []string     `json:"resolvers,omitempty"`
+	NameServers []string     `json:"name_servers,omitempty"`
 }
 
-// readCutover reads what is remembered; what is not for the machines To, nor from them, is kept.
+// readCutover reads what is remembered.
 func (a *Agent) readCutover(site string) (n cutoverNote, err error) {
 	_, err = a.State.ReadNote(a.State.Cutover(site), &n, "what the site's names led to")
 	return n, err
 }
 
 // noteCutover remembers what a plan found.
-func (a *Agent) noteCutover(site string, n cutoverNote, p *cutover.Plan) (cutoverNote, error) {
+func (a *Agent) noteCutover(o CutoverOrder, n cutoverNote, p *cutover.Plan) (cutoverNote, error) {
+	if !slices.Equal(n.To, o.To) {
+		n.To, n.Changed = o.To, time.Time{}
+	}
+	n.Names, n.Resolvers, n.NameServers = o.Names, o.Resolvers, o.NameServers
 	n.Seen = p.Seen
 	for _, addr := range p.Old {
 		if !slices.Contains(n.Old, addr) {
 			n.Old = append(n.Old, addr)
 		}
 	}
-	return n, a.State.WriteNote(a.State.Cutover(site), n, "what the site's names led to")
+	return n, a.State.WriteNote(a.State.Cutover(o.Site), n, "what the site's names led to")
+}
+
+// NamesLead is where a site's names were found to lead.
+type NamesLead struct {
+	// To are the addresses of the new machine, as they were said to `cutover plan` or `watch`; none if
+	// neither was run. New tells that the domain's own name servers lead there, in part at least.
+	To  []netip.Addr
+	New bool
+	// Err is why that is not known.
+	Err error
+}
+
+// namesStay refuses what sets aside what visitors write at the new machine, where the site's names lead
+// there already; with anyway it does not.
+func (a *Agent) namesStay(ctx context.Context, site string, anyway bool) (NamesLead, error) {
+	l, since, err := a.namesLead(ctx, site)
+	if err == nil && l.New && !anyway {
+		err = reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine%s: visitors write there by now, and what they wrote would go aside", since)
+	}
+	return l, err
+}
+
+// namesLead asks the domain's own name servers where the names lead. What was seen before counts where
+// they do not say.
+func (a *Agent) namesLead(ctx context.Context, site string) (l NamesLead, since string, err error) {
+	note, err := a.readCutover(site)
+	if err != nil || len(note.To) == 0 {
+		return l, "", err
+	}
+	l.To = note.To
+	if !note.Changed.IsZero() {
+		since = " since " + note.Changed.Local().Format("2006-01-02 15:04")
+	}
+	order, _, err := a.cutoverOrder(CutoverOrder{Site: site, To: note.To, Names: note.Names, Resolvers: note.Resolvers, NameServers: note.NameServers})
+	if err != nil {
+		return l, "", err
+	}
+	if l.New, l.Err = cutover.LeadNew(ctx, &dnszone.Asker{}, order); l.Err != nil {
+		l.New = !note.Changed.IsZero()
+	}
+	return l, since, ctx.Err()
 }
 
 // PlanCutover says what has to be done so that a site's names lead to another machine. Nothing is
@@ -147,7 +194,7 @@ func (a *Agent) PlanCutover(ctx context.Context, o CutoverOrder) (*cutover.Plan,
 	if err != nil {
 		return nil, err
 	}
-	_, err = a.noteCutover(o.Site, note, p)
+	_, err = a.noteCutover(o, note, p)
 	return p, err
 }
 
@@ -197,22 +244,20 @@ func (a *Agent) WatchCutover(ctx context.Context, o CutoverWatch, told func(cuto
 	if err != nil {
 		return cutover.Round{}, err
 	}
-	if note, err = a.noteCutover(o.Site, note, p); err != nil {
+	if note, err = a.noteCutover(o.CutoverOrder, note, p); err != nil {
 		return cutover.Round{}, err
 	}
 	old := slices.DeleteFunc(slices.Concat(o.Old, note.Old), func(addr netip.Addr) bool { return slices.Contains(o.To, addr) })
 	w := cutover.WatchOrder{Names: p.Names, To: o.To, Old: old, Zone: p.Zone, Resolvers: order.Resolvers, Times: max(o.Times, 1), Every: o.Every, Limit: o.Limit, Seen: p.Seen, Now: a.Now}
-	if slices.Equal(note.To, o.To) {
-		w.Changed = note.Changed
-	}
+	w.Changed = note.Changed
 	if o.Pages {
 		order.Patience = pagePatience
 		w.Pages = func(ctx context.Context) []cutover.Host { return order.Pages(ctx, p.Names, old) }
 	}
 	return cutover.Watch(ctx, ask, w, func(r cutover.Round) {
 		if !r.Changed.Equal(note.Changed) {
-			note.To, note.Changed = o.To, r.Changed
-			if _, err := a.noteCutover(o.Site, note, p); err != nil {
+			note.Changed = r.Changed
+			if _, err := a.noteCutover(o.CutoverOrder, note, p); err != nil {
 				a.warn(err)
 			}
 		}

@@ -36,7 +36,7 @@ func (a *Agent) Duties(ctx context.Context, name string, ahead int) ([]Duty, err
 	cfg := a.Config.Sites[name]
 	states, err := a.dutyStates(ctx, name)
 	lines := []Duty{}
-	for _, d := range cfg.Duties {
+	for _, d := range a.duties(name) {
 		s := states[d.String()]
 		l := Duty{Site: name, Duty: d.String(), Outcome: s.Outcome, Detail: s.Detail}
 		if !s.Started.IsZero() {
@@ -59,7 +59,7 @@ func (a *Agent) dutyStates(ctx context.Context, name string) (map[string]history
 		return nil, err
 	}
 	now := a.Now()
-	for _, d := range a.Config.Sites[name].Duties {
+	for _, d := range a.duties(name) {
 		s, known := states[d.String()]
 		switch {
 		case !known:
@@ -157,7 +157,7 @@ func (a *Agent) dueSite(ctx context.Context, name, origin string) (all []DutyDon
 		return nil, err
 	}
 	var done []turn
-	for _, d := range cfg.Duties {
+	for _, d := range a.duties(name) {
 		t := turn{Duty: d, state: states[d.String()]}
 		t.due = t.next(a.Config.Zone(cfg), schedule.SpreadOf(name))
 		if t.due.IsZero() || t.due.After(a.Now()) {

@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"fmt"
 	"os"
 	"testing"
 	"time"
@@ -158,4 +159,24 @@ func TestAVerifyDutyTellsDamageFromSilence(t *testing.T) {
 	assert.Equal(t, []string{history.Damage}, b.due())
 	assert.Contains(t, b.lastRun("verify").Detail, " in here")
 	assert.NotContains(t, b.lastRun("verify").Detail, " in far")
+}
+
+// A service that runs on leaves the duties of a site alone whose cutover another process has finished, and
+// goes on with them when that was taken back.
+func TestDutiesOfASiteThatIsElsewhere(t *testing.T) {
+	b := newBench(t, "    schedule: [\"full, every day at 03:00\"]\n", "")
+	b.due()
+	b.clock = b.clock.AddDate(0, 0, 1)
+	note := b.State.Finish(museum)
+	require.NoError(t, b.State.WriteNote(note, Finish{To: "lighthouse", Step: FinishDone, Ended: b.clock}, "it"))
+	assert.Empty(t, b.due())
+	require.NoError(t, b.State.WriteNote(note, Finish{To: "lighthouse", Step: FinishTaking}, "it"))
+	assert.Len(t, b.due(), 1, "one that is not done is no reason to stop")
+	b.clock = b.clock.AddDate(0, 0, 1)
+	require.NoError(t, b.forgetFinish(museum))
+	assert.Len(t, b.due(), 1)
+	b.clock = b.clock.AddDate(0, 0, 1)
+	require.NoError(t, os.WriteFile(note, []byte("{"), 0o600))
+	assert.Len(t, b.due(), 1, "nor is a note that cannot be read")
+	assert.Contains(t, fmt.Sprint(b.told), "how far the cutover has come")
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
+	"revlet/internal/rules/schedule"
 	"revlet/internal/site"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/restore"
@@ -61,8 +64,10 @@ type Finish struct {
 type FinishOrder struct {
 	Site, To string
 	// First is the archive that PlanFinish has taken. Look takes none: the newest one serves.
-	First    string
-	Look     bool
+	First string
+	Look  bool
+	// Anyway ends it even though the names lead to the new machine already.
+	Anyway   bool
 	Leave    Leave
 	Observer progress.Observer
 	// Told hears of each step as it begins.
@@ -82,10 +87,16 @@ type Finished struct {
 // for a CMS opens by itself what was closed for too long.
 func (a *Agent) closedSince() time.Time { return a.Now().AddDate(10, 0, 0) }
 
+// FinishPlan is what would be done.
+type FinishPlan struct {
+	*Move
+	// Names is where the site's names lead.
+	Names NamesLead
+}
+
 // PlanFinish makes sure that a cutover can end, as far as that can be told before: an archive is taken
-// while the site is open, so that little is left to take when it is closed. It returns what the move
-// would replace.
-func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
+// while the site is open, so that little is left to take when it is closed.
+func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*FinishPlan, error) {
 	cfg, err := a.SiteConfig(o.Site)
 	if err != nil {
 		return nil, err
@@ -93,18 +104,22 @@ func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
 	if _, err := a.SiteConfig(o.To); err != nil {
 		return nil, err
 	}
-	note, err := a.readCutover(o.Site)
+	f, err := a.CutoverOf(o.Site)
 	if err != nil {
 		return nil, err
 	}
-	if err := o.fits(note.Finish); err != nil {
+	if err := o.fits(f); err != nil {
+		return nil, err
+	}
+	p := &FinishPlan{}
+	if p.Names, err = a.namesStay(ctx, o.Site, o.Anyway); err != nil {
 		return nil, err
 	}
 	s, err := a.openSite(ctx, o.Site, cfg)
 	if err != nil {
 		return nil, err
 	}
-	if note.Finish == nil {
+	if f == nil {
 		if _, err := restore.PlanClosing(ctx, a.Disk, s); err != nil {
 			return nil, reason.New(reason.NoSwitch, reason.Names{"site": o.Site}, "site %s cannot be closed: %w", o.Site, err)
 		}
@@ -114,14 +129,16 @@ func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*Move, error) {
 			return nil, err
 		}
 	}
-	if o.Look {
-		return a.planLast(ctx, o, o.Site, true)
+	name := o.Site
+	if !o.Look {
+		d, err := a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "before the cutover to " + o.To, Observer: o.Observer})
+		if err != nil {
+			return nil, err
+		}
+		name = d.Record.Name
 	}
-	d, err := a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "before the cutover to " + o.To, Observer: o.Observer})
-	if err != nil {
-		return nil, err
-	}
-	return a.planLast(ctx, o, d.Record.Name, true)
+	p.Move, err = a.planLast(ctx, o, name, true)
+	return p, err
 }
 
 // fits makes sure that the end of a cutover may begin, or go on: f is what there is of one.
@@ -193,36 +210,33 @@ func (a *Agent) FinishCutover(ctx context.Context, o FinishOrder) (*Finished, er
 	if err != nil {
 		return nil, err
 	}
-	note, err := a.readCutover(o.Site)
+	f, err := a.CutoverOf(o.Site)
 	if err != nil {
 		return nil, err
 	}
-	if err := o.fits(note.Finish); err != nil {
+	if err := o.fits(f); err != nil {
 		return nil, err
 	}
 	r := &Finished{Finish: Finish{To: o.To, Leave: o.Leave, Began: a.Now()}}
-	if f := note.Finish; f != nil { // one that died
+	if f != nil { // one that died
 		r.Closed, r.Moves = f.Closed, f.Moves
 	}
-	note.Finish = &r.Finish
 	begin := func(step FinishStep) error {
 		r.Step = step
 		o.Told(step)
-		return a.State.WriteNote(a.State.Cutover(o.Site), note, "how far the cutover has come")
+		return a.State.WriteNote(a.State.Finish(o.Site), r.Finish, "how far the cutover has come")
 	}
 	if err := a.lastMove(ctx, o, s, r, begin); err != nil {
 		back := context.WithoutCancel(ctx)
 		if left := errors.Join(r.Closed.Open(back, a.Disk, s), a.unmove(back, &r.Finish)); left != nil {
 			return nil, errors.Join(err, left) // what is left is said at every command
 		}
-		note.Finish = nil
-		return nil, errors.Join(err, a.State.WriteNote(a.State.Cutover(o.Site), note, "that the cutover has ended"))
+		return nil, errors.Join(err, a.forgetFinish(o.Site))
 	}
 	r.Ended = a.Now()
 	if err := begin(FinishDone); err != nil {
 		return nil, err
 	}
-	a.stopDuties()
 	a.remember(ctx, history.Run{Site: o.Site, Command: "cutover finish", Archive: r.Archive, Started: r.Began, Outcome: history.Done, Detail: "it is " + o.To + " now"})
 	return r, a.leave(ctx, o, s, r)
 }
@@ -243,6 +257,9 @@ func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Fi
 		return err
 	}
 	if _, err = a.Move(ctx, first, o.Observer); err != nil {
+		return err
+	}
+	if _, err := a.namesStay(ctx, o.Site, o.Anyway); err != nil { // it may have taken long until here
 		return err
 	}
 	if err := begin(FinishClosing); err != nil {
@@ -304,16 +321,15 @@ func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (
 		return nil, err
 	}
 	defer unlock()
-	note, err := a.readCutover(name)
+	f, err := a.CutoverOf(name)
 	if err != nil {
 		return nil, err
 	}
-	f := note.Finish
 	if f == nil {
 		return nil, reason.BadUsage("no cutover of %s was finished here", name)
 	}
-	if !note.Changed.IsZero() && !anyway {
-		return nil, reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine since %s: visitors write there by now", note.Changed.Local().Format("2006-01-02 15:04"))
+	if _, err := a.namesStay(ctx, name, anyway); err != nil {
+		return nil, err
 	}
 	s, err := a.openSite(ctx, name, a.Config.Sites[name])
 	if err != nil {
@@ -324,15 +340,22 @@ func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (
 	}
 	// From here on it can be gone on with, wherever it stops.
 	f.Step = FinishUndoing
-	if err := a.State.WriteNote(a.State.Cutover(name), note, "that the cutover is taken back"); err != nil {
+	if err := a.State.WriteNote(a.State.Finish(name), f, "that the cutover is taken back"); err != nil {
 		return nil, err
 	}
 	if err := errors.Join(f.Closed.Open(ctx, a.Disk, s), a.unmove(ctx, f)); err != nil {
 		return nil, err
 	}
-	note.Finish = nil
 	a.remember(ctx, history.Run{Site: name, Command: "cutover finish", Archive: f.Archive, Started: a.Now(), Outcome: history.Done, Detail: "taken back"})
-	return f, errors.Join(a.State.WriteNote(a.State.Cutover(name), note, "that the cutover was taken back"), a.Reload())
+	return f, a.forgetFinish(name)
+}
+
+// forgetFinish forgets the end of a cutover that was not reached, or was taken back.
+func (a *Agent) forgetFinish(name string) error {
+	if err := os.Remove(a.State.Finish(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("forget the cutover of %s: %w", name, err)
+	}
+	return nil
 }
 
 // unmove takes back what of the moves was made, the last one first.
@@ -366,30 +389,37 @@ func (a *Agent) mayUnmove(f *Finish) error {
 
 // CutoverOf is how far the end of a site's cutover has come; nil if it was not begun.
 func (a *Agent) CutoverOf(name string) (*Finish, error) {
-	note, err := a.readCutover(name)
-	return note.Finish, err
+	f := &Finish{}
+	known, err := a.State.ReadNote(a.State.Finish(name), f, "how far the cutover has come")
+	if !known {
+		return nil, err
+	}
+	return f, nil
 }
 
-// stopDuties takes the duties from sites that are elsewhere now, and tells of those whose cutover has
-// died half-way, which are closed.
-func (a *Agent) stopDuties() {
-	if a.State == nil {
-		return // nothing is known of any cutover yet
+// duties are those of a site. One that is elsewhere now, as is looked up each time, has none: a service
+// that runs on hears of a cutover that another process finishes, or takes back.
+func (a *Agent) duties(name string) []schedule.Duty {
+	f, err := a.CutoverOf(name)
+	if err != nil {
+		a.warn(err)
 	}
-	for name, cfg := range a.Config.Sites {
+	if f != nil && f.Step == FinishDone {
+		return nil
+	}
+	return a.Config.Sites[name].Duties
+}
+
+// tellOfDeadCutovers tells of those that have died half-way: the site is closed.
+func (a *Agent) tellOfDeadCutovers() {
+	for name := range a.Config.Sites {
 		f, err := a.CutoverOf(name)
-		switch {
-		case err != nil:
-			a.warn(err)
-		case f == nil:
-		case f.Step == FinishDone:
-			cfg.Duties = nil
-			a.Config.Sites[name] = cfg
-		default:
-			if unlock, err := a.State.Lock("cutover-" + name); err == nil {
-				unlock()
-				a.Tell(CutoverDied{Site: name, To: f.To, Step: f.Step})
-			}
+		if err != nil || f == nil || f.Step == FinishDone {
+			continue // an error is told by what uses it
+		}
+		if unlock, err := a.State.Lock("cutover-" + name); err == nil {
+			unlock()
+			a.Tell(CutoverDied{Site: name, To: f.To, Step: f.Step})
 		}
 	}
 }

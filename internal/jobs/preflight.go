@@ -23,5 +23,5 @@ func (a *Agent) Preflight(ctx context.Context, name string) ([]preflight.Finding
 		return nil, err
 	}
 	return preflight.Run(ctx, preflight.Job{Site: s, Stores: a.Stores(cfg), State: a.State, Open: a.openSource, Now: a.Now, UntriedKey: untried, Offsite: func(store string) bool { return a.offsite(cfg, store) },
-		Scheduled: slices.ContainsFunc(cfg.Duties, func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.Config.Notify != nil, Others: a.otherSites(name)})
+		Scheduled: slices.ContainsFunc(a.duties(name), func(d schedule.Duty) bool { return d.Work.Takes() }), Told: a.Config.Notify != nil, Others: a.otherSites(name)})
 }

@@ -176,7 +176,7 @@ func (a *Agent) silences(ctx context.Context, site string) ([]retention.Silence,
 	known, err := a.History.Silences(ctx)
 	cfg := a.Config.Sites[site]
 	rhythm := time.Duration(0)
-	for _, d := range cfg.Duties {
+	for _, d := range a.duties(site) {
 		if d.Work.Takes() {
 			rhythm = max(rhythm, d.Longest(a.Now(), a.Config.Zone(cfg)))
 		}

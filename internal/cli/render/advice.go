@@ -35,7 +35,7 @@ var Advice = map[reason.Reason]string{
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
 	reason.NoSwitch:              "give it a file that your web server closes it by (`maintenance:`, docs/BAD-DAY.md), or take away the one that is there",
-	reason.NamesChanged:          "make the change of the records undone first, or take it back all the same with --anyway",
+	reason.NamesChanged:          "set the records back and wait until that is known; --anyway goes on all the same (what was written there can be got back from what was set aside)",
 	reason.CannotMove:            "docs/MOVING.md says what can be moved, and where to",
 	reason.SettingsByHand:        "give the site's settings plain values there, take another archive, and move that",
 	reason.PlaceTaken:            "choose another place; or, if what is there may go, add --anyway; it is set aside",

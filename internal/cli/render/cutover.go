@@ -602,7 +602,15 @@ func difference(d pagematch.Difference) string {
 }
 
 // ShowFinishPlan says what the end of a cutover will do.
-func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.Move) {
+func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.FinishPlan) {
+	switch n := m.Names; {
+	case len(n.To) == 0:
+		fmt.Fprintln(a.Out, "Where the names lead was not asked: run `revlet cutover plan` first, and it is.")
+	case n.New:
+		fmt.Fprintln(a.Out, a.Bad("The names lead to the new machine already: what visitors have written there goes aside."))
+	case n.Err != nil:
+		fmt.Fprintf(a.Out, "%s\n", a.Bad("Not known whether the names lead to the new machine already: "+foreign(n.Err.Error())))
+	}
 	left := map[jobs.Leave]string{jobs.LeaveClosed: "stays closed", jobs.LeaveRedirect: "leads visitors to the new address", jobs.LeaveOpen: "is opened again"}[o.Leave]
 	fmt.Fprintf(a.Out, "%s: %s. Then\n\n", map[bool]string{false: "An archive was taken", true: "An archive is taken, as the last one was"}[o.Look], m.Order.Archive.Name)
 	for i, line := range []string{

@@ -113,6 +113,9 @@ func (s *State) Healthy(site string) string { return filepath.Join(s.Dir, "healt
 // Cutover says what is remembered of where a site's names led.
 func (s *State) Cutover(site string) string { return filepath.Join(s.Dir, "cutover", site+".json") }
 
+// Finish says how far the end of a site's cutover has come.
+func (s *State) Finish(site string) string { return filepath.Join(s.Dir, "finish", site+".json") }
+
 // Moved says how a site was moved to where it is.
 func (s *State) Moved(site string) string { return filepath.Join(s.Dir, "moved", site+".json") }
 

@@ -374,3 +374,43 @@ func TestHalfChanged(t *testing.T) {
 		assert.Equal(t, want == cutover.ToNew, r.Done, value)
 	}
 }
+
+// That names lead to the new machine already is seen with one of several names, and never guessed.
+func TestLeadNew(t *testing.T) {
+	s := play(t, world)
+	lead := func(text string, to ...string) (bool, error) {
+		s.zone(text)
+		return cutover.LeadNew(t.Context(), s.ask, s.order(to...))
+	}
+	own := strings.Replace(world, "www.kestrelpoint.example. 900 CNAME kestrelpoint.example.", "www.kestrelpoint.example. 900 A 127.0.0.4", 1)
+	outside := world + "host.example. 300 SOA ns1.kestrelpoint.example. a.host.example. 1 1 1 1 1\nhost.example. 300 NS ns1.kestrelpoint.example.\nhost.example. 300 A 127.0.0.9\n"
+	for name, c := range map[string]struct {
+		zone string
+		to   []string
+		new  bool
+	}{
+		"not yet":               {world, []string{"127.0.0.9"}, false},
+		"not yet, of IPv6":      {world, []string{"127.0.0.9", "::9"}, false},
+		"changed":               {strings.Replace(world, "300  A   127.0.0.4", "300  A   127.0.0.9", 1), []string{"127.0.0.9"}, true},
+		"of IPv6 alone":         {world + "kestrelpoint.example. 300 AAAA ::9\n", []string{"::9"}, true},
+		"one of two names":      {strings.Replace(own, "900 A 127.0.0.4", "900 A 127.0.0.9", 1), []string{"127.0.0.9"}, true},
+		"none of two names":     {own, []string{"127.0.0.9"}, false},
+		"both machines at once": {world + "kestrelpoint.example. 300 A 127.0.0.9\n", []string{"127.0.0.9"}, true},
+		"a name of others":      {strings.Replace(outside, "900 CNAME kestrelpoint", "900 CNAME host", 1), []string{"127.0.0.9"}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			is, err := lead(c.zone, c.to...)
+			require.NoError(t, err)
+			assert.Equal(t, c.new, is)
+		})
+	}
+	s.zone(strings.Replace(outside, "900 CNAME kestrelpoint", "900 CNAME host", 1))
+	o := s.order("127.0.0.9")
+	o.NameServers = []string{s.dns.Address}
+	s.res.Set(nameserver.Faults{Silent: true})
+	_, err := cutover.LeadNew(t.Context(), s.ask, o)
+	require.Error(t, err, "nobody could say where the name of others leads")
+	o.NameServers = []string{"127.0.0.1:1"}
+	_, err = cutover.LeadNew(t.Context(), s.ask, o)
+	require.Error(t, err, "silence is no answer")
+}

@@ -1,7 +1,9 @@
 package cutover
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
@@ -104,6 +106,41 @@ func Watch(ctx context.Context, ask *dnszone.Asker, o WatchOrder, told func(Roun
 		case <-time.After(o.Every):
 		}
 	}
+}
+
+// LeadNew tells whether the domain's own name servers lead to the new machine, be it with some of the names
+// or some of the servers only. That is not known, which is an error, unless all have said otherwise.
+func LeadNew(ctx context.Context, ask *dnszone.Asker, o Order) (bool, error) {
+	p := &planner{Order: o, ask: ask, Plan: &Plan{}, now: o.Now()}
+	first, err := dnszone.FromHost(o.Address.Hostname())
+	if err != nil {
+		return false, err
+	}
+	if err := p.findZone(ctx, first); err != nil {
+		return false, err
+	}
+	if err := p.findNames(ctx, first); err != nil {
+		return false, err
+	}
+	w := watcher{WatchOrder: WatchOrder{Names: p.Plan.Names, To: o.To, Zone: p.Zone, Now: o.Now}, ask: ask}
+	views := w.round(ctx).Views
+	if len(views) == 0 {
+		return false, fmt.Errorf("no name server of %s could be asked", p.Zone.Name)
+	}
+	for _, v := range views {
+		for _, a := range v.Answers {
+			if a.State != dnszone.Found && len(a.Aliases) > 0 { // of a name that others answer for
+				a = ask.First(ctx, p.servers(), a.End(), a.Type, dnszone.Recursively)
+			}
+			if slices.ContainsFunc(a.Values(), func(value string) bool { return slices.Contains(wanted(o.To, a.Type), value) }) {
+				return true, nil
+			}
+			if !a.State.Known() {
+				err = fmt.Errorf("%s did not say where %s leads: %s", v.Name, a.Name, cmp.Or(a.Why, string(a.State)))
+			}
+		}
+	}
+	return false, cmp.Or(err, ctx.Err())
 }
 
 type watcher struct {
