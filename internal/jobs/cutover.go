@@ -119,6 +119,8 @@ type cutoverNote struct {
 	Names       []string     `json:"names,omitempty"`
 	Resolvers   []string     `json:"resolvers,omitempty"`
 	NameServers []string     `json:"name_servers,omitempty"`
+	// Stay are records that a plan found and that have to be there after the change, too.
+	Stay []cutover.Row `json:"stay,omitempty"`
 }
 
 // readCutover reads what is remembered.
@@ -194,6 +196,7 @@ func (a *Agent) PlanCutover(ctx context.Context, o CutoverOrder) (*cutover.Plan,
 	if err != nil {
 		return nil, err
 	}
+	note.Stay = p.Stay()
 	_, err = a.noteCutover(o, note, p)
 	return p, err
 }
@@ -244,11 +247,14 @@ func (a *Agent) WatchCutover(ctx context.Context, o CutoverWatch, told func(cuto
 	if err != nil {
 		return cutover.Round{}, err
 	}
+	if note.Stay == nil {
+		note.Stay = p.Stay()
+	}
 	if note, err = a.noteCutover(o.CutoverOrder, note, p); err != nil {
 		return cutover.Round{}, err
 	}
 	old := slices.DeleteFunc(slices.Concat(o.Old, note.Old), func(addr netip.Addr) bool { return slices.Contains(o.To, addr) })
-	w := cutover.WatchOrder{Names: p.Names, To: o.To, Old: old, Zone: p.Zone, Resolvers: order.Resolvers, Times: max(o.Times, 1), Every: o.Every, Limit: o.Limit, Seen: p.Seen, Now: a.Now}
+	w := cutover.WatchOrder{Names: p.Names, To: o.To, Old: old, Zone: p.Zone, Resolvers: order.Resolvers, Times: max(o.Times, 1), Every: o.Every, Limit: o.Limit, Seen: p.Seen, Stay: note.Stay, Now: a.Now}
 	w.Changed = note.Changed
 	if o.Pages {
 		order.Patience = pagePatience

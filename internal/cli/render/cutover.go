@@ -366,7 +366,18 @@ func (a *Printer) ShowRound(r cutover.Round, to []netip.Addr) {
 	}
 	a.Table([]string{"who", "leads to", "forgets"}, rows)
 	a.showPages(r.Pages)
+	a.showLost(r.Lost)
 	fmt.Fprintln(a.Out, a.Dim(goneText(r)))
+}
+
+// showLost tells of records that had to stay.
+func (a *Printer) showLost(lost []cutover.Row) {
+	for _, row := range lost {
+		fmt.Fprintf(a.Out, "%s the record %s of %s that had to stay: %s\n", a.Bad("Gone:"), row.Type, foreign(row.Name), clip(foreign(row.Now[0]), 90))
+	}
+	if len(lost) > 0 {
+		fmt.Fprintln(a.Out, "Put it back at the registrar; if it is meant to be gone, run `revlet cutover plan` once more.")
+	}
 }
 
 func ordinal(n int) string {
@@ -457,6 +468,9 @@ func (a *Printer) ShowRoundChanges(last, r cutover.Round) {
 			a.showPages([]cutover.Host{h})
 		}
 	}
+	if len(last.Lost) != len(r.Lost) {
+		a.showLost(r.Lost)
+	}
 	if last.OwnNew != r.OwnNew || last.Number == 0 || !last.Gone.Equal(r.Gone) && r.Gone.After(last.Gone.Add(time.Minute)) {
 		fmt.Fprintf(a.Out, "%s  %s\n", at, goneText(r))
 	}
@@ -476,6 +490,9 @@ func (a *Printer) ShowWatchEnd(site string, r cutover.Round) {
 		if v.Leads != cutover.ToNew && v.Leads != cutover.Beyond {
 			who = append(who, viewName(v))
 		}
+	}
+	if len(r.Lost) > 0 {
+		who = append(who, "records that had to stay are gone")
 	}
 	fmt.Fprintf(a.Out, "%s Not there yet: %s.\n", a.Bad("The limit is over."), cmp.Or(strings.Join(who, ", "), "they have not agreed often enough in a row"))
 }

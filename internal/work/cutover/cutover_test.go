@@ -414,3 +414,31 @@ func TestLeadNew(t *testing.T) {
 	_, err = cutover.LeadNew(t.Context(), s.ask, o)
 	require.Error(t, err, "silence is no answer")
 }
+
+// A record that had to stay and was taken away with the change is told, and keeps the watch from ending.
+func TestWhatHadToStay(t *testing.T) {
+	senders := "kestrelpoint.example. 300 TXT \"v=spf1 ip4:127.0.0.4 -all\"\n"
+	s := play(t, world+senders)
+	o := s.order("127.0.0.9")
+	stay := s.plan(o).Stay()
+	require.Len(t, stay, 2)
+	zone, err := s.ask.FindZone(t.Context(), []string{s.res.Address}, "kestrelpoint.example")
+	require.NoError(t, err)
+	changed := strings.Replace(world, "300  A   127.0.0.4", "300  A   127.0.0.9", 1) + strings.Replace(senders, "127.0.0.4", "127.0.0.9", 1)
+	s.zone(strings.Replace(changed, "10 mail.", "10 post.", 1))
+	var lost [][]cutover.Row
+	r, err := cutover.Watch(t.Context(), s.ask, cutover.WatchOrder{Names: []string{"kestrelpoint.example"}, To: o.To, Zone: zone, Times: 1, Every: time.Millisecond, Limit: 9 * time.Second, Stay: stay, Now: func() time.Time { return s.now }}, func(r cutover.Round) {
+		s.now = s.now.Add(time.Second)
+		lost = append(lost, r.Lost)
+		if r.Number == 2 {
+			s.zone(changed)
+		}
+	})
+	require.NoError(t, err)
+	assert.True(t, r.Done)
+	require.Len(t, lost, 3)
+	require.Len(t, lost[0], 1, "what a plan asks to be said anew is not lost")
+	assert.Equal(t, "MX", lost[0][0].Type)
+	assert.Equal(t, lost[0], lost[1])
+	assert.Empty(t, lost[2])
+}

@@ -37,10 +37,10 @@ func (p *planner) planStays(ctx context.Context) {
 // machine.
 func (p *planner) planSenders(answer dnszone.Answer) {
 	for _, r := range answer.Records {
-		text := strings.ReplaceAll(strings.Trim(r.Value, `"`), `" "`, "")
-		if !strings.HasPrefix(strings.ToLower(text), "v=spf1") {
+		if !isSenders(r.Value) {
 			continue
 		}
+		text := strings.ReplaceAll(strings.Trim(r.Value, `"`), `" "`, "")
 		for _, word := range strings.Fields(text) {
 			mechanism := strings.ToLower(strings.TrimLeft(word, "+"))
 			name, isName := strings.CutPrefix(mechanism, "a:")
@@ -49,6 +49,22 @@ func (p *planner) planSenders(answer dnszone.Answer) {
 			}
 		}
 	}
+}
+
+// isSenders tells whether a TXT record says who may send mail.
+func isSenders(value string) bool {
+	return strings.HasPrefix(strings.ToLower(strings.Trim(value, `"`)), "v=spf1")
+}
+
+// Stay are the records of the zone that are to be there after the change as well. Its name servers are
+// not among them: they may be others by then.
+func (p *Plan) Stay() (all []Row) {
+	for _, r := range p.Rows {
+		if r.Change == Stay && r.Name == p.Zone.Name && r.Type != "NS" && slices.Contains(stays, r.Type) {
+			all = append(all, r)
+		}
+	}
+	return all
 }
 
 // meansOld tells whether a mechanism names an address of the old machine.

@@ -28,7 +28,9 @@ type WatchOrder struct {
 	// name servers were all new first, if that was seen before.
 	Seen    []Seen
 	Changed time.Time
-	Now     func() time.Time
+	// Stay are records of the zone that have to be there still.
+	Stay []Row
+	Now  func() time.Time
 	// Pages asks both machines for the site, in each round; nil does not.
 	Pages func(ctx context.Context) []Host
 }
@@ -74,6 +76,8 @@ type Round struct {
 	// Changed is since when that is so, as far as it was seen.
 	Changed time.Time `json:"changed"`
 	Pages   []Host    `json:"pages,omitempty"`
+	// Lost are records that had to stay, and which the domain's own name servers no longer have.
+	Lost []Row `json:"lost,omitempty"`
 	// Done is set for the last round of a watch that has seen what it waits for.
 	Done bool `json:"done"`
 }
@@ -169,9 +173,33 @@ func (w *watcher) round(ctx context.Context) Round {
 	if w.Pages != nil {
 		all.Go(func() { r.Pages = w.Pages(ctx) })
 	}
+	all.Go(func() { r.Lost = w.lost(ctx) })
 	all.Wait()
 	w.whenGone(&r)
 	return r
+}
+
+// lost are records that had to stay and are gone. Who may send mail for the domain may be said anew, as a
+// plan asks for.
+func (w *watcher) lost(ctx context.Context) (lost []Row) {
+	if w.Zone == nil {
+		return nil
+	}
+	now := map[string]dnszone.Answer{}
+	for _, row := range w.Stay {
+		answer, asked := now[row.Type]
+		if !asked {
+			answer, _ = w.ask.AskZone(ctx, w.Zone, row.Name, row.Type)
+			now[row.Type] = answer
+		}
+		if !answer.State.Known() {
+			continue
+		}
+		if !slices.ContainsFunc(answer.Values(), func(value string) bool { return value == row.Now[0] || isSenders(value) && isSenders(row.Now[0]) }) {
+			lost = append(lost, row)
+		}
+	}
+	return lost
 }
 
 // view asks one server for all names.
@@ -228,6 +256,9 @@ func (w *watcher) isOld(value string) bool {
 // agree tells whether all lead to the new machine. With nobody to ask, nothing is known.
 func (w *watcher) agree(r Round) bool {
 	some := false
+	if len(r.Lost) > 0 {
+		return false
+	}
 	for _, v := range r.Views {
 		some = some || v.Leads == ToNew
 		if v.Leads != ToNew && v.Leads != Beyond {
