@@ -127,10 +127,8 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	if !slices.Contains([]jobs.Leave{jobs.LeaveClosed, jobs.LeaveRedirect, jobs.LeaveOpen}, o.Leave) {
 		return usageError("--leave %s: it is closed, redirect or open", o.Leave)
 	}
-	if !o.Look {
-		if err := a.canAsk(c); err != nil {
-			return err
-		}
+	if err := a.canAsk(c); err != nil {
+		return err
 	}
 	quiet := c.Bool("quiet") || c.Bool("json")
 	watch, hush := a.observer(quiet)

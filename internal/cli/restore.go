@@ -286,9 +286,9 @@ func (a *app) confirmed(c *cli.Command, question string) error {
 	return a.typed(question+" [y/N] ", "y", "yes")
 }
 
-// canAsk refuses where nobody can be asked, unless --yes was given.
+// canAsk refuses where nobody can be asked, unless that is not needed.
 func (a *app) canAsk(c *cli.Command) error {
-	if !c.Bool("yes") && !terminal(a.in) {
+	if !c.Bool("yes") && !c.Bool("dry-run") && !terminal(a.in) {
 		return usageError("this changes the site and nobody can be asked here; --yes answers")
 	}
 	return nil
