@@ -130,7 +130,7 @@ func throughLook(t *testing.T, w *world) string {
 	require.NoError(t, err)
 	at := l.Addr().String()
 	require.NoError(t, l.Close())
-	cmd := w.command("cutover", "look", "kestrelpoint", "--at", "127.0.0.9", "--only", "--listen", at)
+	cmd := w.command("cutover", "look", "kestrelpoint", "--at", "127.0.0.9", "--nothing-else", "--listen", at)
 	require.NoError(t, cmd.Start())
 	defer func() {
 		require.NoError(t, cmd.Process.Signal(os.Interrupt))

@@ -208,7 +208,7 @@ func (w *world) browserLooks(now namespace, root string) {
 	require.NoError(w.t, err)
 	at := l.Addr().String()
 	require.NoError(w.t, l.Close())
-	cmd := w.command("cutover", "look", "kestrelpoint", "--at", now.ip, "--only", "--listen", at)
+	cmd := w.command("cutover", "look", "kestrelpoint", "--at", now.ip, "--nothing-else", "--listen", at)
 	require.NoError(w.t, cmd.Start())
 	defer func() {
 		require.NoError(w.t, cmd.Process.Signal(os.Interrupt))

@@ -129,7 +129,7 @@ func TestWordPressElsewhere(t *testing.T) {
 	h := newFarHost(t, w)
 	h.serve(t, fmt.Sprintf("127.0.0.1:%d", s.port), "tcp", fmt.Sprintf("127.0.0.1:%d", s.port))
 	require.NoError(t, os.Remove(w.path("revlet.yaml")))
-	out := w.run("adopt", h.root(w.path("htdocs")), "--name", "kestrelpoint", "--store", w.path("archives"), "--trust", "--key-file", w.path("ssh/id"))
+	out := w.run("adopt", h.root(w.path("htdocs")), "--name", "kestrelpoint", "--store", w.path("archives"), "--trust", "--ssh-key", w.path("ssh/id"))
 	assert.Contains(t, out, "WordPress")
 	assert.Contains(t, out, "the database gives its address as "+address)
 	assert.NotZero(t, h.through.Load(), "the database is asked over there")
@@ -263,7 +263,7 @@ func movesElsewhere(t *testing.T, s *server, w *world, h *farHost, address strin
 	}, "php", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", w.path("lighthouse"))
 	order := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", h.root(w.path("lighthouse")), "--address", fmt.Sprintf("http://127.0.0.1:%d", port),
 		"--database", fmt.Sprintf("mysql: lighthouse@127.0.0.1:%d/lighthouse_cms", s.port), "--password-file", w.path("lighthouse.pw"),
-		"--make-database", "root@" + s.socket, "--key-file", w.path("ssh/id")}
+		"--make-database", "root@" + s.socket, "--ssh-key", w.path("ssh/id")}
 	out := w.run(append(order, "--dry-run")...)
 	assert.Regexp(t, `PHP \S+ or newer: not known`, out, "the PHP of this machine says nothing of that one")
 	h.through.Store(0)
@@ -324,7 +324,7 @@ func TestSitesElsewhereThatCannotBeReached(t *testing.T) {
 		h := newFarHost(t, w, "AllowTcpForwarding no", "AllowStreamLocalForwarding no")
 		h.serve(t, fmt.Sprintf("127.0.0.1:%d", s.port), "tcp", fmt.Sprintf("127.0.0.1:%d", s.port))
 		require.NoError(t, os.Remove(w.path("revlet.yaml")))
-		w.fails(1, []string{"its database cannot be reached", "AllowTcpForwarding"}, "adopt", h.root(w.path("htdocs")), "--store", w.path("archives"), "--trust", "--key-file", w.path("ssh/id"))
+		w.fails(1, []string{"its database cannot be reached", "AllowTcpForwarding"}, "adopt", h.root(w.path("htdocs")), "--store", w.path("archives"), "--trust", "--ssh-key", w.path("ssh/id"))
 		assert.NoFileExists(t, w.path("revlet.yaml"))
 		assert.Zero(t, h.through.Load())
 	})
@@ -464,7 +464,7 @@ func TestRestoringElsewhereOverABadLine(t *testing.T) {
 	t.Run("SFTP", func(t *testing.T) {
 		t.Parallel()
 		w, root := farMuseum(t)
-		restoreOverABadLine(t, w, root, []string{"--key-file", w.path("ssh/id"), "--trust"}, func() string { return fmt.Sprint(liveTree(t, w)) })
+		restoreOverABadLine(t, w, root, []string{"--ssh-key", w.path("ssh/id"), "--trust"}, func() string { return fmt.Sprint(liveTree(t, w)) })
 	})
 	t.Run("FTP", func(t *testing.T) {
 		t.Parallel()

@@ -40,7 +40,7 @@ func leftBeside(t *testing.T, w *world) (all []string) {
 func TestRestoringElsewhere(t *testing.T) {
 	t.Parallel()
 	w, root := farMuseum(t)
-	w.run("adopt", root, "--name", "kestrelpoint", "--store", w.path("archives"), "--trust", "--key-file", w.path("ssh/id"))
+	w.run("adopt", root, "--name", "kestrelpoint", "--store", w.path("archives"), "--trust", "--ssh-key", w.path("ssh/id"))
 	w.run("backup")
 	good, content := liveTree(t, w), rows(t, w)
 	breakMuseum(t, w)

@@ -62,7 +62,7 @@ func takenOut(t *testing.T, w *world, config string) (map[string]string, string)
 func TestASiteElsewhere(t *testing.T) {
 	t.Parallel()
 	w, root := farMuseum(t)
-	key := []string{"--key-file", w.path("ssh/id")}
+	key := []string{"--ssh-key", w.path("ssh/id")}
 
 	w.step(t, "an unknown machine gets nothing", func(t *testing.T) {
 		w.fails(1, []string{"is not known yet", "SHA256:", "--trust"}, append([]string{"adopt", root, "--store", w.path("archives")}, key...)...)

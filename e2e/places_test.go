@@ -110,7 +110,7 @@ func TestRealServersAtTheFarEnd(t *testing.T) {
 	cases := map[string]func(*testing.T, *world) far{
 		"sshd": func(t *testing.T, w *world) far {
 			address := fmt.Sprintf("sftp://%s@127.0.0.1:%d%s/revlet", user, sshd(t, w), w.path("far"))
-			return far{fmt.Sprintf("{sftp: %q, key_file: %s}", address, w.path("ssh/id")), []string{address, "--key-file", w.path("ssh/id"), "--trust"}, w.path("far/revlet")}
+			return far{fmt.Sprintf("{sftp: %q, key_file: %s}", address, w.path("ssh/id")), []string{address, "--ssh-key", w.path("ssh/id"), "--trust"}, w.path("far/revlet")}
 		},
 		"apache basic":  func(t *testing.T, w *world) far { return apacheAt(t, w, "basic") },
 		"apache digest": func(t *testing.T, w *world) far { return apacheAt(t, w, "digest") },

@@ -561,12 +561,18 @@ func TestScheduleInstall(t *testing.T) {
 	data, err := os.ReadFile(table)
 	require.NoError(t, err)
 	assert.Contains(t, shown, string(data))
-	w.write("table", "0 1 * * * /bin/theirs\n7 7 * * * /old/revlet due  # revlet\n")
+	w.write("table", "0 1 * * * /bin/theirs\n7 7 * * * /old/revlet --config "+w.path("revlet.yaml")+" due  # revlet\n")
 	w.run("schedule", "install", "--cron", "--apply")
 	assert.Contains(t, w.run("schedule", "install", "--cron", "--apply"), "already")
 	data, err = os.ReadFile(table)
 	require.NoError(t, err)
 	assert.Regexp(t, regexp.MustCompile(`(?s)^0 1 \* \* \* /bin/theirs\n\d-59/5 \* \* \* \* .*revlet.* --quiet due  # revlet\n$`), string(data))
+	w.write("other/revlet.yaml", w.read("revlet.yaml"))
+	w.fails(1, []string{"something else is installed under that name", "--name"}, "--config", w.path("other/revlet.yaml"), "schedule", "install", "--cron", "--apply")
+	w.run("--config", w.path("other/revlet.yaml"), "schedule", "install", "--cron", "--apply", "--name", "revlet-other")
+	w.run("schedule", "remove", "--cron")
+	w.fails(1, []string{"nothing called revlet is installed"}, "schedule", "remove", "--cron")
+	assert.Regexp(t, `^0 1 .*theirs\n.* --quiet due  # revlet-other\n$`, w.read("table"))
 	w.fails(2, []string{"--cron, --systemd"}, "schedule", "install")
 	w.fails(2, []string{"only shows"}, "schedule", "install", "--launchd", "--apply")
 	assert.Contains(t, w.run("schedule", "install", "--launchd"), "<string>"+w.path("revlet.yaml")+"</string>")
@@ -574,6 +580,10 @@ func TestScheduleInstall(t *testing.T) {
 	unit := w.run("schedule", "install", "--systemd")
 	assert.Contains(t, unit, "Type=notify")
 	assert.Contains(t, unit, "--config "+w.path("revlet.yaml"))
+	assert.Contains(t, unit, "NoNewPrivileges=yes\nRestrictRealtime=yes")
+	if os.Geteuid() == 0 {
+		assert.Contains(t, unit, "CapabilityBoundingSet=CAP_CHOWN")
+	}
 }
 
 // A state folder that is full or cannot be written to gets a clear error; when

@@ -23,7 +23,7 @@ func TestWindows(t *testing.T) {
 	require.NoError(t, os.Remove(w.path("htdocs/uploads/2026/a name with\nnewline")))
 	require.NoError(t, os.Symlink("../themes/lantern", w.path("htdocs/uploads/look")))
 	require.NoError(t, os.Chmod(w.path("htdocs/index.html"), 0o604))
-	key := []string{"--key-file", "ssh/id"}
+	key := []string{"--ssh-key", "ssh/id"}
 
 	w.step(t, "sites on this computer are refused", func(t *testing.T) {
 		w.fails(1, []string{"needs Linux"}, "adopt", "htdocs", "--store", "./archives")

@@ -25,6 +25,9 @@ func main() {
 		debug.SetGCPercent(gcPercent)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+	go func() {
+		<-ctx.Done()
+		stop() // a second Ctrl-C ends the program where it is; what was begun is written down
+	}()
 	os.Exit(cli.Main(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr))
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
@@ -194,19 +193,16 @@ func (a *app) warnReadable(files ...string) {
 }
 
 func (a *app) askPassword() (string, error) {
-	in, ok := a.in.(*os.File)
-	if !ok || !terminal(a.in) {
+	if !terminal(a.in) {
 		return "", usageError("nobody can be asked for the password here; --password-file FILE takes it from a file")
 	}
 	var words [2]string
 	for i, question := range []string{"New password: ", "Once more: "} {
-		fmt.Fprint(a.err, question)
-		typed, err := term.ReadPassword(int(in.Fd()))
-		fmt.Fprintln(a.err)
+		typed, err := a.askSecret(question)
 		if err != nil {
 			return "", err
 		}
-		words[i] = string(typed)
+		words[i] = typed
 	}
 	if words[0] != words[1] {
 		return "", &exitError{exitFailed, errors.New("the two differ; nothing was changed")}

@@ -21,13 +21,13 @@ func (a *app) adoptCommand() *cli.Command {
 			"connection: sftp://keeper@host.example/home/keeper/public_html, or from the account's\n" +
 			"home, sftp://keeper@host.example/~/public_html. See docs/ELSEWHERE.md.",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "name", Usage: "what to call the site (default: from its address)"},
-			&cli.StringFlag{Name: "store", Usage: "where archives go: a configured store's `NAME`, or a folder for a new one"},
+			&cli.StringFlag{Name: "name", Usage: "the site's `NAME` in the configuration (default: from its address)"},
+			&cli.StringFlag{Name: "store", Usage: "where archives go: a configured `STORE`, or a folder for a new one"},
 			&cli.StringFlag{Name: "address", Usage: "the public `URL` (default: as the site's database says)"},
 			&cli.StringFlag{Name: "settings", Usage: "the settings `FILE`, relative to PATH, where one installation holds several sites"},
 			&cli.StringFlag{Name: "tls", Usage: "how a database server elsewhere is spoken to: `MODE` is verify (the default), unverified or off"},
 			&cli.StringFlag{Name: "dump", Usage: "take the database from the dump that a job of the host leaves at `PATH`, such as backups/*.sql.gz, on its machine"},
-			&cli.StringFlag{Name: "dump-at-most", Usage: "how old it may be before there is an alarm, such as \"1 day\""},
+			&cli.StringFlag{Name: "dump-at-most", Usage: "how old it may be before there is an alarm, a `SPAN` such as \"1 day\""},
 			&cli.StringFlag{Name: "ca-file", Usage: "a PEM `FILE` of the authority that its certificate is of"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written"},
 			jsonFlag,
@@ -40,7 +40,7 @@ func (a *app) adoptCommand() *cli.Command {
 // option for the file with the password there.
 func reachFlags(password string) []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "key-file", Usage: "the SSH key `FILE` for a site elsewhere (default: the SSH agent's keys)"},
+		&cli.StringFlag{Name: "ssh-key", Usage: "the SSH key `FILE` for a site elsewhere (default: the SSH agent's keys)"},
 		&cli.StringFlag{Name: password, Usage: "a `FILE` with the password there, or with the passphrase of the key"},
 		&cli.StringFlag{Name: "host-key", Usage: "the `FINGERPRINT` (SHA256:…) that the machine there has to show"},
 		&cli.BoolFlag{Name: "trust", Usage: "accept the key that the machine there shows, if none is known"},
@@ -58,7 +58,7 @@ func reachOf(c *cli.Command, password string) *config.Reach {
 		}
 		return file
 	}
-	r := config.Reach{KeyFile: absolute(c.String("key-file")), PasswordFile: absolute(c.String(password)), HostKey: c.String("host-key")}
+	r := config.Reach{KeyFile: absolute(c.String("ssh-key")), PasswordFile: absolute(c.String(password)), HostKey: c.String("host-key")}
 	if r == (config.Reach{}) {
 		return nil
 	}

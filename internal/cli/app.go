@@ -15,6 +15,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,6 +44,8 @@ const (
 	// exitPutBack tells that the guarded command broke the site and that it was put
 	// back.
 	exitPutBack = 5
+	// exitInterrupted is what a shell says of a program that Ctrl-C has ended.
+	exitInterrupted = 130
 )
 
 // exitError carries an exit code; without an error nothing more is printed.
@@ -72,19 +75,68 @@ type app struct {
 	env func(string) string
 	// hush is set when only what is wrong is to be said.
 	hush bool
-	jobs *jobs.Agent
+	// stopped is closed when the program is to end; hung hears of a terminal that is gone.
+	stopped <-chan struct{}
+	hung    chan os.Signal
+	jobs    *jobs.Agent
 }
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	_, noColour := os.LookupEnv("NO_COLOR")
-	a := &app{Printer: render.Printer{Out: out, Colour: !noColour && terminal(out), Now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
+	written := &output{to: out}
+	a := &app{Printer: render.Printer{Out: written, Columns: width(written), Colour: !noColour && os.Getenv("TERM") != "dumb" && terminal(written), Now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
+	ctx, cancel := a.hangUp(ctx)
+	defer cancel()
 	err := a.setUp()
 	if err == nil {
 		err = a.root().Run(ctx, args)
 	}
 	a.jobs.Close()
-	return a.finish(err)
+	code := a.finish(err)
+	if err != nil && err.Error() != "" && wantsJSON(args) {
+		_ = a.PrintErrorJSON(err, code) // it is on the standard error, too
+	}
+	if code == exitDone && written.err != nil {
+		a.complain(fmt.Errorf("what was to be shown could not be written: %w", written.err))
+		return exitFailed
+	}
+	return code
+}
+
+// output remembers that writing has failed: what a script reads is not whole then.
+type output struct {
+	to  io.Writer
+	err error
+}
+
+func (o *output) Write(b []byte) (int, error) {
+	n, err := o.to.Write(b)
+	if err != nil && o.err == nil {
+		o.err = err
+	}
+	return n, err
+}
+
+// Fd is the file's number, if it is one.
+func (o *output) Fd() uintptr {
+	if f, ok := o.to.(*os.File); ok {
+		return f.Fd()
+	}
+	return ^uintptr(0)
+}
+
+// wantsJSON tells whether JSON was asked for, be the rest of the line right or not.
+func wantsJSON(args []string) bool {
+	for _, arg := range args {
+		if arg == "--" {
+			return false
+		}
+		if arg == "--json" || arg == "--json=true" {
+			return true
+		}
+	}
+	return false
 }
 
 // clockVariable sets the clock, for practice and tests: the program then takes
@@ -180,7 +232,7 @@ func (a *app) finish(err error) int {
 	}
 	if errors.Is(err, context.Canceled) {
 		fmt.Fprintln(a.err, "revlet: stopped before it was done; nothing half-made is kept")
-		return code
+		return exitInterrupted
 	}
 	a.complain(err)
 	return code
@@ -206,20 +258,18 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "state", Usage: "the `FOLDER` for history, journals and scratch files"},
 			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "no progress"},
 		},
-		Suggest: true,
-		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usageError("there is no command %q; `revlet --help` lists them", c.Args().First())
-			}
-			return cli.ShowAppHelp(c)
-		},
-		Commands: []*cli.Command{
-			practice.DemoCommand(a.stage()), a.adoptCommand(), a.preflightCommand(), a.backupCommand(), a.archivesCommand(), a.showCommand(), a.verifyCommand(),
-			a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.extractCommand(), a.exportCommand(), a.importCommand(), a.storesCommand(), a.keysCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand(),
-			a.moveCommand(), a.cutoverCommand(), a.accountsCommand(), a.rehearseCommand(), a.compareCommand(), a.guardCommand(), a.checkCommand(), a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.statusCommand(), a.historyCommand(), a.reportCommand(), a.notifyCommand(), practice.StandinCommand(a.stage()),
-		},
+		Commands: slices.Concat(
+			inGroup(groupSetUp, a.adoptCommand(), a.preflightCommand(), a.keysCommand()),
+			inGroup(groupTake, a.backupCommand(), a.guardCommand(), a.exportCommand(), a.importCommand()),
+			inGroup(groupLook, a.statusCommand(), a.archivesCommand(), a.showCommand(), a.extractCommand(), a.compareCommand(), a.verifyCommand(), a.rehearseCommand(), a.checkCommand(), a.historyCommand(), a.reportCommand()),
+			inGroup(groupPutBack, a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.accountsCommand()),
+			inGroup(groupMove, a.moveCommand(), a.cutoverCommand()),
+			inGroup(groupStores, a.storesCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand()),
+			inGroup(groupAuto, a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.notifyCommand()),
+			inGroup(groupPractice, practice.DemoCommand(a.stage()), practice.StandinCommand(a.stage())),
+		),
 	}
-	strict(root, "")
+	a.teach(root)
 	return root
 }
 
@@ -227,17 +277,6 @@ func (a *app) root() *cli.Command {
 func (a *app) stage() practice.Stage {
 	return practice.Stage{Out: a.Out, Err: a.err, Good: a.Good, Bad: a.Bad, Dim: a.Dim, Bold: a.Bold, Clock: clockVariable,
 		Title: func(s string) string { return a.Paint(text.FgHiYellow, s) }}
-}
-
-// strict gives a command and all below it the same answer to wrong usage.
-func strict(c *cli.Command, above string) {
-	name := strings.TrimSpace(above + " " + c.Name)
-	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-		return usageError("%w; `%s --help` shows the options", err, name)
-	}
-	for _, sub := range c.Commands {
-		strict(sub, name)
-	}
 }
 
 // locate finds the configuration file. One that nobody has named is read only if nobody
@@ -285,7 +324,7 @@ func (a *app) openBare(ctx context.Context, c *cli.Command) error {
 
 // terminal tells whether w is one.
 func terminal(w any) bool {
-	f, ok := w.(*os.File)
+	f, ok := w.(interface{ Fd() uintptr })
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

@@ -19,8 +19,8 @@ func (a *app) asideCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "what is set aside, and where", ArgsUsage: "[SITE…]", Flags: []cli.Flag{jsonFlag}, Action: a.asideList},
 			{Name: "show", Usage: "how the newest aside differs from the archive that was restored", ArgsUsage: "SITE",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list everything that differs"}, keyFlag}, Action: a.asideShow},
-			{Name: "export", Usage: "pack the newest aside, files and tables, into a .tar.zst", ArgsUsage: "SITE FILE", Action: a.asideExport},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list everything that differs"}, keyFlag, jsonFlag}, Action: a.asideShow},
+			{Name: "export", Usage: "pack the newest aside, files and tables, into a .tar.zst", ArgsUsage: "SITE FILE", Flags: []cli.Flag{jsonFlag}, Action: a.asideExport},
 		},
 	}
 }
@@ -70,6 +70,9 @@ func (a *app) asideShow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.Bool("json") {
+		return a.PrintJSON(comparedJSON(r.Archive.Name, r.Root, "", r.Report))
+	}
 	a.ShowCompared(r.Archive, "what is set aside ("+r.Root+")", r.Report, c.Bool("all"))
 	for _, t := range r.Tables {
 		fmt.Fprintf(a.Out, "\nSet aside in the database server: %s\n", t)
@@ -90,6 +93,9 @@ func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
 	}
 	if err := a.jobs.ExportAside(ctx, c.Args().First(), file); err != nil {
 		return err
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"site": c.Args().First(), "file": file})
 	}
 	fmt.Fprintf(a.Out, "%s %s, readable for this account only. Do not unpack it where a web server comes.\n", a.Good("Written:"), file)
 	return nil

@@ -18,13 +18,13 @@ func (a *app) backupCommand() *cli.Command {
 		Name: "backup", Usage: "take an archive now", ArgsUsage: "[SITE…]",
 		Description: "Without SITE, every configured site is backed up: those on other machines several\n" +
 			"at a time (`at_once:` in the configuration). An archive exists whole or not\n" +
-			"at all. Files that did not change since the last one are not read again; their\n" +
-			"parts are named again. Files that cannot be read are named, and a store that\n" +
+			"at all. Files that did not change since the last archive are not read again; the\n" +
+			"new one shares them with it. Files that cannot be read are named, and a store that\n" +
 			"cannot be reached is made up for by the next run: the exit code is then 3, and also\n" +
 			"when some of several sites failed.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "scope", Value: "full", Usage: "the `SCOPE`: full, files or database"},
-			&cli.StringFlag{Name: "note", Usage: "`TEXT` that says why, shown with the archive"},
+			&cli.StringFlag{Name: "note", Usage: "`TEXT` that is shown with the archive"},
 			&cli.BoolFlag{Name: "hold", Usage: "exempt the archive from retention until 'revlet release'"},
 			&cli.BoolFlag{Name: "fresh", Usage: "read everything, even what the last archive holds unchanged"},
 			jsonFlag,

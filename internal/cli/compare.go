@@ -26,8 +26,8 @@ func (a *app) compareCommand() *cli.Command {
 			"The exit code is 4 when something differs.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "read", Usage: "compare every file by its content"},
-			&cli.StringFlag{Name: "only", Usage: "only one `HALF`: files or database"},
-			&cli.StringFlag{Name: "table", Usage: "show which rows of the table `NAME` differ (DATABASE.NAME where a site has several databases)"},
+			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files or database"},
+			&cli.StringFlag{Name: "table", Usage: "show which rows of `TABLE` differ (DATABASE.TABLE where a site has several databases)"},
 			&cli.StringFlag{Name: "text", Usage: "show how the text of the file `PATH` differs"},
 			&cli.StringFlag{Name: "since", Usage: "tell in which archive `PATH`, a live file, or TABLE:COLUMN=VALUE, a row, first appeared"},
 			&cli.BoolFlag{Name: "all", Usage: "list everything that differs, however much it is"},
@@ -85,14 +85,7 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 		return err
 	}
 	if c.Bool("json") {
-		err = a.PrintJSON(struct {
-			A    string `json:"a"`
-			B    string `json:"b"`
-			Same bool   `json:"same"`
-			// Clean is the newest archive without any of what is suspect.
-			Clean string `json:"clean_archive"`
-			*compare.Report
-		}{h.Name, with.Name(), r.Same(), clean, r})
+		err = a.PrintJSON(comparedJSON(h.Name, with.Name(), clean, r))
 	} else {
 		a.ShowCompared(h, with.Name(), r, c.Bool("all"))
 		if clean != "" {
@@ -106,6 +99,17 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 		return &exitError{code: exitDamage}
 	}
 	return err
+}
+
+// comparedJSON is a comparison of a with b; clean is the newest archive without any of what is suspect.
+func comparedJSON(a, b, clean string, r *compare.Report) any {
+	return struct {
+		A     string `json:"a"`
+		B     string `json:"b"`
+		Same  bool   `json:"same"`
+		Clean string `json:"clean_archive"`
+		*compare.Report
+	}{a, b, r.Same(), clean, r}
 }
 
 // compareText shows how a text file differs, as lines with those around them.

@@ -47,7 +47,7 @@ func (a *app) cutoverCommand() *cli.Command {
 					"that does not answer does not agree.",
 				Flags: append([]cli.Flag{
 					&cli.StringSliceFlag{Name: "from", Usage: "an `IP` of the old machine, where the records no longer say it; may be given again"},
-					&cli.IntFlag{Name: "times", Value: 3, Usage: "how often in a row all have to agree"},
+					&cli.IntFlag{Name: "times", Value: 3, Usage: "how often in a row all have to agree, `N`"},
 					&cli.StringFlag{Name: "every", Value: "5 minutes", Usage: "how long to wait in between, a `SPAN`"},
 					&cli.StringFlag{Name: "limit", Value: "2 days", Usage: "when to give up, a `SPAN`"},
 					&cli.BoolFlag{Name: "no-pages", Usage: "do not ask the two machines for the site"},
@@ -66,7 +66,7 @@ func (a *app) lookCommand(name cli.Flag) *cli.Command {
 			&cli.StringFlag{Name: "at", Usage: "the new machine's `IP` address"},
 			name,
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8118", Usage: "where the proxy is to be, a loopback `ADDRESS`"},
-			&cli.BoolFlag{Name: "only", Usage: "pass on nothing but the site itself"},
+			&cli.BoolFlag{Name: "nothing-else", Usage: "pass on nothing but the site itself"},
 			&cli.BoolFlag{Name: "browser", Usage: "start a browser that uses it, with an empty profile of its own"},
 			&cli.StringFlag{Name: "program", Usage: "which `PROGRAM` that is (default: the first that is found)"},
 			&cli.BoolFlag{Name: "hosts", Usage: "print the line for a hosts file"},
@@ -86,8 +86,8 @@ func (a *app) matchCommand(name cli.Flag) *cli.Command {
 			&cli.StringFlag{Name: "old", Usage: "the old machine's `IP` address (default: where the DNS leads)"},
 			&cli.StringFlag{Name: "with", Usage: "the `SITE` at its new place, if it has an entry and another address there"},
 			name,
-			&cli.IntFlag{Name: "pages", Value: 200, Usage: "how many pages are asked for at most"},
-			&cli.IntFlag{Name: "rate", Value: 10, Usage: "how many pages are asked for in a second at most"},
+			&cli.IntFlag{Name: "pages", Value: 200, Usage: "ask for `N` pages at most"},
+			&cli.IntFlag{Name: "rate", Value: 10, Usage: "ask for `N` pages a second at most"},
 			&cli.StringFlag{Name: "page", Usage: "write it as a page into `FILE`, both sides beside each other"},
 			jsonFlag,
 		}, Action: a.cutoverMatch}
@@ -102,7 +102,7 @@ func (a *app) finishCommand() *cli.Command {
 			"the names lead to the new machine it is refused: what visitors write there would go aside.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the `SITE` at its new place, where an archive has come up already"},
-			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "what is left at the old place: closed, redirect (to another address), or open"},
+			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "leave the old place `HOW`: closed, redirect (to another address), or open"},
 			&cli.BoolFlag{Name: "back", Usage: "take it back: the new place is what it was before, the old one is open"},
 			&cli.BoolFlag{Name: "anyway", Usage: "even though the names lead to the new machine already"},
 			keyFlag, dryRunFlag, yesFlag, jsonFlag,
@@ -285,12 +285,12 @@ func (a *app) cutoverLook(ctx context.Context, c *cli.Command) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
 	heard := a.passed()
-	l, err := a.jobs.StartLook(ctx, jobs.LookOrder{Site: site, At: at, Names: c.StringSlice("name"), Only: c.Bool("only"), Listen: c.String("listen"),
+	l, err := a.jobs.StartLook(ctx, jobs.LookOrder{Site: site, At: at, Names: c.StringSlice("name"), Only: c.Bool("nothing-else"), Listen: c.String("listen"),
 		Browser: c.Bool("browser") || c.String("program") != "", Program: c.String("program")}, heard)
 	if err != nil {
 		return err
 	}
-	a.ShowLook(l, at, c.Bool("only"))
+	a.ShowLook(l, at, c.Bool("nothing-else"))
 	return l.Wait()
 }
 

@@ -18,12 +18,12 @@ import (
 // storeFlags describe how to get into a store that is not in the configuration
 // yet; each is the key of the same name there.
 var storeFlags = []cli.Flag{
-	&cli.StringFlag{Name: "user", Usage: "the account at a WebDAV or FTP store"},
+	&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` at a WebDAV or FTP store"},
 	&cli.StringFlag{Name: "password-file", Usage: "a `FILE` that holds the password, or the passphrase of the SSH key"},
-	&cli.StringFlag{Name: "key-file", Usage: "the SSH key `FILE`"},
-	&cli.StringFlag{Name: "access-key", Usage: "the access key of an S3 store"},
+	&cli.StringFlag{Name: "ssh-key", Usage: "the SSH key `FILE`"},
+	&cli.StringFlag{Name: "access-key", Usage: "the access `KEY` of an S3 store"},
 	&cli.StringFlag{Name: "secret-file", Usage: "a `FILE` that holds its secret"},
-	&cli.StringFlag{Name: "region", Usage: "the region of an S3 store"},
+	&cli.StringFlag{Name: "region", Usage: "the `REGION` of an S3 store"},
 	&cli.StringFlag{Name: "ca-file", Usage: "a `FILE` with certificates of authorities that are trusted as well"},
 }
 
@@ -66,7 +66,7 @@ func (a *app) storeToDiscover(c *cli.Command, typed string) (string, config.Stor
 	if _, taken := a.jobs.Config.Stores[name]; taken || !config.ValidName(name) {
 		return "", cfg, usageError("the name %q is taken or not allowed; choose another with --name", name)
 	}
-	cfg.User, cfg.PasswordFile, cfg.KeyFile = c.String("user"), c.String("password-file"), c.String("key-file")
+	cfg.User, cfg.PasswordFile, cfg.KeyFile = c.String("user"), c.String("password-file"), c.String("ssh-key")
 	cfg.AccessKey, cfg.SecretFile, cfg.Region, cfg.CAFile = c.String("access-key"), c.String("secret-file"), c.String("region"), c.String("ca-file")
 	here, err := os.Getwd()
 	if err != nil {

@@ -13,6 +13,8 @@ import (
 )
 
 func (a *app) dutiesCommand() *cli.Command {
+	run := a.dueCommand()
+	run.Name = "run"
 	return &cli.Command{
 		Name: "duties", Usage: "show what is scheduled, how it last went and when it is next", ArgsUsage: "[SITE…]",
 		Flags: []cli.Flag{
@@ -20,6 +22,7 @@ func (a *app) dutiesCommand() *cli.Command {
 			jsonFlag,
 		},
 		Action: a.duties,
+		Commands: []*cli.Command{run},
 	}
 }
 
@@ -59,23 +62,23 @@ func (a *app) dueCommand() *cli.Command {
 			"while the machine was off is made up for once. Says nothing when nothing is due, or when\n" +
 			"another run is at it; with --quiet, nothing but what is wrong. When several sites had their\n" +
 			"turn, a table says what came of each. Sends waiting messages.",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only say what is due"}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only say what is due"}, jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := a.open(ctx, c); err != nil {
 				return err
 			}
 			a.sayClock(c)
-			a.hush = c.Bool("quiet")
+			a.hush = c.Bool("quiet") || c.Bool("json")
 			if c.Bool("dry-run") {
-				return a.sayDue(ctx)
+				return a.sayDue(ctx, c.Bool("json"))
 			}
-			return a.doDue(ctx, "due")
+			return a.doDue(ctx, "due", c.Bool("json"))
 		},
 	}
 }
 
-func (a *app) sayDue(ctx context.Context) error {
-	any := false
+func (a *app) sayDue(ctx context.Context, asJSON bool) error {
+	due := []jobs.Duty{}
 	for _, name := range a.jobs.Config.SiteNames() {
 		lines, err := a.jobs.Duties(ctx, name, 1)
 		if err != nil {
@@ -83,25 +86,35 @@ func (a *app) sayDue(ctx context.Context) error {
 		}
 		for _, l := range lines {
 			if l.Due {
-				any = true
-				fmt.Fprintf(a.Out, "%s: %s\n", name, l.Duty)
+				due = append(due, l)
 			}
 		}
 	}
-	if !any {
+	if asJSON {
+		return a.PrintJSON(map[string]any{"duties": due})
+	}
+	for _, l := range due {
+		fmt.Fprintf(a.Out, "%s: %s\n", l.Site, l.Duty)
+	}
+	if len(due) == 0 {
 		fmt.Fprintln(a.Out, "Nothing is due.")
 	}
 	return nil
 }
 
 // doDue carries out what is due. Its exit code is that of the worst outcome.
-func (a *app) doDue(ctx context.Context, origin string) error {
+func (a *app) doDue(ctx context.Context, origin string, asJSON bool) error {
 	all, err := a.jobs.Due(ctx, origin)
 	if !a.hush {
 		a.ShowDue(all)
 	}
 	if err != nil {
 		return err
+	}
+	if asJSON {
+		if err := a.PrintJSON(map[string]any{"done": dueJSON(all)}); err != nil {
+			return err
+		}
 	}
 	worst := exitDone
 	for _, d := range all {
@@ -111,6 +124,14 @@ func (a *app) doDue(ctx context.Context, origin string) error {
 		return &exitError{code: worst}
 	}
 	return nil
+}
+
+func dueJSON(done []jobs.DutyDone) (all []map[string]any) {
+	all = []map[string]any{}
+	for _, d := range done {
+		all = append(all, map[string]any{"site": d.Site, "duty": d.Duty, "archive": d.Archive, "outcome": d.Outcome, "detail": d.Detail, "seconds": d.Took.Seconds()})
+	}
+	return all
 }
 
 // worse chooses the exit code to report of two.

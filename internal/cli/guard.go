@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -29,7 +30,7 @@ func (a *app) guardCommand() *cli.Command {
 			&cli.BoolFlag{Name: "keep-broken", Usage: "leave a broken site as it is, to study it"},
 			&cli.StringFlag{Name: "patience", Value: "30 seconds", Usage: "how long the site may take to work again, a `SPAN`"},
 			&cli.StringFlag{Name: "limit", Usage: "stop the command when it takes longer than a `SPAN`"},
-			keyFlag,
+			keyFlag, jsonFlag,
 		},
 		Action: a.guard,
 	}
@@ -62,12 +63,20 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 	keys := make(chan os.Signal, 8)
 	signal.Notify(keys, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(keys)
+	out := a.Out
+	if c.Bool("json") {
+		a.Out = a.err // what the command prints, too
+	}
 	g, err := a.jobs.Guard(ctx, jobs.GuardOrder{Site: args[0], Command: args[1:], Patience: patience, Limit: limit, Anyway: c.Bool("anyway"), KeepBroken: c.Bool("keep-broken"),
 		In: a.in, Out: a.Out, Err: a.err, Signals: keys, Ask: a.guardAsks})
 	if err != nil {
 		return err
 	}
-	return a.guarded(g)
+	err = a.guarded(g)
+	if a.Out = out; c.Bool("json") {
+		return cmp.Or(a.PrintJSON(map[string]any{"site": g.Site, "archive": g.Archive, "outcome": g.Outcome, "why": errText(g.Err), "checks": render.NonNil(g.Answers)}), err)
+	}
+	return err
 }
 
 // guarded says how a guarded command ended.
@@ -134,6 +143,6 @@ func (a *app) guardAsks(q jobs.GuardQuestion) bool {
 		question = "The command was stopped, and the site works. Leave it as it is?"
 	}
 	fmt.Fprintf(a.Out, "%s [Y/n] ", question)
-	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	answer, err := bufio.NewReader(a.in).ReadString('\n') // the first Ctrl-C is what it is asked about
 	return err == nil && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n")
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"revlet/internal/cli/render"
 	"revlet/internal/platform/encryption"
@@ -144,14 +143,10 @@ func (a *app) passphrase() (string, error) {
 		data, err := os.ReadFile(file)
 		return strings.TrimRight(string(data), "\r\n"), err
 	}
-	in, ok := a.in.(*os.File)
-	if !ok || !terminal(a.in) {
+	if !terminal(a.in) {
 		return "", reason.New(reason.NoPassphrase, nil, "the key is locked with a passphrase")
 	}
-	fmt.Fprint(a.err, "Passphrase of the key: ")
-	words, err := term.ReadPassword(int(in.Fd()))
-	fmt.Fprintln(a.err)
-	return string(words), err
+	return a.askSecret("Passphrase of the key: ")
 }
 
 // leastPassphrase is the length below which a passphrase is refused.

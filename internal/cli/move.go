@@ -25,7 +25,7 @@ func (a *app) moveCommand() *cli.Command {
 			"the new place stops it, unless it is to be set aside: `revlet undo` puts that back.\n" +
 			"See docs/MOVING.md.",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "the new site's `NAME`: one that the configuration has, or a new one", Required: true},
+			&cli.StringFlag{Name: "to", Usage: "the new `SITE`: a name that the configuration has, or a new one", Required: true},
 			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`, or sftp://USER@HOST/FOLDER on another machine"},
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},

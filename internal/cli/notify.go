@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/cli/render"
+	"revlet/internal/jobs"
 )
 
 func (a *app) notifyCommand() *cli.Command {
@@ -14,7 +16,7 @@ func (a *app) notifyCommand() *cli.Command {
 		Name: "notify", Usage: "what tells you of runs",
 		Commands: []*cli.Command{{
 			Name: "test", Usage: "send a test message by every way that is configured",
-			Action: a.notifyTest,
+			Flags: []cli.Flag{jsonFlag}, Action: a.notifyTest,
 		}},
 	}
 }
@@ -27,17 +29,32 @@ func (a *app) notifyTest(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	failed := false
+	failed := slices.ContainsFunc(sent, func(s jobs.Sent) bool { return s.Err != nil })
+	if c.Bool("json") {
+		all := []map[string]any{}
+		for _, s := range sent {
+			all = append(all, map[string]any{"to": s.What, "sent": s.Err == nil, "why": errText(s.Err)})
+		}
+		err = a.PrintJSON(map[string]any{"messages": all})
+		sent = nil
+	}
 	for _, s := range sent {
 		if s.Err != nil {
-			failed = true
 			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("not sent:"), s.What, render.PrintableText(s.Err.Error()))
 			continue
 		}
 		fmt.Fprintf(a.Out, "%s %s\n", a.Good("sent:"), s.What)
 	}
-	if failed {
+	if err == nil && failed {
 		return &exitError{code: exitFailed}
 	}
-	return nil
+	return err
+}
+
+// errText is an error's text; empty for none.
+func errText(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
 }

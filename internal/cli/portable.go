@@ -82,8 +82,8 @@ func (a *app) importCommand() *cli.Command {
 			"becomes an archive like any other, in all stores of the site.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "the `SITE` that a copy made by hand is of"},
-			&cli.StringFlag{Name: "store", Usage: "where a site that is not configured yet is to have its archives: a store's `NAME`, or a folder"},
-			&cli.StringFlag{Name: "note", Usage: "`TEXT` for a copy made by hand"},
+			&cli.StringFlag{Name: "store", Usage: "where a site that is not configured yet is to have its archives: a `STORE`, or a folder"},
+			&cli.StringFlag{Name: "note", Usage: "`TEXT` that is shown with the archive"},
 			jsonFlag,
 		},
 		Action: a.importFile,

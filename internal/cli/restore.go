@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -40,7 +38,7 @@ func (a *app) restoreCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files, database, or components such as themes,uploads; 'revlet show' lists them"},
 			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
-			&cli.StringSliceFlag{Name: "table", Usage: "only the database's table `NAME`; may be given again"},
+			&cli.StringSliceFlag{Name: "table", Usage: "only the database's `TABLE`; may be given again"},
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
@@ -277,34 +275,6 @@ func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []res
 	return nil
 }
 
-// confirmed asks before something is overwritten. Without a terminal it
-// refuses, unless --yes was given.
-func (a *app) confirmed(c *cli.Command, question string) error {
-	if err := a.canAsk(c); err != nil || c.Bool("yes") {
-		return err
-	}
-	return a.typed(question+" [y/N] ", "y", "yes")
-}
-
-// canAsk refuses where nobody can be asked, unless that is not needed.
-func (a *app) canAsk(c *cli.Command) error {
-	if !c.Bool("yes") && !c.Bool("dry-run") && !terminal(a.in) {
-		return usageError("this changes the site and nobody can be asked here; --yes answers")
-	}
-	return nil
-}
-
-// typed asks for one of some words.
-func (a *app) typed(question string, words ...string) error {
-	fmt.Fprint(a.Out, question)
-	answer, err := bufio.NewReader(a.in).ReadString('\n')
-	answer = strings.TrimSpace(answer)
-	if err != nil || !slices.Contains(words, answer) && !slices.Contains(words, strings.ToLower(answer)) {
-		return &exitError{exitFailed, errors.New("not confirmed; nothing was changed")}
-	}
-	return nil
-}
-
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.PrintJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
@@ -342,7 +312,7 @@ func (a *app) extractCommand() *cli.Command {
 			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
-			&cli.StringSliceFlag{Name: "table", Usage: "a table's `NAME`, written as SQL text; may be given again"},
+			&cli.StringSliceFlag{Name: "table", Usage: "a `TABLE`, written as SQL text; may be given again"},
 			salvageFlag, beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.extract,

@@ -62,11 +62,11 @@ func (a *app) holdCommand() *cli.Command {
 	return &cli.Command{
 		Name: "hold", Usage: "exempt an archive from retention until it is released", ArgsUsage: "ARCHIVE",
 		Description: "The hold is kept in the stores beside the archive, so every machine respects it.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "why", Usage: "`TEXT` that says why"}, beforeFlag, keyFlag, signedByFlag},
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "why", Usage: "`TEXT`: the reason, which is kept"}, beforeFlag, keyFlag, signedByFlag, jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.changeHold(ctx, c, "does not know of the hold", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Hold(ctx, h, c.String("why"))
-				if err == nil {
+				if err == nil && !c.Bool("json") {
 					fmt.Fprintf(a.Out, "%s %s; it stays until `revlet release %s`\n", a.Good("Held:"), h.Name, h.Name)
 				}
 				return left, err
@@ -77,11 +77,11 @@ func (a *app) holdCommand() *cli.Command {
 
 func (a *app) releaseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "release", Usage: "lift a hold", ArgsUsage: "ARCHIVE", Flags: []cli.Flag{beforeFlag, keyFlag, signedByFlag},
+		Name: "release", Usage: "lift a hold", ArgsUsage: "ARCHIVE", Flags: []cli.Flag{beforeFlag, keyFlag, signedByFlag, jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.changeHold(ctx, c, "still holds it", func(ctx context.Context, h *catalog.Held) ([]jobs.Trouble, error) {
 				left, err := a.jobs.Release(ctx, h)
-				if err == nil && len(left) == 0 {
+				if err == nil && len(left) == 0 && !c.Bool("json") {
 					fmt.Fprintf(a.Out, "%s %s; the keep rules decide about it again\n", a.Good("Released:"), h.Name)
 				}
 				return left, err
@@ -113,6 +113,15 @@ func (a *app) changeHold(ctx context.Context, c *cli.Command, untold string, cha
 	}
 	for _, l := range left {
 		fmt.Fprintf(a.err, "warning: store %s %s: %s; run the command again when it answers\n", l.Store, untold, render.Inline(l.Err))
+	}
+	if c.Bool("json") {
+		stores := []string{}
+		for _, l := range left {
+			stores = append(stores, l.Store)
+		}
+		if err := a.PrintJSON(map[string]any{"archive": h.Name, "held": c.Name == "hold", "not_told": stores}); err != nil {
+			return err
+		}
 	}
 	if len(left) > 0 {
 		return &exitError{code: exitGaps}

@@ -20,9 +20,10 @@ func (a *app) undoCommand() *cli.Command {
 
 func (a *app) settleCommand() *cli.Command {
 	return &cli.Command{
-		Name: "settle", Usage: "delete for good what restores have set aside", ArgsUsage: "SITE",
-		Description: "The restores can then not be undone any more. What no archive holds is named\n" +
-			"first, and deleted only when --unsaved says so; `revlet aside export` keeps it.",
+		Name: "settle", Usage: "delete the copy that a restore has kept; undo is impossible then", ArgsUsage: "SITE",
+		Description: "Every restore keeps a copy of what it has replaced, so that it can be undone. This deletes\n" +
+			"that copy. What of it no archive holds is named first, and deleted only when --unsaved\n" +
+			"says so; `revlet aside export` keeps it.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "unsaved", Usage: "delete, too, what no archive holds"}, keyFlag, dryRunFlag, yesFlag, jsonFlag}, Action: a.settle,
 	}
 }

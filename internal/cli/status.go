@@ -26,7 +26,7 @@ func (a *app) statusCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "look", Usage: "ask every store what it has"},
 			&cli.StringSliceFlag{Name: "accept", Usage: "the `SITE/ALARM` that may be so; may be given again"},
-			&cli.StringFlag{Name: "why", Usage: "`TEXT` that says why"},
+			&cli.StringFlag{Name: "why", Usage: "`TEXT`: the reason, which is kept"},
 			jsonFlag,
 		},
 		Action: a.status,

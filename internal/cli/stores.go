@@ -39,7 +39,7 @@ func (a *app) storesCommand() *cli.Command {
 				"plain-ftp://, plain-http:// or plain-s3://. Sites that are found there are written into the configuration, so\n" +
 				"that `revlet restore` works from there on.",
 			Flags: append([]cli.Flag{
-				&cli.StringFlag{Name: "name", Value: "found", Usage: "what to call the store in the configuration"},
+				&cli.StringFlag{Name: "name", Value: "found", Usage: "the store's `NAME` in the configuration"},
 				&cli.BoolFlag{Name: "trust", Usage: "accept the key of an SSH machine that is not known yet"},
 				keyFlag, dryRunFlag, jsonFlag,
 			}, storeFlags...),

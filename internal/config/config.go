@@ -191,14 +191,20 @@ func knownKeys(t reflect.Type) []string {
 	}
 }
 
-// nearest words the known name closest to a mistyped one, or nothing.
-func nearest(typed string, known []string) string {
-	best, distance := "", 4
+// Nearest is the known name closest to a mistyped one; empty if none is close.
+func Nearest(typed string, known []string) string {
+	best, distance := "", min(4, (len(typed)+2)/2)
 	for _, k := range known {
 		if d := levenshtein.ComputeDistance(typed, k); d < distance {
 			best, distance = k, d
 		}
 	}
+	return best
+}
+
+// nearest words it.
+func nearest(typed string, known []string) string {
+	best := Nearest(typed, known)
 	if best == "" {
 		return ""
 	}

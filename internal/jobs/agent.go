@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sync"
@@ -122,17 +123,19 @@ func (a *Agent) ReadConfigIfAny(path string, exists bool) error {
 // OpenState opens the state folder dir, or the configured or usual one, and the
 // history in it.
 func (a *Agent) OpenState(ctx context.Context, dir string) (err error) {
-	if dir == "" && a.Config != nil {
-		dir = a.Config.State
-	}
-	if dir == "" {
-		dir = state.DefaultDir(a.StateHome)
-	}
-	if a.State, err = state.Open(a.Disk, dir); err != nil {
+	if a.State, err = state.Open(a.Disk, a.StateDir(dir)); err != nil {
 		return err
 	}
 	a.History, err = history.Open(ctx, a.State.History())
 	return err
+}
+
+// StateDir is the state folder: dir, or the configured or usual one.
+func (a *Agent) StateDir(dir string) string {
+	if dir == "" && a.Config != nil {
+		dir = a.Config.State
+	}
+	return cmp.Or(dir, state.DefaultDir(a.StateHome))
 }
 
 // Open reads the configuration, opens the state folder, has the history see the

@@ -52,9 +52,9 @@ func (s Stage) standinMail() *cli.Command {
 		Description: "Takes mail until interrupted, prints each one, and saves it in FOLDER if that is given.",
 		Flags: []cli.Flag{
 			listenFlag,
-			&cli.StringFlag{Name: "security", Value: inbox.StartTLS, Usage: "starttls, tls or plain"},
-			&cli.StringFlag{Name: "user", Usage: "who must log in (default: nobody need)"},
-			&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which password"},
+			&cli.StringFlag{Name: "security", Value: inbox.StartTLS, Usage: "the `KIND`: starttls, tls or plain"},
+			&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` that must log in (default: nobody need)"},
+			&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which `PASSWORD`"},
 			&cli.StringFlag{Name: "keys", Usage: "a `FOLDER` for the server's own certificate"},
 			&cli.StringFlag{Name: "refuse", Usage: "the `ADDRESS` of somebody who is not known here"},
 		},
@@ -84,7 +84,7 @@ func (s Stage) standinHook() *cli.Command {
 		Name: "hook", Usage: "simulate a receiver of webhooks and pings that shows what it gets",
 		Flags: []cli.Flag{
 			listenFlag,
-			&cli.StringFlag{Name: "secret", Usage: "what calls must be signed with"},
+			&cli.StringFlag{Name: "secret", Usage: "the `SECRET` that calls must be signed with"},
 			&cli.IntFlag{Name: "answer", Value: http.StatusNoContent, Usage: "the `STATUS` of every answer"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -110,8 +110,8 @@ var listenFlag = &cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "t
 func placeFlags(kind string) []cli.Flag {
 	flags := []cli.Flag{
 		listenFlag,
-		&cli.StringFlag{Name: "user", Value: "keeper", Usage: "who may come in (the access key of an S3 place)"},
-		&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which password (the secret of an S3 place)"},
+		&cli.StringFlag{Name: "user", Value: "keeper", Usage: "the `ACCOUNT` that may come in (the access key of an S3 place)"},
+		&cli.StringFlag{Name: "password", Value: "practice", Usage: "with which `PASSWORD` (the secret of an S3 place)"},
 		&cli.StringFlag{Name: "keys", Usage: "a `FOLDER` for the place's own keys, so that it stays the same place"},
 		&cli.StringFlag{Name: "drop-after", Usage: "cut each connection after `BYTES`, such as 3MB"},
 		&cli.StringFlag{Name: "die-after", Usage: "answer nothing any more after `BYTES` in all"},

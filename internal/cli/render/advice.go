@@ -90,7 +90,15 @@ var Advice = map[reason.Reason]string{
 
 // Advised is an error's text, followed by what can be done about it.
 func Advised(err error) string {
-	var next []string
+	text := err.Error()
+	for _, n := range Next(err) {
+		text += "\nnext: " + n
+	}
+	return text
+}
+
+// Next is what can be done about an error.
+func Next(err error) (next []string) {
 	for _, r := range reason.All(err) {
 		why, names := r.Why()
 		text, known := Advice[why]
@@ -104,11 +112,7 @@ func Advised(err error) string {
 			next = append(next, text)
 		}
 	}
-	text := err.Error()
-	for _, n := range next {
-		text += "\nnext: " + n
-	}
-	return text
+	return next
 }
 
 // Inline is advised on one line.

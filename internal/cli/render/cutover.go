@@ -4,13 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
-	"golang.org/x/term"
 
 	"revlet/internal/jobs"
 	"revlet/internal/site/dnszone"
@@ -325,13 +323,8 @@ func hostText(f cutover.Finding) string {
 // many it takes now.
 func (a *Printer) Redraw(above int, show func(*Printer)) int {
 	var b strings.Builder
-	show(&Printer{Out: &b, Colour: a.Colour, Now: a.Now})
-	width := 80
-	if f, ok := a.Out.(*os.File); ok {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
-			width = w
-		}
-	}
+	show(&Printer{Out: &b, Colour: a.Colour, Columns: a.Columns, Now: a.Now})
+	width := cmp.Or(a.Columns, 80)
 	if above > 0 {
 		fmt.Fprintf(a.Out, "\x1b[%dA\x1b[J", above)
 	}

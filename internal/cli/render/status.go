@@ -64,7 +64,7 @@ func (a *Printer) showAlarms(s *report.Site) {
 		a.Facts([][2]string{{"what", PrintableText(o.Detail)}, {"why it matters", o.Why}, {"what to do", o.Do}})
 	}
 	if len(s.Open()) > 0 {
-		fmt.Fprintf(a.Out, "\nAn alarm that is all right: `revlet status --accept %s/%s --why TEXT`\n", s.Name, s.Open()[0].Kind)
+		fmt.Fprintf(a.Out, "\nTo silence an alarm that you know and can live with:\n  revlet status --accept %s/%s --why TEXT\n", s.Name, s.Open()[0].Kind)
 	}
 }
 

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
+
+	"revlet/internal/cli/manual"
+)
+
+// each visits all commands that people call.
+func each(c *cli.Command, path string, visit func(path string, c *cli.Command)) {
+	visit(path, c)
+	for _, sub := range c.Commands {
+		if !sub.Hidden {
+			each(sub, strings.TrimSpace(path+" "+sub.Name), visit)
+		}
+	}
+}
+
+func practiceRoot() *cli.Command {
+	a := &app{}
+	a.Out, a.err = &bytes.Buffer{}, &bytes.Buffer{}
+	root := a.root()
+	_ = root.Run(context.Background(), []string{"revlet", "help"}) // so that each knows what is above it
+	return root
+}
+
+// Every command that does something has two examples, and the examples name commands and options that there are.
+func TestExamples(t *testing.T) {
+	root := practiceRoot()
+	used := map[string]bool{}
+	each(root, "", func(path string, c *cli.Command) {
+		all := examples[path]
+		used[path] = true
+		if len(c.Commands) == 0 && c.Category != groupSetUp && !strings.HasPrefix(path, "completion") {
+			assert.GreaterOrEqual(t, len(all), 2, path)
+		}
+		for _, e := range all {
+			words := shellWords(t, e[0])
+			at := root
+			for i, word := range words {
+				if word == "--" {
+					break
+				}
+				if sub := at.Command(word); sub != nil {
+					at = sub
+				}
+				if name, ok := strings.CutPrefix(word, "--"); ok {
+					assert.True(t, slices.ContainsFunc(slices.Concat(at.Flags, root.Flags), func(f cli.Flag) bool { return slices.Contains(f.Names(), name) }), "%s: --%s", e[0], name)
+				}
+				require.NotEmpty(t, words[i])
+			}
+			if path != "" {
+				assert.Equal(t, "revlet "+path, fullName(at, root), e[0])
+			}
+		}
+	})
+	for path := range examples {
+		assert.True(t, used[path], "there is no command %q", path)
+	}
+}
+
+func fullName(at, root *cli.Command) (name string) {
+	each(root, "", func(path string, c *cli.Command) {
+		if c == at {
+			name = "revlet " + path
+		}
+	})
+	return name
+}
+
+// shellWords are the words that a shell makes of a line.
+func shellWords(t *testing.T, line string) []string {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "sh", "-c", `printf '%s\n' `+line).Output()
+	require.NoError(t, err, line)
+	return strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+}
+
+// The help of every command fits the terminal, says all options with what stands for their values, and
+// lists those of all commands once.
+func TestHelp(t *testing.T) {
+	root := practiceRoot()
+	each(root, "", func(path string, c *cli.Command) {
+		var b bytes.Buffer
+		manual.Print(&b, c, manual.Words{Title: plain, Dim: plain, Width: 80})
+		for line := range strings.SplitSeq(b.String(), "\n") {
+			if !strings.Contains(line, "sftp://") {
+				assert.LessOrEqual(t, len([]rune(line)), 80, line)
+			}
+		}
+		for _, f := range c.Flags {
+			doc, _ := f.(cli.DocGenerationFlag)
+			assert.Contains(t, b.String(), "--"+f.Names()[0])
+			if doc.TakesValue() {
+				assert.Equal(t, 2, strings.Count(doc.GetUsage(), "`"), "%s --%s: what stands for its value?", path, f.Names()[0])
+			}
+		}
+		if path != "" {
+			assert.NotContains(t, b.String(), "history, journals and scratch files")
+		}
+	})
+}
+
+func plain(s string) string { return s }
+
+func TestWrongUsage(t *testing.T) {
+	for line, want := range map[string]string{
+		"restor":                  `there is no command "restor"; did you mean "restore"?`,
+		"stores hael":             `there is no command "stores hael"; did you mean "heal"?`,
+		"help stores hael":        `there is no command "stores hael"; did you mean "heal"?`,
+		"xylophone":               `there is no command "xylophone"; ` + "`revlet --help` lists them",
+		"backup --scop full":      "unknown option --scop; did you mean --scope?",
+		"backup --xylophone":      "unknown option --xylophone; `revlet backup --help`",
+		"restore --only":          "option --only needs a value",
+		"move kestrelpoint":       "needed: --to",
+		"cutover watch --times x": `--times "x": that is no value for it`,
+	} {
+		var out bytes.Buffer
+		assert.Equal(t, exitUsage, Main(t.Context(), append([]string{"revlet"}, strings.Fields(line)...), strings.NewReader(""), &out, &out), line)
+		assert.Contains(t, out.String(), want)
+	}
+}
+
+func TestHelpOfNestedCommands(t *testing.T) {
+	for _, line := range []string{"help stores heal", "stores heal --help"} {
+		var out bytes.Buffer
+		assert.Zero(t, Main(t.Context(), append([]string{"revlet"}, strings.Fields(line)...), strings.NewReader(""), &out, &out), line)
+		assert.True(t, strings.HasPrefix(out.String(), "revlet stores heal: "), out.String())
+	}
+}
