@@ -72,6 +72,7 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		{"due", 0, []string{"due"}, nil},
 		{"due", 0, []string{"due", "--dry-run"}, nil},
 		{"schedule install", 0, []string{"schedule", "install", "--cron"}, nil},
+		{"remove", 0, []string{"remove", "NEWEST", "--yes"}, nil},
 		{"undo", 0, []string{"undo", "kestrelpoint", "--yes"}, nil},
 		{"retention", 0, []string{"retention"}, nil},
 		{"duties", 0, []string{"duties"}, nil},
@@ -92,6 +93,9 @@ func TestJSONIsWhatTheDocumentSays(t *testing.T) {
 		if c.documented == "compare" {
 			w.write("htdocs/late.txt", "something differs")
 			require.NoError(t, lampblack.Execute(t.Context(), w.path("htdocs", lampblack.DatabaseFile), "DELETE FROM opening_hours"))
+		}
+		if c.args[0] == "remove" {
+			c.args[1] = w.newest()
 		}
 		if c.args = append(c.args, "--json"); c.args[0] == "guard" {
 			c.args = append(c.args, "--", "echo", "not in the JSON")

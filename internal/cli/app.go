@@ -264,7 +264,7 @@ func (a *app) root() *cli.Command {
 			inGroup(groupLook, a.statusCommand(), a.archivesCommand(), a.showCommand(), a.extractCommand(), a.compareCommand(), a.verifyCommand(), a.rehearseCommand(), a.checkCommand(), a.historyCommand(), a.reportCommand()),
 			inGroup(groupPutBack, a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.accountsCommand()),
 			inGroup(groupMove, a.moveCommand(), a.cutoverCommand()),
-			inGroup(groupStores, a.storesCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand()),
+			inGroup(groupStores, a.storesCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand(), a.removeCommand()),
 			inGroup(groupAuto, a.dutiesCommand(), a.dueCommand(), a.serveCommand(), a.scheduleCommand(), a.notifyCommand()),
 			inGroup(groupPractice, practice.DemoCommand(a.stage()), practice.StandinCommand(a.stage())),
 		),

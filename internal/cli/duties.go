@@ -21,7 +21,7 @@ func (a *app) dutiesCommand() *cli.Command {
 			&cli.IntFlag{Name: "ahead", Value: 1, Usage: "show the next `N` times of each"},
 			jsonFlag,
 		},
-		Action: a.duties,
+		Action:   a.duties,
 		Commands: []*cli.Command{run},
 	}
 }

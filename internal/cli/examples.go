@@ -118,6 +118,10 @@ var examples = map[string][]manual.Example{
 		{"release kestrelpoint-20261120-031500", "retention may have it again"},
 		{"release kestrelpoint", "the newest archive"},
 	},
+	"remove": {
+		{"remove kestrelpoint-20261120-031500 --dry-run", "which stores it would go from"},
+		{"remove kestrelpoint-20261120-031500 --store here --why 'it holds a private letter'", "from one store"},
+	},
 	"move": {
 		{"move kestrelpoint --to lighthouse --root /srv/www/new --address https://lighthouse.example --database 'mysql: new@localhost/new' --password-file new.pw --dry-run", "what would change on the way"},
 		{"move kestrelpoint --to practice --copy", "a practice copy, where the configuration says that it is"},
@@ -198,6 +202,10 @@ var examples = map[string][]manual.Example{
 	"schedule install": {
 		{"schedule install --systemd", "show what would be installed"},
 		{"schedule install --cron --apply", "install it, on shared hosting"},
+	},
+	"schedule remove": {
+		{"schedule remove --systemd", "stop the service and delete its file"},
+		{"schedule remove --cron --name revlet-agency", "the line of another configuration"},
 	},
 	"status": {
 		{"status", "a line for each site; the exit code is for monitoring"},

@@ -285,15 +285,9 @@ func (a *Agent) plan(site string, archives []retention.Archive, rules []retentio
 
 // remove takes archives out of a store.
 func (a *Agent) remove(ctx context.Context, r *StoreRetention, k *keeping, going []string) error {
-	var recent []string
-	known, err := a.History.Archives(ctx, r.Site)
+	recent, err := a.recentIn(ctx, r.Site, r.Store)
 	if err != nil {
 		return err
-	}
-	for _, h := range known {
-		if h.In(r.Store) {
-			recent = append(recent, h.Name)
-		}
 	}
 	job := removal.Job{Site: r.Site, Store: a.Store(r.Store), Archives: going, Recent: recent, Machine: storelock.Machine(a.State.Dir)}
 	result, err := job.Run(ctx)

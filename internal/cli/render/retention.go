@@ -80,3 +80,24 @@ func (a *Printer) ShowRemoved(all []jobs.StoreRetention) {
 		}
 	}
 }
+
+// ShowRemoval says which stores an archive goes from by hand, and where it stays.
+func (a *Printer) ShowRemoval(p *jobs.RemovalPlan) {
+	h := p.Archive
+	fmt.Fprintf(a.Out, "%s, taken %s (%s)%s\n", a.Bold(h.Name), When(h.Taken), h.Scope, noteOf(h.Note))
+	lines := [][2]string{{"goes from", strings.Join(p.From, ", ")}}
+	for _, t := range p.Stays {
+		lines = append(lines, [2]string{"stays in", t.Store + ": " + PrintableText(t.Err.Error())})
+	}
+	a.Facts(lines)
+	if p.Last {
+		fmt.Fprintln(a.Out, a.Bad("It is the last good full archive of "+p.Site+"."))
+	}
+}
+
+func noteOf(note string) string {
+	if note == "" {
+		return ""
+	}
+	return ": " + PrintableText(note)
+}

@@ -48,6 +48,11 @@ const (
 	// Unsigned: it was signed by nobody.
 	SignerUnknown Reason = "signer-unknown"
 	Unsigned      Reason = "unsigned"
+	// ArchiveHeld: "archive" is exempt from removal. LastArchive: no other good full archive would be left.
+	// NotThere: there is no store that something can be removed from.
+	ArchiveHeld Reason = "archive-held"
+	LastArchive Reason = "last-archive"
+	NotThere    Reason = "not-there"
 	// SomeDamaged: something that was wanted of "archive" is damaged in every store.
 	SomeDamaged Reason = "some-damaged"
 	// NoKey: it is encrypted and no key was given. NobodyToEncryptFor: the
