@@ -259,7 +259,7 @@ func (a *app) root() *cli.Command {
 			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "no progress"},
 		},
 		Commands: slices.Concat(
-			inGroup(groupSetUp, a.adoptCommand(), a.preflightCommand(), a.keysCommand()),
+			inGroup(groupSetUp, a.adoptCommand(), a.preflightCommand(), a.configCommand(), a.keysCommand()),
 			inGroup(groupTake, a.backupCommand(), a.guardCommand(), a.exportCommand(), a.importCommand()),
 			inGroup(groupLook, a.statusCommand(), a.archivesCommand(), a.showCommand(), a.extractCommand(), a.compareCommand(), a.verifyCommand(), a.rehearseCommand(), a.checkCommand(), a.historyCommand(), a.reportCommand()),
 			inGroup(groupPutBack, a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.accountsCommand()),
@@ -279,13 +279,12 @@ func (a *app) stage() practice.Stage {
 		Title: func(s string) string { return a.Paint(text.FgHiYellow, s) }}
 }
 
-// locate finds the configuration file. One that nobody has named is read only if nobody
-// else has a hand in it.
+// locate finds the configuration file, which is read only if nobody else has a hand in it.
 func (a *app) locate(c *cli.Command) (path string, exists bool, err error) {
 	named := c.String("config") != "" || a.env("REVLET_CONFIG") != ""
 	path, exists = config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
-	if !named && exists {
-		err = config.Trusted(path)
+	if exists {
+		err = config.Trusted(path, named)
 	}
 	return path, exists, err
 }

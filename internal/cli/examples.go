@@ -20,6 +20,10 @@ var examples = map[string][]manual.Example{
 		{"preflight", "all sites"},
 		{"preflight kestrelpoint --trust", "one that is elsewhere, whose machine's key is accepted by this"},
 	},
+	"config check": {
+		{"config check", "the configuration that would be used"},
+		{"--config /etc/revlet/agency.yaml config check", "another one, after a change"},
+	},
 	"backup": {
 		{"backup", "all sites, now"},
 		{"backup kestrelpoint --note 'before the update' --hold", "one site; the archive stays until it is released"},

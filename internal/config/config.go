@@ -63,6 +63,8 @@ type Error struct {
 	Path         string
 	Line, Column int
 	Reason       string
+	// unknown tells that it is a key that nothing knows: without it the rest can be read.
+	unknown bool
 }
 
 // Error implements error.
@@ -105,20 +107,18 @@ func Locate(explicit, variable string) (string, bool) {
 	return user, false
 }
 
-// Trusted refuses a file that was found in the current folder, and not named by anybody,
-// if another account has put it there or may change it: what it says is done as this one.
-func Trusted(path string) error {
-	if filepath.IsAbs(path) {
-		return nil
-	}
+// Trusted refuses a file that another account owns, or may change: what it says is done as this one. One
+// that somebody has named may be another account's, but for root, and never everybody's.
+func Trusted(path string, named bool) error {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil // there is none, or reading it tells
 	}
-	if ofOthers(info) {
-		return reason.New(reason.ConfigOfOthers, reason.Names{"path": path}, "%s in this folder belongs to another account, or others may change it: what it says would be done as yours", path)
+	a, _ := disk.AttributesOf(info)
+	if !ofOthers(info) || named && os.Geteuid() != 0 && info.Mode().Perm()&0o002 == 0 {
+		return nil
 	}
-	return nil
+	return reason.New(reason.ConfigOfOthers, reason.Names{"path": path, "account": fmt.Sprint(a.UID)}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)
 }
 
 // ofOthers tells whether another account owns a file, or may change it.
@@ -168,9 +168,41 @@ func placed(path string, err error) error {
 		}
 	}
 	if m := unknownField.FindStringSubmatch(e.Reason); m != nil {
+		e.unknown = true
 		e.Reason = fmt.Sprintf("unknown key %q%s", m[1], nearest(m[1], knownKeys(reflect.TypeFor[Config]())))
 	}
+	e.Reason = plain(e.Reason)
 	return e
+}
+
+var (
+	unexpected = regexp.MustCompile(`^(\w+) was used where (\w+) is expected$`)
+	wrongType  = regexp.MustCompile(`^cannot unmarshal (\S+(?: \{\})?) into Go (?:struct field|value) .*of type (\S+)$`)
+	twice      = regexp.MustCompile(`^mapping key "(.*)" already defined at \[(\d+):\d+\]$`)
+	kinds      = map[string]string{"int": "a number", "uint64": "a number", "int64": "a number", "float64": "a number", "string": "a text", "bool": "true or false", "mapping": "entries (`key: value`)", "sequence": "a list (`[…]`)", "null": "nothing"}
+)
+
+// plain says in words what the parser finds wrong.
+func plain(text string) string {
+	kind := func(name string) string {
+		switch {
+		case kinds[name] != "":
+			return kinds[name]
+		case strings.HasPrefix(name, "[]"):
+			return kinds["sequence"]
+		}
+		return kinds["mapping"]
+	}
+	if m := unexpected.FindStringSubmatch(text); m != nil {
+		return fmt.Sprintf("%s belongs here, not %s", kind(m[2]), kind(m[1]))
+	}
+	if m := wrongType.FindStringSubmatch(text); m != nil {
+		return fmt.Sprintf("%s belongs here, not %s", kind(m[2]), kind(m[1]))
+	}
+	if m := twice.FindStringSubmatch(text); m != nil {
+		return fmt.Sprintf("%q stands in line %s already", m[1], m[2])
+	}
+	return text
 }
 
 // knownKeys gathers the keys of a configuration type and all below it.
@@ -193,7 +225,7 @@ func knownKeys(t reflect.Type) []string {
 
 // Nearest is the known name closest to a mistyped one; empty if none is close.
 func Nearest(typed string, known []string) string {
-	best, distance := "", min(4, (len(typed)+2)/2)
+	best, distance := "", min(4, max(3, len(typed)/3+1), (len(typed)+2)/2)
 	for _, k := range known {
 		if d := levenshtein.ComputeDistance(typed, k); d < distance {
 			best, distance = k, d

@@ -115,18 +115,18 @@ func TestNothingComesInBesideWhatIsMeant(t *testing.T) {
 // because of that.
 func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	t.Chdir(t.TempDir())
-	require.NoError(t, Trusted("revlet.yaml"), "there is none")
+	require.NoError(t, Trusted("revlet.yaml", false), "there is none")
 	require.NoError(t, os.WriteFile("revlet.yaml", nil, 0o644))
-	require.NoError(t, Trusted("revlet.yaml"))
+	require.NoError(t, Trusted("revlet.yaml", false))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
-	require.True(t, reason.Is(Trusted("revlet.yaml"), reason.ConfigOfOthers))
+	require.True(t, reason.Is(Trusted("revlet.yaml", false), reason.ConfigOfOthers))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o644))
 	if os.Geteuid() != 0 {
 		t.Skip("only root can give files away")
 	}
 	require.NoError(t, os.Chown("revlet.yaml", 61871, 61871))
-	require.True(t, reason.Is(Trusted("revlet.yaml"), reason.ConfigOfOthers))
-	require.NoError(t, Trusted("/etc/revlet/revlet.yaml"), "one that is where it belongs is the system's")
+	require.True(t, reason.Is(Trusted("revlet.yaml", false), reason.ConfigOfOthers))
+	require.True(t, reason.Is(Trusted("revlet.yaml", true), reason.ConfigOfOthers), "root does not do what another account has written, named or not")
 }
 
 // Whatever comes from a record is written as a value, or refused.

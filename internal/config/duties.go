@@ -10,12 +10,16 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"revlet/internal/platform/schema"
 	"revlet/internal/rules/retention"
 	"revlet/internal/rules/schedule"
 )
 
 // Phrases are one phrase or a list of them.
 type Phrases []string
+
+// JSONSchema implements schema.Custom.
+func (Phrases) JSONSchema() map[string]any { return schema.OneOrMany() }
 
 // UnmarshalYAML reads either form.
 func (p *Phrases) UnmarshalYAML(data []byte) error {

@@ -14,10 +14,14 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"revlet/internal/platform/reason"
+	"revlet/internal/platform/schema"
 )
 
 // Patterns are one pattern or a list of them.
 type Patterns []string
+
+// JSONSchema implements schema.Custom.
+func (Patterns) JSONSchema() map[string]any { return schema.OneOrMany() }
 
 // UnmarshalYAML implements yaml.InterfaceUnmarshaler.
 func (p *Patterns) UnmarshalYAML(read func(any) error) error {

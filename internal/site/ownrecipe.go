@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/schema"
 	"revlet/internal/site/password"
 )
 
@@ -260,40 +261,9 @@ func (r *Recipe) checkMove() error {
 
 // Schema describes the file of a recipe in JSON Schema (draft 2020-12).
 func Schema() map[string]any {
-	s := schemaOf(reflect.TypeFor[Recipe]())
+	s := schema.Of(reflect.TypeFor[Recipe](), schema.Nothing)
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "A recipe: what Revlet knows about one kind of CMS"
 	s["required"] = []string{"name", "title", "recognise"}
 	return s
-}
-
-// schemaOf is the schema of a type, by the names that YAML has for its fields.
-func schemaOf(t reflect.Type) map[string]any {
-	switch t.Kind() {
-	case reflect.Pointer:
-		return schemaOf(t.Elem())
-	case reflect.Slice:
-		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}
-	case reflect.Map:
-		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem())}
-	case reflect.Bool:
-		return map[string]any{"type": "boolean"}
-	case reflect.Struct:
-		properties := map[string]any{}
-		for i := range t.NumField() {
-			f := t.Field(i)
-			name, inline, _ := strings.Cut(f.Tag.Get("yaml"), ",")
-			if inline == "inline" {
-				for k, v := range schemaOf(f.Type)["properties"].(map[string]any) {
-					properties[k] = v
-				}
-				continue
-			}
-			if name != "" && name != "-" {
-				properties[name] = schemaOf(f.Type)
-			}
-		}
-		return map[string]any{"type": "object", "additionalProperties": false, "properties": properties}
-	}
-	return map[string]any{"type": "string"}
 }

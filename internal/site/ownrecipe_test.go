@@ -1,7 +1,6 @@
 package site
 
 import (
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/platform/schema/schematest"
 
 	"revlet/internal/config"
 )
@@ -98,13 +99,5 @@ func TestARecipeThatMakesNoSenseIsRefused(t *testing.T) {
 
 // docs/recipe.schema.json is made of the types; UPDATE=1 writes it.
 func TestTheSchemaOfRecipesIsUpToDate(t *testing.T) {
-	want, err := json.MarshalIndent(Schema(), "", "  ")
-	require.NoError(t, err)
-	const file = "../../docs/recipe.schema.json"
-	if os.Getenv("UPDATE") != "" {
-		require.NoError(t, os.WriteFile(file, append(want, '\n'), 0o644))
-	}
-	got, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.JSONEq(t, string(want), string(got))
+	schematest.UpToDate(t, Schema(), "../../docs/recipe.schema.json", os.Getenv("UPDATE") != "")
 }

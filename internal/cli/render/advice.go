@@ -48,7 +48,7 @@ var Advice = map[reason.Reason]string{
 	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
 	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
-	reason.ConfigOfOthers:        "if it is meant, name it: --config ./{path}",
+	reason.ConfigOfOthers:        "make it yours alone (chown, chmod go-w); root runs the program as that account instead, such as: sudo -u '#{account}' revlet …",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
