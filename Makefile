@@ -9,15 +9,10 @@ GO ?= go
 build:
 	$(GO) build -ldflags "-s -w" -o bin/revlet ./cmd/revlet
 
-# The program for every system, in bin/release, with the SHA-256 of each.
-SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64
+# What is given to people, in bin/release: for every system an archive with the program, manual and completion;
+# packages for Debian and RPM; a bill of materials; SHA-256 of all. The same commit gives the same bytes.
 release:
-	mkdir -p bin/release
-	for s in $(SYSTEMS); do \
-		name=revlet-$${s%/*}-$${s#*/}; [ $${s%/*} = windows ] && name=$$name.exe; \
-		GOOS=$${s%/*} GOARCH=$${s#*/} $(GO) build -ldflags "-s -w" -o bin/release/$$name ./cmd/revlet || exit 1; \
-	done
-	cd bin/release && sha256sum revlet-* > SHA256SUMS
+	$(GO) run ./scripts/release -out bin/release
 
 # Installs what the tests need from Debian's packages when it is missing (as
 # root), then runs all of them.
@@ -30,6 +25,7 @@ test: lint
 test-long:
 	./scripts/setup.sh test
 	REVLET_LONG=1 $(GO) test -count=1 -v -timeout 25m -run "TestWordPressOverFTP|TestCutoverWithRealNameServers" ./e2e
+	REVLET_LONG=1 $(GO) test -count=1 -v -timeout 25m -run TestRelease ./scripts/release
 
 # The program for Windows, under Wine, with a site on another machine.
 test-windows:

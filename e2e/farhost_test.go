@@ -491,7 +491,7 @@ func restoreOverABadLine(t *testing.T, w *world, root string, login []string, tr
 	w.write("htdocs/uploads/film.mp4", string(film))
 	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
 	address := replaceOnce(t, root, fmt.Sprintf(":%d/", port), fmt.Sprintf(":%d/", cut.Port()))
-	reach := strings.ReplaceAll(strings.TrimPrefix(login[0], "--"), "-", "_") + ": " + login[1]
+	reach := map[string]string{"--ssh-key": "key_file: ", "--password-file": "password_file: "}[login[0]] + login[1]
 	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {%s}}\n", address, reach))
 	w.run(append([]string{"preflight"}, login[2:]...)...)
 	w.run("backup")

@@ -15,6 +15,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -207,6 +208,30 @@ func (a *app) sayClock(c *cli.Command) {
 	}
 }
 
+// built says which program this is: its version, and the commit that it was built from, as the Go tools have
+// written it in.
+func built() string {
+	text := "revlet " + Version
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return text
+	}
+	of := map[string]string{}
+	for _, s := range info.Settings {
+		of[s.Key] = s.Value
+	}
+	if commit := of["vcs.revision"]; commit != "" {
+		text += ", commit " + commit[:min(len(commit), 12)]
+		if at, err := time.Parse(time.RFC3339, of["vcs.time"]); err == nil {
+			text += " of " + at.UTC().Format("2006-01-02 15:04") + " UTC"
+		}
+		if of["vcs.modified"] == "true" {
+			text += ", changed since"
+		}
+	}
+	return text + ", " + info.GoVersion + " " + of["GOOS"] + "/" + of["GOARCH"]
+}
+
 // exitCode is the code for an error.
 func exitCode(err error) int {
 	var coded *exitError
@@ -244,7 +269,7 @@ func (a *app) complain(err error) {
 }
 
 func (a *app) root() *cli.Command {
-	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.Out, "revlet "+Version) }
+	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(a.Out, built()) }
 	root := &cli.Command{
 		Name:    "revlet",
 		Usage:   "keep a content-managed web site recoverable",

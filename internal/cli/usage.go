@@ -9,11 +9,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"revlet/internal/cli/manual"
+	"revlet/internal/cli/render"
 	"revlet/internal/config"
 )
 
@@ -192,4 +194,18 @@ func (a *app) completeWords(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.Out, "%s\t%s\n", choice.Word, choice.What)
 	}
 	return nil
+}
+
+// Manual writes the pages of the manual, by the name of their file, such as revlet-backup.1.
+func Manual(at time.Time) map[string]string {
+	a := &app{Printer: render.Printer{Out: io.Discard}, err: io.Discard, env: func(string) string { return "" }}
+	root := a.root()
+	_ = root.Run(context.Background(), []string{root.Name, "help"}) // so that each knows what is above it
+	pages := map[string]string{}
+	for _, c := range append(root.VisibleCommands(), root) {
+		var page strings.Builder
+		manual.Man(&page, c, Version, at)
+		pages[strings.ReplaceAll(c.FullName(), " ", "-")+".1"] = page.String()
+	}
+	return pages
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -135,5 +136,24 @@ func TestHelpOfNestedCommands(t *testing.T) {
 		var out bytes.Buffer
 		assert.Zero(t, Main(t.Context(), append([]string{"revlet"}, strings.Fields(line)...), strings.NewReader(""), &out, &out), line)
 		assert.True(t, strings.HasPrefix(out.String(), "revlet stores heal: "), out.String())
+	}
+}
+
+// The pages of the manual are ones that man(1)'s own formatter has nothing against.
+func TestManual(t *testing.T) {
+	pages := Manual(time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC))
+	assert.Greater(t, len(pages), 30)
+	assert.Contains(t, pages["revlet-stores.1"], ".SH REVLET STORES HEAL")
+	assert.Contains(t, pages["revlet.1"], ".BR revlet-backup (1)")
+	groff, err := exec.LookPath("groff")
+	if err != nil {
+		t.Skip("groff is not installed: whether the pages can be formatted is not known")
+	}
+	for name, page := range pages {
+		cmd := exec.CommandContext(t.Context(), groff, "-man", "-Tutf8", "-ww", "-z")
+		cmd.Stdin = strings.NewReader(page)
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err, name)
+		assert.Empty(t, string(out), name)
 	}
 }

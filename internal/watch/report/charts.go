@@ -1,59 +1,40 @@
 package report
 
 import (
-	"bytes"
-	"html/template"
-	"image/color"
+	"cmp"
+	"fmt"
 	"maps"
-	"regexp"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-// scheme are the colours of a chart, for light or dark paper.
-type scheme struct {
-	ink, faint color.Color
-	lines      []color.Color
-}
-
-var (
-	light = scheme{color.RGBA{0x3a, 0x42, 0x4d, 255}, color.RGBA{0xdd, 0xe2, 0xe8, 255}, []color.Color{color.RGBA{0x1f, 0x6f, 0xb2, 255}, color.RGBA{0xc2, 0x5e, 0x12, 255}}}
-	dark  = scheme{color.RGBA{0xc4, 0xcc, 0xd6, 255}, color.RGBA{0x33, 0x3b, 0x46, 255}, []color.Color{color.RGBA{0x6c, 0xb6, 0xf2, 255}, color.RGBA{0xf2, 0xa3, 0x5e, 255}}}
-)
+// point is a measure at a moment, in seconds since 1970.
+type point struct{ at, value float64 }
 
 // series is a line of a chart.
 type series struct {
 	name   string
-	points plotter.XYs
+	points []point
 }
 
 // chart is a small picture of measures over time.
 type chart struct {
-	title string
-	unit  func(float64) string
-	lines []series
+	id, title string
+	unit      func(float64) string
+	lines     []series
 }
-
-const (
-	chartWidth  vg.Length = 315 // points
-	chartHeight vg.Length = 142
-)
 
 // sizes and durations chart the archives of a site over time, those that are
 // gone included.
 func (s *Site) sizes() chart {
 	bytes := func(v float64) string { return humanize.Bytes(uint64(max(v, 0))) }
-	c := chart{title: "Size in a store", unit: bytes}
+	c := chart{id: s.Name + "-sizes", title: "Size in a store", unit: bytes}
 	for _, m := range []struct {
 		name string
 		of   func(Archive) float64
@@ -69,112 +50,122 @@ func (s *Site) durations() chart {
 		if d >= time.Minute {
 			return d.Round(time.Second).String()
 		}
-		return strings.TrimSuffix(strings.TrimRight(humanize.FtoaWithDigits(v, 2), " "), ".") + " s"
+		return humanize.FtoaWithDigits(v, 2) + " s"
 	}
-	return chart{title: "Time to take", unit: seconds, lines: []series{{"full archives", s.points(func(a Archive) float64 { return a.Seconds })}}}
+	return chart{id: s.Name + "-times", title: "Time to take", unit: seconds, lines: []series{{"full archives", s.points(func(a Archive) float64 { return a.Seconds })}}}
 }
 
 // points are a measure of the full archives, oldest first.
-func (s *Site) points(of func(Archive) float64) plotter.XYs {
-	var all plotter.XYs
+func (s *Site) points(of func(Archive) float64) []point {
+	var all []point
 	for _, a := range slices.Backward(s.Archives) {
 		if a.Scope == "full" {
-			all = append(all, plotter.XY{X: float64(a.Taken.Unix()), Y: of(a)})
+			all = append(all, point{float64(a.Taken.Unix()), of(a)})
 		}
 	}
 	return all
 }
 
-// unitTicks labels an axis that begins at 0.
-type unitTicks struct{ unit func(float64) string }
-
-// Ticks implements plot.Ticker.
-func (u unitTicks) Ticks(low, high float64) []plot.Tick {
-	ticks := plot.DefaultTicks{}.Ticks(low, high)
-	for i := range ticks {
-		if ticks[i].Label != "" {
-			ticks[i].Label = u.unit(ticks[i].Value)
-		}
-	}
-	return ticks
-}
-
-// dayTicks labels an axis of time with at most five days.
-type dayTicks struct{ zone *time.Location }
-
-// Ticks implements plot.Ticker.
-func (d dayTicks) Ticks(low, high float64) []plot.Tick {
-	const most = 4
-	var ticks []plot.Tick
-	for i := range most {
-		at := low + (high-low)*(float64(i)+0.5)/most
-		ticks = append(ticks, plot.Tick{Value: at, Label: time.Unix(int64(at), 0).In(d.zone).Format("2 Jan")})
-	}
-	return ticks
-}
-
-// svg draws the chart in one scheme.
-func (c chart) svg(colours scheme, zone *time.Location) (template.HTML, error) {
-	p := plot.New()
-	p.BackgroundColor = color.Transparent
-	p.Title.Text, p.Title.TextStyle.Color = c.title, colours.ink
-	p.Title.TextStyle.Font.Size, p.Title.Padding = vg.Points(9), vg.Points(4)
-	p.X.Tick.Marker, p.Y.Tick.Marker = dayTicks{zone}, unitTicks{c.unit}
-	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
-		axis.Color, axis.Tick.Color, axis.Tick.Label.Color = colours.faint, colours.faint, colours.ink
-		axis.Tick.Label.Font.Size = vg.Points(7)
-		axis.Padding = 0
-	}
-	p.Legend.Top, p.Legend.Left, p.Legend.TextStyle.Color = false, true, colours.ink
-	p.Legend.TextStyle.Font.Size = vg.Points(7)
-	grid := plotter.NewGrid()
-	grid.Vertical.Width, grid.Horizontal.Color = 0, colours.faint
-	p.Add(grid)
-	most := 0.0
-	for i, l := range c.lines {
-		line, err := plotter.NewLine(l.points)
-		if err != nil {
-			return "", err
-		}
-		line.Color, line.Width = colours.lines[i], vg.Points(1.3)
-		p.Add(line)
-		if len(l.points) < 40 {
-			dots, err := plotter.NewScatter(l.points)
-			if err != nil {
-				return "", err
-			}
-			dots.Color, dots.Shape, dots.Radius = colours.lines[i], draw.CircleGlyph{}, vg.Points(1.6)
-			p.Add(dots)
-		}
-		if len(c.lines) > 1 {
-			p.Legend.Add(l.name, line)
-		}
-		for _, xy := range l.points {
-			most = max(most, xy.Y)
-		}
-	}
-	p.Y.Min, p.Y.Max = 0, max(most*1.15, 0.001)
-	p.Legend.YOffs = chartHeight / 3 // between what is usually large and what is small
-	canvas := vgsvg.New(chartWidth, chartHeight)
-	p.Draw(draw.New(canvas))
-	var out bytes.Buffer
-	if _, err := canvas.WriteTo(&out); err != nil {
-		return "", err
-	}
-	return inline(out.String()), nil
-}
-
-var (
-	fixedSize  = regexp.MustCompile(`<svg width="[^"]*" height="[^"]*"`)
-	fontFamily = regexp.MustCompile(`font-family:[^;"]*;?`)
+// A picture's size, and how far its axes are from its edges, in its own units: about a pixel each on a
+// page of usual width.
+const (
+	pictureWidth, pictureHeight = 440, 190
+	leftEdge, rightEdge         = 62, 12
+	topEdge, bottomEdge         = 10, 24
+	plotWidth, plotHeight       = pictureWidth - leftEdge - rightEdge, pictureHeight - topEdge - bottomEdge
+	// fewDots is up to how many points each has a dot.
+	fewDots = 40
 )
 
-// inline makes a picture part of a page: no prologue, as wide as there is room,
-// in the page's own font.
-func inline(svg string) template.HTML {
-	if i := strings.Index(svg, "<svg"); i > 0 {
-		svg = svg[i:]
+// label is a text in a picture; line is one of the series.
+type label struct {
+	X, Y float64
+	Text string
+}
+
+type drawnLine struct {
+	Name, Class, Path string
+	Dots              []label
+}
+
+// drawn is a chart, ready for the page.
+type drawn struct {
+	ID, Title, Text string
+	Width, Height   int
+	Grid, Days      []label
+	Left, Right     float64
+	Lines           []drawnLine
+}
+
+// draw places a chart's lines; the zone is that of its days.
+func (c chart) draw(zone *time.Location) drawn {
+	first, last, most := math.Inf(1), math.Inf(-1), 0.0
+	for _, l := range c.lines {
+		for _, p := range l.points {
+			first, last, most = min(first, p.at), max(last, p.at), max(most, p.value)
+		}
 	}
-	svg = fixedSize.ReplaceAllString(svg, "<svg")
-	return template.HTML(fontFamily.ReplaceAllString(svg, ""))
+	step := niceStep(most)
+	top := max(math.Ceil(most/step), 1) * step
+	x := func(at float64) float64 { return leftEdge + plotWidth*share(at-first, last-first) }
+	y := func(value float64) float64 { return topEdge + plotHeight*(1-share(value, top)) }
+	d := drawn{ID: c.id, Title: c.title, Text: c.text(), Width: pictureWidth, Height: pictureHeight, Left: leftEdge, Right: pictureWidth - rightEdge}
+	for value := 0.0; value <= top+step/2; value += step {
+		d.Grid = append(d.Grid, label{leftEdge - 6, y(value), c.unit(value)})
+	}
+	const most4 = 4
+	for i := range most4 {
+		at := first + (last-first)*(float64(i)+0.5)/most4
+		d.Days = append(d.Days, label{x(at), pictureHeight - 6, time.Unix(int64(at), 0).In(zone).Format("2 Jan")})
+	}
+	for i, l := range c.lines {
+		line := drawnLine{Name: l.name, Class: fmt.Sprintf("s%d", i+1)}
+		var path strings.Builder
+		for j, p := range l.points {
+			fmt.Fprintf(&path, "%s%.1f %.1f", map[bool]string{true: "M", false: "L"}[j == 0], x(p.at), y(p.value))
+			if len(l.points) < fewDots {
+				line.Dots = append(line.Dots, label{x(p.at), y(p.value), ""})
+			}
+		}
+		line.Path = path.String()
+		d.Lines = append(d.Lines, line)
+	}
+	return d
+}
+
+// text says what a picture shows to those who do not see it.
+func (c chart) text() string {
+	var parts []string
+	for _, l := range c.lines {
+		if len(l.points) == 0 {
+			continue
+		}
+		low := slices.MinFunc(l.points, func(a, b point) int { return cmp.Compare(a.value, b.value) })
+		high := slices.MaxFunc(l.points, func(a, b point) int { return cmp.Compare(a.value, b.value) })
+		parts = append(parts, fmt.Sprintf("%s: %s to %s, the last %s", l.name, c.unit(low.value), c.unit(high.value), c.unit(l.points[len(l.points)-1].value)))
+	}
+	return c.title + ". " + strings.Join(parts, "; ") + "."
+}
+
+// share is part of whole, and 0.5 of nothing.
+func share(part, whole float64) float64 {
+	if whole <= 0 {
+		return 0.5
+	}
+	return part / whole
+}
+
+// niceStep is 1, 2 or 5 times a power of ten, such that about four of them reach a value.
+func niceStep(most float64) float64 {
+	if most <= 0 {
+		return 1
+	}
+	rough := most / 4
+	power := math.Pow(10, math.Floor(math.Log10(rough)))
+	for _, nice := range []float64{1, 2, 5} {
+		if rough <= nice*power {
+			return nice * power
+		}
+	}
+	return 10 * power
 }

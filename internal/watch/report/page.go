@@ -46,8 +46,9 @@ func took(seconds float64) string {
 // day is one square of the calendar.
 type day struct {
 	Number int
-	// Class says how it looks: out (not in the month), none, gone, part or full.
-	Class, Title string
+	// Class says how it looks: out (not in the month), none, gone, part or full. Title says what there is,
+	// Said the same in two words, for those who do not see it.
+	Class, Title, Said string
 }
 
 type month struct {
@@ -129,29 +130,15 @@ func (p Page) square(d time.Time, in time.Month, archives []Archive) day {
 	}
 	if len(words) > 0 {
 		square.Title = d.Format("2 Jan") + ": " + strings.Join(words, "; ")
+		square.Said = map[string]string{"gone": "removed since", "part": "files or database only", "full": "full archive", "bad": "DAMAGED"}[square.Class]
 	}
 	return square
 }
 
-// drawn is a chart in both schemes; the page shows the one that fits.
-type drawn struct{ Light, Dark template.HTML }
-
 // charts are those of a site; fewer than two full archives make none.
-func (p Page) charts(s Site) ([]drawn, error) {
+func (p Page) charts(s Site) []drawn {
 	if len(s.points(func(Archive) float64 { return 0 })) < 2 {
-		return nil, nil
+		return nil
 	}
-	var all []drawn
-	for _, c := range []chart{s.sizes(), s.durations()} {
-		l, err := c.svg(light, p.zone)
-		if err != nil {
-			return nil, err
-		}
-		d, err := c.svg(dark, p.zone)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, drawn{l, d})
-	}
-	return all, nil
+	return []drawn{s.sizes().draw(p.zone), s.durations().draw(p.zone)}
 }
