@@ -36,6 +36,14 @@ var examples = map[string][]manual.Example{
 		{"show kestrelpoint", "the newest archive of a site"},
 		{"show kestrelpoint-20261120-031500 --files", "with every path"},
 	},
+	"versions": {
+		{"versions kestrelpoint wp-config.php", "how a file changed, and in which archives it is"},
+		{"versions kestrelpoint 'wp-content/uploads/**/*.pdf'", "a file of which one knows only about where it was"},
+	},
+	"space": {
+		{"space", "of all sites"},
+		{"space kestrelpoint --json", "of one, for a script"},
+	},
 	"verify": {
 		{"verify", "read every archive of every site"},
 		{"verify kestrelpoint --store harbour --quick", "only whether all is there, in one store"},
