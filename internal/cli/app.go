@@ -286,7 +286,7 @@ func (a *app) root() *cli.Command {
 		Commands: slices.Concat(
 			inGroup(groupSetUp, a.adoptCommand(), a.preflightCommand(), a.configCommand(), a.keysCommand()),
 			inGroup(groupTake, a.backupCommand(), a.guardCommand(), a.exportCommand(), a.importCommand()),
-			inGroup(groupLook, a.statusCommand(), a.archivesCommand(), a.showCommand(), a.versionsCommand(), a.extractCommand(), a.compareCommand(), a.verifyCommand(), a.rehearseCommand(), a.checkCommand(), a.historyCommand(), a.reportCommand()),
+			inGroup(groupLook, a.statusCommand(), a.archivesCommand(), a.showCommand(), a.versionsCommand(), a.browseCommand(), a.extractCommand(), a.compareCommand(), a.verifyCommand(), a.rehearseCommand(), a.checkCommand(), a.historyCommand(), a.reportCommand()),
 			inGroup(groupPutBack, a.restoreCommand(), a.undoCommand(), a.settleCommand(), a.asideCommand(), a.accountsCommand()),
 			inGroup(groupMove, a.moveCommand(), a.cutoverCommand()),
 			inGroup(groupStores, a.storesCommand(), a.retentionCommand(), a.holdCommand(), a.releaseCommand(), a.removeCommand(), a.spaceCommand()),

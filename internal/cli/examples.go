@@ -40,6 +40,10 @@ var examples = map[string][]manual.Example{
 		{"versions kestrelpoint wp-config.php", "how a file changed, and in which archives it is"},
 		{"versions kestrelpoint 'wp-content/uploads/**/*.pdf'", "a file of which one knows only about where it was"},
 	},
+	"browse": {
+		{"browse kestrelpoint --open", "the newest archive, in a browser"},
+		{"browse kestrelpoint --before 2026-11-20 --listen 127.0.0.1:8199", "an older one, at a port of your choice"},
+	},
 	"space": {
 		{"space", "of all sites"},
 		{"space kestrelpoint --json", "of one, for a script"},

@@ -42,24 +42,34 @@ func (a *Agent) Comparison(ctx context.Context, typed, other string, before time
 	if err := h.Unseal(h.Keys); err != nil {
 		return nil, err
 	}
-	c := &Comparison{Archive: h, Job: compare.Job{A: compare.Archive{Held: h}, Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}}
 	if other != "" {
-		if c.Other, err = a.FindOpen(ctx, other, time.Time{}, Need{}); err != nil {
-			return nil, err
-		}
-		if c.Recipe, err = a.recipeOf(h); err != nil {
-			return nil, err
-		}
-		c.B = compare.Archive{Held: c.Other}
-		c.Files, c.Tables = c.Files && c.Other.Scope.HasFiles(), c.Tables && c.Other.Scope.HasDatabase()
-		return c, nil
+		return a.comparisonOf(ctx, h, other)
 	}
+	c := newComparison(h)
 	live, err := a.liveSide(ctx, h.Site)
 	if err != nil {
 		return nil, err
 	}
 	c.A = compare.Archive{Held: h, Lines: backup.KnownLines(ctx, a.State, h.Site, h.Name)}
 	c.B, c.Recipe = live, live.Site.Recipe
+	return c, nil
+}
+
+func newComparison(h *catalog.Held) *Comparison {
+	return &Comparison{Archive: h, Job: compare.Job{A: compare.Archive{Held: h}, Files: h.Scope.HasFiles(), Tables: h.Scope.HasDatabase()}}
+}
+
+// comparisonOf compares an archive that is open with another one.
+func (a *Agent) comparisonOf(ctx context.Context, h *catalog.Held, other string) (c *Comparison, err error) {
+	c = newComparison(h)
+	if c.Other, err = a.FindOpen(ctx, other, time.Time{}, Need{}); err != nil {
+		return nil, err
+	}
+	if c.Recipe, err = a.recipeOf(h); err != nil {
+		return nil, err
+	}
+	c.B = compare.Archive{Held: c.Other}
+	c.Files, c.Tables = c.Files && c.Other.Scope.HasFiles(), c.Tables && c.Other.Scope.HasDatabase()
 	return c, nil
 }
 

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"archive/tar"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -210,12 +211,22 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 	if found == nil {
 		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, fs.ErrNotExist)
 	}
-	part := h.PartNamed(found.Part)
+	var data bytes.Buffer
+	err = h.CopyFile(ctx, *found, func() (io.Writer, error) {
+		data.Reset()
+		return &data, nil
+	})
+	return data.Bytes(), err
+}
+
+// CopyFile writes the content of a file of the list to what begin returns; of a store whose copy is damaged
+// another one is tried, and begin is called anew. What was written is good only if no error is returned.
+func (h *Held) CopyFile(ctx context.Context, e archive.Entry, begin func() (io.Writer, error)) error {
+	part := h.PartNamed(e.Part)
 	if part == nil {
-		return nil, fmt.Errorf("archive %s: %w: it does not name part %s", h.Name, archive.ErrRecord, found.Part)
+		return fmt.Errorf("archive %s: %w: it does not name part %s", h.Name, archive.ErrRecord, e.Part)
 	}
-	var data []byte
-	err = h.EachStore(func(s store.Named) error {
+	return h.EachStore(func(s store.Named) error {
 		p, err := h.OpenPart(ctx, s, *part, nil)
 		if err != nil {
 			return err
@@ -227,17 +238,21 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 			if err != nil {
 				return fmt.Errorf("part %s: %w", part.Name, err)
 			}
-			if hdr.Name != name {
+			if hdr.Name != e.Path {
 				continue
 			}
-			if data, err = io.ReadAll(io.LimitReader(tr, found.Size)); err != nil {
+			w, err := begin()
+			if err != nil {
 				return err
 			}
-			if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != found.SHA256 {
-				return fmt.Errorf("part %s: %w: the content of %s is not what was saved", part.Name, archive.ErrDamaged, name)
+			digest := sha256.New()
+			if _, err := io.Copy(io.MultiWriter(w, digest), io.LimitReader(tr, e.Size)); err != nil {
+				return err
+			}
+			if hex.EncodeToString(digest.Sum(nil)) != e.SHA256 {
+				return fmt.Errorf("part %s: %w: the content of %s is not what was saved", part.Name, archive.ErrDamaged, e.Path)
 			}
 			return nil
 		}
 	})
-	return data, err
 }

@@ -253,6 +253,15 @@ func EachRow(ctx context.Context, texts Texts, name TableName, engine string, vi
 	})
 }
 
+// EachRecord visits the rows in a table's SQL text, with the columns in their order. The columns may be fewer
+// than the values, where the text does not name them.
+func EachRecord(ctx context.Context, texts Texts, name TableName, engine string, visit func(columns, values []string) error) error {
+	var columns []string
+	return eachRow(ctx, texts, name, engine, func(line string) { columns = columnsOf(line) }, func(row []byte) error {
+		return visit(columns, Values(string(row), engine))
+	})
+}
+
 // copiedRows reads the text format of COPY: a row a line.
 func copiedRows(in *bufio.Reader, head func(string), visit func([]byte) error) error {
 	inside := false
