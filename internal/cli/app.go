@@ -76,6 +76,8 @@ type app struct {
 	env func(string) string
 	// hush is set when only what is wrong is to be said.
 	hush bool
+	// logAs is how what happens is told.
+	logAs string
 	// stopped is closed when the program is to end; hung hears of a terminal that is gone.
 	stopped <-chan struct{}
 	hung    chan os.Signal
@@ -282,6 +284,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "config", Usage: "the configuration `FILE` (default: $REVLET_CONFIG, ./revlet.yaml, the user's, the system's)"},
 			&cli.StringFlag{Name: "state", Usage: "the `FOLDER` for history, journals and scratch files"},
 			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "no progress"},
+			&cli.StringFlag{Name: "log-format", Usage: "how warnings and what is done by itself are told, a `FORMAT`: text or json"},
 		},
 		Commands: slices.Concat(
 			inGroup(groupSetUp, a.adoptCommand(), a.preflightCommand(), a.configCommand(), a.keysCommand()),
@@ -316,6 +319,9 @@ func (a *app) locate(c *cli.Command) (path string, exists bool, err error) {
 
 // open reads the configuration and opens the state folder.
 func (a *app) open(ctx context.Context, c *cli.Command) error {
+	if err := a.chooseLog(c); err != nil {
+		return err
+	}
 	path, _, err := a.locate(c)
 	if err != nil {
 		return err

@@ -105,7 +105,7 @@ func (a *app) sayDue(ctx context.Context, asJSON bool) error {
 // doDue carries out what is due. Its exit code is that of the worst outcome.
 func (a *app) doDue(ctx context.Context, origin string, asJSON bool) error {
 	all, err := a.jobs.Due(ctx, origin)
-	if !a.hush {
+	if !a.hush && (a.logAs == "" || a.logAs == logText) {
 		a.ShowDue(all)
 	}
 	if err != nil {

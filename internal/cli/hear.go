@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"log/slog"
 	"strings"
 	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
@@ -27,13 +32,13 @@ func (a *app) hear(e jobs.Event) {
 		if e.Err != nil {
 			text = render.Inline(e.Err)
 		}
-		fmt.Fprintln(a.err, "warning: "+render.PrintableText(text))
+		a.tell(slog.LevelWarn, text)
 	case jobs.HistoryLost:
-		fmt.Fprintf(a.err, "warning: %v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.\n", e.Fault, e.SetAside)
+		a.warning("%v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.", e.Fault, e.SetAside)
 	case jobs.Recovered:
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
 	case jobs.CutoverDied:
-		fmt.Fprintf(a.err, "warning: the cutover of %s to %s has stopped half-way (%s), and %s may be closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.\n", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
+		a.warning("the cutover of %s to %s has stopped half-way (%s), and %s may be closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
 	case jobs.StoreSilent:
 		a.note("store %s: %s; going on without it", e.Store, render.Inline(e.Err))
 	case jobs.PassedOver:
@@ -49,9 +54,9 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.HostTrusted:
 		a.note("the key %s of %s is accepted from now on.", e.Fingerprint, e.Host)
 	case jobs.MessageUnsent:
-		fmt.Fprintf(a.err, "warning: the message “%s” could not be sent by %s: %v; it is tried again\n", e.Title, e.Channel, e.Err)
+		a.warning("the message “%s” could not be sent by %s: %v; it is tried again", e.Title, e.Channel, e.Err)
 	case jobs.DutyFailed:
-		fmt.Fprintf(a.err, "revlet: %s: %s: %s\n", e.Site, e.Duty, render.Inline(e.Err))
+		a.tell(slog.LevelError, fmt.Sprintf("%s: %s: %s", e.Site, e.Duty, render.Inline(e.Err)))
 	case jobs.ArchiveTaken:
 		a.log("%s: %s, %s, %s new", e.Record.Site, e.Record.Name, render.Count(e.Record.Totals.Files, "file", "files"), render.Size(e.Record.Totals.NewBytes))
 	case jobs.CopiesVerified:
@@ -63,15 +68,64 @@ func (a *app) hear(e jobs.Event) {
 	}
 }
 
-func (a *app) note(format string, args ...any) {
-	fmt.Fprintln(a.err, "note: "+render.PrintableText(fmt.Sprintf(format, args...)))
+// levelNote is of what a person should know, and nobody need do anything about.
+const levelNote = slog.LevelInfo + 2
+
+func (a *app) note(format string, args ...any) { a.tell(levelNote, fmt.Sprintf(format, args...)) }
+func (a *app) warning(format string, args ...any) {
+	a.tell(slog.LevelWarn, fmt.Sprintf(format, args...))
 }
 
 // log says what was done, with the time, unless only what is wrong is to be said.
 func (a *app) log(format string, args ...any) {
 	if !a.hush {
-		fmt.Fprintf(a.Out, "%s  %s\n", render.When(a.Now()), fmt.Sprintf(format, args...))
+		a.tell(slog.LevelInfo, fmt.Sprintf(format, args...))
 	}
+}
+
+// How what happens is told: as text, as JSON, or as the journal of systemd takes it.
+const (
+	logText    = "text"
+	logJSON    = "json"
+	logJournal = "journal"
+)
+
+// tell writes what happens, where and as it is wanted.
+func (a *app) tell(level slog.Level, text string) {
+	text = render.PrintableText(text)
+	w := a.err
+	if level == slog.LevelInfo {
+		w = a.Out
+	}
+	switch a.logAs {
+	case logJSON:
+		line := map[string]any{"time": a.Now().UTC().Format(time.RFC3339Nano), "level": map[slog.Level]string{slog.LevelInfo: "info", levelNote: "note", slog.LevelWarn: "warning", slog.LevelError: "error"}[level], "text": text}
+		data, err := json.Marshal(line)
+		if err == nil {
+			fmt.Fprintln(w, string(data))
+		}
+	case logJournal: // sd-daemon(3)
+		priority := map[slog.Level]int{slog.LevelInfo: 6, levelNote: 5, slog.LevelWarn: 4, slog.LevelError: 3}[level]
+		for line := range strings.SplitSeq(text, "\n") {
+			fmt.Fprintf(w, "<%d>%s\n", priority, line)
+		}
+	default:
+		before := map[slog.Level]string{slog.LevelInfo: render.When(a.Now()) + "  ", levelNote: "note: ", slog.LevelWarn: "warning: ", slog.LevelError: "revlet: "}[level]
+		fmt.Fprintln(w, before+text)
+	}
+}
+
+// chooseLog says how what happens is told: as is typed, or as the journal takes it where it listens.
+func (a *app) chooseLog(c *cli.Command) error {
+	switch typed := c.String("log-format"); {
+	case typed == logText || typed == logJSON:
+		a.logAs = typed
+	case typed != "":
+		return usageError("--log-format %q: it is text or json", typed)
+	case a.env("JOURNAL_STREAM") != "":
+		a.logAs = logJournal
+	}
+	return nil
 }
 
 // words writes a result as text for the history's log.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"log/slog"
 	"os/exec"
 	"slices"
 	"strings"
@@ -155,5 +156,26 @@ func TestManual(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		assert.NoError(t, err, name)
 		assert.Empty(t, string(out), name)
+	}
+}
+
+// What happens is told as it is wanted: for people, for a collector, and for the journal with its priorities.
+func TestLogFormats(t *testing.T) {
+	for format, want := range map[string][2]string{
+		"":         {"2026-11-28 12:00  saved\n", "note: look\nwarning: a store\\x1b[0m is full\nrevlet: failed\n"},
+		logJSON:    {`{"level":"info","text":"saved","time":"2026-11-28T12:00:00Z"}` + "\n", `{"level":"note","text":"look","time":"2026-11-28T12:00:00Z"}` + "\n" + `{"level":"warning","text":"a store\\x1b[0m is full","time":"2026-11-28T12:00:00Z"}` + "\n" + `{"level":"error","text":"failed","time":"2026-11-28T12:00:00Z"}` + "\n"},
+		logJournal: {"<6>saved\n", "<5>look\n<4>a store\\x1b[0m is full\n<3>failed\n"},
+	} {
+		var out, errOut bytes.Buffer
+		a := testApp(&out, &errOut)
+		a.logAs, a.Now = format, func() time.Time { return time.Date(2026, 11, 28, 12, 0, 0, 0, time.Local).In(time.UTC) }
+		a.log("saved")
+		a.note("look")
+		a.warning("a store\x1b[0m is full")
+		a.tell(slog.LevelError, "failed")
+		if format != logJSON || time.Local == time.UTC {
+			assert.Equal(t, want[0], out.String())
+			assert.Equal(t, want[1], errOut.String())
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"path"
@@ -39,6 +40,8 @@ type Site struct {
 	// Checks are further ones.
 	Checks   []Check   `yaml:"checks"`
 	Rehearse *Rehearse `yaml:"rehearse"`
+	// Commands are the user's own, run around the site's work on this machine.
+	Commands *Commands `yaml:"commands"`
 	// Fresh is how often everything is read again, such as `every 30 days`.
 	Fresh string `yaml:"fresh"`
 	// Schedule are the site's duties, Keep its keep rules, as phrases.
@@ -144,6 +147,38 @@ type Rehearse struct {
 	// Databases are empty ones to restore into, by the label of the site's, instead
 	// of a private server.
 	Databases map[string]Database `yaml:"databases"`
+}
+
+// Commands are shell commands of the user's own, run on this machine by the account that runs the program.
+type Commands struct {
+	// Before is run before each backup; if it fails, no archive is taken. After is run when one was
+	// taken; if it fails, that is told, and the archive stays.
+	Before string `yaml:"before"`
+	After  string `yaml:"after"`
+	// OnTrouble is run when a backup, a verification, a rehearsal, a retention or a restore was not all right.
+	OnTrouble string `yaml:"on_trouble"`
+	// Limit is how long each may take, such as `10 minutes` (the default).
+	Limit string `yaml:"limit"`
+
+	// LimitOf is Limit as read.
+	LimitOf time.Duration `yaml:"-"`
+}
+
+// usualLimit is how long a command may take that has no limit of its own.
+const usualLimit = 10 * time.Minute
+
+func (c *Commands) settle() (err error) {
+	if c == nil {
+		return nil
+	}
+	if c.Before+c.After+c.OnTrouble == "" {
+		return errors.New("`commands:` has neither `before:`, `after:` nor `on_trouble:`")
+	}
+	c.LimitOf = usualLimit
+	if c.Limit != "" {
+		c.LimitOf, err = ParseSpan(c.Limit)
+	}
+	return err
 }
 
 // Check is an HTTP request that tells whether the site works.
@@ -261,6 +296,7 @@ func (s settler) phrases(name, where string, one *Site) (err error) {
 			return err
 		}},
 		{"", one.settleChecks},
+		{".commands", one.Commands.settle},
 		{".schedule", func() (err error) { one.Duties, err = parseSchedule(one.Schedule); return err }},
 		{".keep", func() (err error) { one.KeepRules, err = parseKeep(one.Keep); return err }},
 		{".time_zone", func() (err error) { one.zone, err = parseZone(one.TimeZone); return err }},

@@ -51,12 +51,16 @@ type Delivered struct {
 	Alarms []history.Finding
 	// Removed is what the keep rules have removed after it.
 	Removed []StoreRetention
+	// AfterFailed is why the site's own command after it has failed.
+	AfterFailed error
 	// Run is the number of the run in the history.
 	Run int64
 }
 
 // Incomplete tells that something was not saved, or not everywhere.
-func (d *Delivered) Incomplete() bool { return len(d.Record.Gaps) > 0 || len(d.Pending) > 0 }
+func (d *Delivered) Incomplete() bool {
+	return len(d.Record.Gaps) > 0 || len(d.Pending) > 0 || d.AfterFailed != nil
+}
 
 // Backup takes an archive of one site and does what follows from that: it sends
 // what was pending, remembers the archive, looks for alarms, applies the keep
@@ -69,6 +73,11 @@ func (a *Agent) Backup(ctx context.Context, name string, o Order) (*Delivered, e
 	run := history.Run{Site: name, Command: "backup", Origin: o.Origin, Duty: o.Duty}
 	var d *Delivered
 	err = a.work(ctx, &run, func(ctx context.Context, run *history.Run) error {
+		said, err := a.command(ctx, "before", name, run)
+		if err != nil {
+			run.Log = said
+			return fmt.Errorf("no archive was taken: %w", err)
+		}
 		r, err := a.take(ctx, name, cfg, o)
 		if err != nil {
 			return err
@@ -78,7 +87,16 @@ func (a *Agent) Backup(ctx context.Context, name string, o Order) (*Delivered, e
 			a.warnf("the archive %s is sound, but: %w", r.Record.Name, err)
 		}
 		a.noteHealthy(ctx, name)
-		run.Log = a.Words(d)
+		run.Archive = r.Record.Name
+		also, err := a.command(ctx, "after", name, run)
+		if err != nil {
+			a.warnf("the archive %s is sound, but: %w", r.Record.Name, err)
+			d.AfterFailed = err
+			if run.Outcome == history.Done {
+				run.Outcome, run.Detail = history.Gaps, err.Error()
+			}
+		}
+		run.Log = said + a.Words(d) + also
 		return nil
 	})
 	if d != nil {

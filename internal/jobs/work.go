@@ -54,6 +54,7 @@ func (a *Agent) workUnder(ctx context.Context, lock string, run *history.Run, do
 		run.Outcome, run.Detail = history.Failed, err.Error()
 	}
 	if run.Command != "" {
+		a.onTrouble(ctx, run)
 		run.ID = a.remember(ctx, *run)
 	}
 	return err
