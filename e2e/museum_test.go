@@ -312,6 +312,15 @@ func TestDemo(t *testing.T) {
 	for _, words := range []string{"Works: harbour", "Works: kestrelpoint.key opens", "Written to", "3 sites saved.", "Restores: shop-"} {
 		assert.Contains(t, out, words)
 	}
+	assert.Regexp(t, `(?s)^.* 18  The museum moves.*\n1\. Describe`, out, "what is to come is listed first")
+	list := w.run("demo", "--chapters")
+	assert.Equal(t, 18, strings.Count(list, "\n"))
+	some := w.run("demo", "some", "--chapter", "5")
+	assert.Contains(t, some, "5. Put it back")
+	assert.NotContains(t, some, "4. The redesign")
+	assert.NotContains(t, some, "6. A restore")
+	assert.Contains(t, some, "200 OK")
+	w.fails(2, []string{"no chapter 19"}, "demo", "other", "--chapter", "19")
 	assert.FileExists(t, w.path("played/htdocs/index.html"), "the site came back from the offsite place alone")
 	assert.DirExists(t, w.path("played/far-away/revlet/kestrelpoint/archives"))
 }

@@ -304,7 +304,13 @@ func (a *app) root() *cli.Command {
 // stage is where the demo and the stand-ins play.
 func (a *app) stage() practice.Stage {
 	return practice.Stage{Out: a.Out, Err: a.err, Good: a.Good, Bad: a.Bad, Dim: a.Dim, Bold: a.Bold, Clock: clockVariable,
-		Title: func(s string) string { return a.Paint(text.FgHiYellow, s) }}
+		Title: func(s string) string { return a.Paint(text.FgHiYellow, s) }, Wait: func() error {
+			if !terminal(a.in) {
+				return nil
+			}
+			_, err := a.ask("")
+			return err
+		}}
 }
 
 // locate finds the configuration file, which is read only if nobody else has a hand in it.

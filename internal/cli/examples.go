@@ -10,7 +10,8 @@ var examples = map[string][]manual.Example{
 	},
 	"demo": {
 		{"demo", "everything, in the folder kestrelpoint-demo"},
-		{"demo /tmp/practice", "in a folder of your choice"},
+		{"demo /tmp/practice --pause", "in a folder of your choice, a chapter at a time"},
+		{"demo --chapter 14", "only how a break-in is dealt with"},
 	},
 	"adopt": {
 		{"adopt /srv/www/kestrelpoint --store /mnt/backup", "a site on this machine, its archives on another disk"},

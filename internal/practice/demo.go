@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,6 +28,11 @@ func DemoCommand(s Stage) *cli.Command {
 		Name: "demo", Usage: "make a small made-up site and walk through the whole job on it", ArgsUsage: "[DIR]",
 		Description: "Builds the site of the Kestrel Point Lighthouse Museum in DIR (./kestrelpoint-demo),\n" +
 			"serves it on this machine, and runs the real commands on it. DIR stays, to play with.",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "chapters", Usage: "list the chapters, and do nothing"},
+			&cli.IntSliceFlag{Name: "chapter", Usage: "show chapter `N` only; those before it are played without a word; may be given again"},
+			&cli.BoolFlag{Name: "pause", Usage: "wait for Enter after each chapter"},
+		},
 		Action: s.demo,
 	}
 }
@@ -35,7 +41,9 @@ func DemoCommand(s Stage) *cli.Command {
 type demoRun struct {
 	Stage
 	dir, program, address string
-	chapter               int
+	// only are the chapters that are shown, all if there are none; pause waits after each.
+	only  []int
+	pause bool
 	// far is the simulated offsite place, faults what goes wrong there.
 	far    *place.Server
 	faults *place.Faults
@@ -46,9 +54,22 @@ type demoRun struct {
 	// alarm.
 	mails   int
 	trouble inbox.Mail
+	mailbox *inbox.MailServer
 }
 
 func (s Stage) demo(ctx context.Context, c *cli.Command) error {
+	chapters := (&demoRun{}).chapters()
+	if c.Bool("chapters") {
+		for i, one := range chapters {
+			fmt.Fprintf(s.Out, "%2d  %s\n", i+1, one.title)
+		}
+		return nil
+	}
+	for _, n := range c.IntSlice("chapter") {
+		if n < 1 || n > len(chapters) {
+			return reason.BadUsage("there is no chapter %d; `revlet demo --chapters` lists them", n)
+		}
+	}
 	dir := "kestrelpoint-demo"
 	if c.Args().Present() {
 		dir = c.Args().First()
@@ -68,7 +89,8 @@ func (s Stage) demo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d := &demoRun{Stage: s, dir: dir, program: program, address: "http://" + listener.Addr().String(), begun: time.Now().AddDate(0, 0, -monthDays-1), faults: &place.Faults{}}
+	d := &demoRun{Stage: s, dir: dir, program: program, address: "http://" + listener.Addr().String(), begun: time.Now().AddDate(0, 0, -monthDays-1), faults: &place.Faults{},
+		only: c.IntSlice("chapter"), pause: c.Bool("pause")}
 	d.clock, d.set = d.begun, time.Now()
 	if err := lampblack.Build(ctx, d.root(), d.address); err != nil {
 		return err
@@ -89,32 +111,89 @@ func (d *demoRun) config() string { return filepath.Join(d.dir, "revlet.yaml") }
 // walk tells the story; each step runs the built program on the real files.
 func (d *demoRun) walk(ctx context.Context) error {
 	d.say("The Kestrel Point Lighthouse Museum has a web site: files in %s,\nan SQLite database among them, served at %s/\nThe story begins on %s, by a clock that the demo sets.", d.root(), d.address, d.begun.Format("2 January 2006"))
-	steps := []func(context.Context) error{
-		d.adoptIt, d.saveIt, d.lookAtIt, d.breakIt, d.putBack, d.changeMind, d.fetchOne, d.deletePage, d.tryIt, d.guardIt, d.damageIt, d.sendAway, d.month, d.loseMachine, d.practiceOnACopy, d.keepAnother, d.moveHouse,
+	chapters := d.chapters()
+	if len(d.only) == 0 {
+		fmt.Fprintln(d.Out)
+		for i, c := range chapters {
+			fmt.Fprintf(d.Out, "  %2d  %s\n", i+1, c.title)
+		}
 	}
-	for _, step := range steps {
-		if err := step(ctx); err != nil {
+	for i, c := range chapters {
+		if err := d.play(ctx, i+1, c, i == len(chapters)-1); err != nil {
 			return err
 		}
 	}
-	d.title("Yours to play with")
-	fmt.Fprintf(d.Out, "  cd %s\n  %s standin sftp far-away --keys far-away-keys --listen %s    is the offsite place again\n  %s archives\n  %s standin lampblack htdocs    serves the site again\n",
-		d.dir, d.program, strings.TrimSuffix(strings.TrimPrefix(d.far.Address, "sftp://keeper@"), "/"), d.program, d.program)
+	fmt.Fprintf(d.Out, "\n%s\n", d.Title("Yours to play with"))
+	fmt.Fprintf(d.Out, "  cd %s\n", d.dir)
+	if d.far != nil {
+		fmt.Fprintf(d.Out, "  %s standin sftp far-away --keys far-away-keys --listen %s    is the offsite place again\n", d.program, strings.TrimSuffix(strings.TrimPrefix(d.far.Address, "sftp://keeper@"), "/"))
+	}
+	for _, line := range []string{"standin lampblack htdocs    serves the site again", "archives                    lists what there is", "browse SITE                 looks into an archive with a browser", "help                        says what else there is; then: revlet adopt PATH, on a site of yours"} {
+		fmt.Fprintf(d.Out, "  %s %s\n", d.program, line)
+	}
 	return nil
 }
 
+// chapter is one part of the story.
+type chapter struct {
+	title string
+	tell  func(context.Context) error
+}
+
+// chapters are all, in their order: each begins where the one before has ended.
+func (d *demoRun) chapters() []chapter {
+	return []chapter{
+		{"Describe the site once", d.adoptIt},
+		{"Take an archive before the redesign", d.saveIt},
+		{"See what is in it, and prove it whole", d.lookAtIt},
+		{"The redesign goes wrong", d.breakIt},
+		{"Put it back", d.putBack},
+		{"A restore can be taken back, and done again", d.changeMind},
+		{"Only one thing back, without touching the site", d.fetchOne},
+		{"A page was deleted: it comes back, and what was written since stays", d.deletePage},
+		{"Does it really restore? Try it in scratch space", d.tryIt},
+		{"An update that goes wrong is taken back", d.guardIt},
+		{"An archive that has gone bad is found", d.damageIt},
+		{"Copies offsite, readable by nobody else", d.sendAway},
+		{"A month passes, and it keeps the site safe by itself", d.month},
+		{"Somebody got in: what was changed, since when, and back to before", d.intruder},
+		{"The machine is lost; only the offsite copy and the key are left", d.loseMachine},
+		{"A copy to practise on comes up elsewhere, and the site is not asked", d.practiceOnACopy},
+		{"The museum's shop lives with a host elsewhere, and is kept from here", d.keepAnother},
+		{"The museum moves to a new host, and nobody notices", d.moveHouse},
+	}
+}
+
+// play tells one chapter. Those that were not asked for are played all the same, for the others build on
+// them, and nothing is shown of them.
+func (d *demoRun) play(ctx context.Context, number int, c chapter, last bool) error {
+	if len(d.only) > 0 && number > slices.Max(d.only) {
+		return nil
+	}
+	out := d.Out
+	if len(d.only) > 0 && !slices.Contains(d.only, number) {
+		d.Out = io.Discard
+		defer func() { d.Out = out }()
+		return c.tell(ctx)
+	}
+	line := fmt.Sprintf("%d. %s", number, c.title)
+	fmt.Fprintf(d.Out, "\n%s\n%s\n", d.Title(line), strings.Repeat("─", len([]rune(line))))
+	if err := c.tell(ctx); err != nil || !d.pause || last {
+		return err
+	}
+	fmt.Fprint(d.Out, d.Dim("Enter goes on … "))
+	return d.Wait()
+}
+
 func (d *demoRun) adoptIt(ctx context.Context) error {
-	d.title("Describe the site once")
 	return d.run(ctx, 0, "adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives")
 }
 
 func (d *demoRun) saveIt(ctx context.Context) error {
-	d.title("Take an archive before the redesign")
 	return d.run(ctx, 0, "backup", "kestrelpoint", "--note", "before the redesign")
 }
 
 func (d *demoRun) lookAtIt(ctx context.Context) error {
-	d.title("See what is in it, and prove it whole")
 	if err := d.run(ctx, 0, "show", "kestrelpoint"); err != nil {
 		return err
 	}
@@ -125,7 +204,6 @@ func (d *demoRun) lookAtIt(ctx context.Context) error {
 }
 
 func (d *demoRun) breakIt(ctx context.Context) error {
-	d.title("The redesign goes wrong")
 	d.ask(ctx, http.StatusOK)
 	d.say("Somebody deletes the theme and empties the exhibits:")
 	fmt.Fprintln(d.Out, d.Dim("$ ")+"rm -r htdocs/themes/lantern")
@@ -140,7 +218,6 @@ func (d *demoRun) breakIt(ctx context.Context) error {
 }
 
 func (d *demoRun) putBack(ctx context.Context) error {
-	d.title("Put it back")
 	if err := d.run(ctx, 0, "restore", "kestrelpoint", "--yes"); err != nil {
 		return err
 	}
@@ -148,7 +225,6 @@ func (d *demoRun) putBack(ctx context.Context) error {
 }
 
 func (d *demoRun) changeMind(ctx context.Context) error {
-	d.title("A restore can be taken back, and done again")
 	if err := d.run(ctx, 0, "undo", "kestrelpoint", "--yes"); err != nil {
 		return err
 	}
@@ -165,13 +241,11 @@ func (d *demoRun) changeMind(ctx context.Context) error {
 }
 
 func (d *demoRun) fetchOne(ctx context.Context) error {
-	d.title("Only one thing back, without touching the site")
 	return d.run(ctx, 0, "extract", "kestrelpoint", "uploads/2026/lens.svg", "--table", "opening_hours", "--to", "fetched")
 }
 
 // deletePage deletes a page and puts it back with what belongs to it.
 func (d *demoRun) deletePage(ctx context.Context) error {
-	d.title("A page was deleted: it comes back, and what was written since stays")
 	d.say("A visitor leaves a remark; then somebody deletes the page \"Your visit\" and what was said of it:")
 	for _, statement := range []string{
 		"INSERT INTO remarks (page, visitor, text) VALUES (4, 'Mr Tull', 'The flags were a treat.')",
@@ -197,7 +271,6 @@ func (d *demoRun) deletePage(ctx context.Context) error {
 
 // tryIt proves that the archive restores.
 func (d *demoRun) tryIt(ctx context.Context) error {
-	d.title("Does it really restore? Try it in scratch space")
 	return d.run(ctx, 0, "--quiet", "rehearse", "kestrelpoint")
 }
 
@@ -210,7 +283,6 @@ exit 1
 
 // guardIt runs it between an archive and a check.
 func (d *demoRun) guardIt(ctx context.Context) error {
-	d.title("An update that goes wrong is taken back")
 	if err := os.WriteFile(filepath.Join(d.dir, "update.sh"), []byte("cd htdocs\n"+badUpdate), 0o600); err != nil {
 		return err
 	}
@@ -225,7 +297,6 @@ func (d *demoRun) guardIt(ctx context.Context) error {
 
 // damageIt flips one byte in a store, as an ageing disk does.
 func (d *demoRun) damageIt(ctx context.Context) error {
-	d.title("An archive that has gone bad is found")
 	if err := d.run(ctx, 0, "--quiet", "backup", "kestrelpoint", "--note", "to be damaged"); err != nil {
 		return err
 	}
@@ -249,7 +320,6 @@ func (d *demoRun) damageIt(ctx context.Context) error {
 
 // sendAway adds an offsite place, simulated by this program, and encrypts.
 func (d *demoRun) sendAway(ctx context.Context) error {
-	d.title("Copies offsite, readable by nobody else")
 	far, err := place.Start(place.SFTP, place.Options{Dir: filepath.Join(d.dir, "far-away"), Keys: filepath.Join(d.dir, "far-away-keys"), User: "keeper", Password: "practice", Faults: d.faults})
 	if err != nil {
 		return err
@@ -297,7 +367,6 @@ func (d *demoRun) addHarbour() error {
 
 // loseMachine deletes everything but the far place, the key and a password.
 func (d *demoRun) loseMachine(ctx context.Context) error {
-	d.title("The machine is lost; only the offsite copy and the key are left")
 	d.clock = time.Time{}
 	fmt.Fprintln(d.Out, d.Dim("$ ")+"rm -r htdocs archives state revlet.yaml")
 	for _, name := range []string{"htdocs", "archives", "state", "revlet.yaml", "fetched"} {
@@ -320,7 +389,6 @@ func (d *demoRun) loseMachine(ctx context.Context) error {
 
 // practiceOnACopy brings the newest archive up at another address, to try things on.
 func (d *demoRun) practiceOnACopy(ctx context.Context) error {
-	d.title("A copy to practise on comes up elsewhere, and the site is not asked")
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -342,7 +410,6 @@ func (d *demoRun) practiceOnACopy(ctx context.Context) error {
 
 // keepAnother keeps a site on another machine, which only SFTP leads to.
 func (d *demoRun) keepAnother(ctx context.Context) error {
-	d.title("The museum's shop lives with a host elsewhere, and is kept from here")
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -413,12 +480,6 @@ func flip(file string) error {
 	b[0] ^= 0x20
 	_, err = f.WriteAt(b[:], info.Size()/2)
 	return err
-}
-
-func (d *demoRun) title(s string) {
-	d.chapter++
-	line := fmt.Sprintf("%d. %s", d.chapter, s)
-	fmt.Fprintf(d.Out, "\n%s\n%s\n", d.Title(line), strings.Repeat("─", len(line)))
 }
 
 func (d *demoRun) say(format string, args ...any) {

@@ -43,12 +43,11 @@ const rules = `    schedule:
 
 // month carries out a month of duties, on a clock that is set.
 func (d *demoRun) month(ctx context.Context) error {
-	d.title("A month passes, and it keeps the site safe by itself")
 	mails, err := d.mailServer()
 	if err != nil {
 		return err
 	}
-	defer mails.Close()
+	d.mailbox = mails // until the next chapter's end
 	if err := d.addDuties(mails.Address); err != nil {
 		return err
 	}
@@ -64,14 +63,12 @@ func (d *demoRun) month(ctx context.Context) error {
 	}
 	d.say("%d mails have come; this is the last one on trouble:\n", d.mails)
 	fmt.Fprintln(d.Out, indent(d.trouble.Text))
-	return d.lookBack(ctx)
+	return d.run(ctx, exitDamage, "status")
 }
 
-// lookBack shows what the month has left.
-func (d *demoRun) lookBack(ctx context.Context) error {
-	if err := d.run(ctx, exitDamage, "status"); err != nil {
-		return err
-	}
+// intruder is what is done after somebody got in, and what the month has left.
+func (d *demoRun) intruder(ctx context.Context) error {
+	defer d.mailbox.Close()
 	if err := d.cleanUp(ctx); err != nil {
 		return err
 	}
@@ -100,7 +97,6 @@ func (d *demoRun) asked(ctx context.Context, into any, args ...string) error {
 // cleanUp finds out what an intruder has left, and since when, and puts the site
 // back as it was before.
 func (d *demoRun) cleanUp(ctx context.Context) error {
-	d.title("Somebody got in: what was changed, since when, and back to before")
 	before := d.begun.AddDate(0, 0, plantedOn-3).Format("2006-01-02")
 	compare := []string{"compare", "kestrelpoint", "--before", before, "--key", "kestrelpoint.key"}
 	if err := d.run(ctx, exitDamage, compare...); err != nil {

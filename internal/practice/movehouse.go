@@ -17,7 +17,6 @@ const newHost = "127.0.0.2"
 
 // moveHouse has the museum's name lead to another host, without a visitor losing anything.
 func (d *demoRun) moveHouse(ctx context.Context) error {
-	d.title("The museum moves to a new host, and nobody notices")
 	old := strings.TrimPrefix(d.address, "http://")
 	host, port, err := net.SplitHostPort(old)
 	if err != nil {

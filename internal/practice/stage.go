@@ -20,6 +20,8 @@ type Stage struct {
 	Good, Bad, Dim, Bold, Title func(string) string
 	// Clock names the environment variable that sets the program's clock.
 	Clock string
+	// Wait returns when somebody has pressed Enter; where nobody can, at once.
+	Wait func() error
 }
 
 // The exit codes of the program that the demo expects.
