@@ -47,8 +47,8 @@ func (a *Printer) ShowReports(proof *jobs.Proof) {
 		fmt.Fprintf(a.Out, "Signed by %s.\n", a.Signer(s))
 	}
 	damaged := false
+	a.showDamage(reports)
 	for _, r := range reports {
-		a.showDamage(r)
 		a.showNotReached(r)
 		damaged = damaged || len(r.Damage) > 0
 	}
@@ -60,17 +60,39 @@ func (a *Printer) ShowReports(proof *jobs.Proof) {
 	}
 }
 
-func (a *Printer) showDamage(r *verify.Report) {
-	if len(r.Damage) == 0 {
-		return
+// spoiled is a part that is damaged in a store, with the archives that share it.
+type spoiled struct {
+	verify.Damage
+	archives []string
+}
+
+// showDamage tells of each damaged part once, however many archives share it.
+func (a *Printer) showDamage(reports []*verify.Report) {
+	var all []*spoiled
+	for _, r := range reports {
+		for _, d := range r.Damage {
+			i := slices.IndexFunc(all, func(s *spoiled) bool {
+				return d.Object != "list" && s.Object == d.Object && s.Why == d.Why && slices.Equal(s.Held, d.Held) && s.Store == r.Store
+			})
+			if i < 0 {
+				d.Store = r.Store
+				all = append(all, &spoiled{Damage: d})
+				i = len(all) - 1
+			}
+			all[i].archives = append(all[i].archives, r.Archive)
+		}
 	}
-	fmt.Fprintf(a.Out, "\n%s in store %s:\n", a.Bad("Damage to "+r.Archive), r.Store)
-	for _, d := range r.Damage {
+	store := ""
+	for _, d := range all {
+		if d.Store != store {
+			store = d.Store
+			fmt.Fprintf(a.Out, "\n%s\n", a.Bad("Damage in store "+store+":"))
+		}
 		what := "part " + d.Object
 		if d.Object == "list" {
 			what = "the list of contents"
 		}
-		fmt.Fprintf(a.Out, "  %s\n    %s\n", what, d.Why)
+		fmt.Fprintf(a.Out, "  %s\n    of %s\n    %s\n", what, a.archivesOf(d.archives), d.Why)
 		for _, name := range d.Held {
 			fmt.Fprintf(a.Out, "    held %s\n", Printable(name))
 		}
@@ -78,6 +100,17 @@ func (a *Printer) showDamage(r *verify.Report) {
 			fmt.Fprintf(a.Out, "    and %d more\n", more)
 		}
 	}
+}
+
+// archivesNamed is how many archives that share a damaged part are named.
+const archivesNamed = 4
+
+func (a *Printer) archivesOf(names []string) string {
+	text := a.Bold(strings.Join(names[:min(len(names), archivesNamed)], ", "))
+	if more := len(names) - archivesNamed; more > 0 {
+		text += fmt.Sprintf(" and %d more archives", more)
+	}
+	return text
 }
 
 // missedShown is how many objects that were not reached are listed.
