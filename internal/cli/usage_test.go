@@ -4,7 +4,11 @@ import (
 	"bytes"
 	"context"
 	"log/slog"
+	"maps"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -15,6 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/cli/manual"
+	"revlet/internal/cli/render"
 )
 
 // each visits all commands that people call.
@@ -178,4 +183,73 @@ func TestLogFormats(t *testing.T) {
 			assert.Equal(t, want[1], errOut.String())
 		}
 	}
+}
+
+// inCode finds what stands in code in a document: lines of blocks, and words between backquotes.
+var inCode = regexp.MustCompile("(?s)```[a-z]*\n(.*?)```|`([^`\n]+)`")
+
+// Every command line in the documents is one that the program takes: commands and options are there.
+func TestCommandLinesInDocuments(t *testing.T) {
+	root := practiceRoot()
+	files, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	seen := 0
+	for _, file := range append(files, "../../README.md", "../../CONTRIBUTING.md") {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, m := range inCode.FindAllStringSubmatch(string(data), -1) {
+			text := strings.ReplaceAll(m[1]+m[2], "\\\n", " ")
+			for line := range strings.Lines(text) {
+				line, _, _ = strings.Cut(strings.TrimSpace(line), " # ")
+				words := strings.Fields(strings.TrimPrefix(strings.TrimPrefix(line, "$ "), "sudo "))
+				if len(words) < 2 || words[0] != "revlet" || strings.ContainsAny(words[1], "…|") {
+					continue
+				}
+				seen++
+				at := root
+				for i, word := range words[1:] {
+					word = strings.Trim(word, `"'[](),;`)
+					if word == "--" || word == "|" || word == "&&" || word == ">" {
+						break
+					}
+					if sub := at.Command(word); sub != nil && (i == 0 || len(at.Commands) > 0) {
+						at = sub
+					} else if i == 0 && !strings.HasPrefix(word, "-") {
+						assert.Fail(t, "no such command", "%s: %s", file, line)
+					}
+					name, isOption := strings.CutPrefix(word, "--")
+					name, _, _ = strings.Cut(strings.TrimRight(name, ".…"), "=")
+					for one := range strings.SplitSeq(name, "|") {
+						one = strings.TrimLeft(one, "-")
+						if isOption && one != "help" && one != "version" {
+							assert.True(t, slices.ContainsFunc(slices.Concat(at.Flags, root.Flags), func(f cli.Flag) bool { return slices.Contains(f.Names(), one) }), "%s: --%s in `%s`", file, one, line)
+						}
+					}
+				}
+			}
+		}
+	}
+	assert.Greater(t, seen, 120)
+}
+
+// docs/TROUBLESHOOTING.md has every reason for which a command fails, with what can be done about it.
+func TestTroubleshootingIsWhole(t *testing.T) {
+	const file = "../../docs/TROUBLESHOOTING.md"
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	before, _, ok := strings.Cut(string(data), "| reason | what can be done |\n")
+	require.True(t, ok)
+	text := before + "| reason | what can be done |\n|---|---|\n"
+	for _, why := range slices.Sorted(maps.Keys(render.Advice)) {
+		advice := strings.ReplaceAll(strings.ReplaceAll(render.Advice[why], "\n", " "), "|", `\|`)
+		for _, role := range regexp.MustCompile(`\{[a-z]+\}`).FindAllString(advice, -1) {
+			advice = strings.ReplaceAll(advice, role, strings.ToUpper(strings.Trim(role, "{}")))
+		}
+		text += "| `" + string(why) + "` | " + advice + " |\n"
+	}
+	if os.Getenv("UPDATE") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		data = []byte(text)
+	}
+	assert.Equal(t, text, string(data), "run it with UPDATE=1")
 }
