@@ -54,7 +54,7 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 		}
 		err = a.PrintJSON(p)
 	} else {
-		a.ShowStatus(p, a.halfRestored(names))
+		a.ShowStatus(p, a.halfRestored(names), c.Args().Present())
 	}
 	if code := statusCode(p); err == nil && code != exitDone {
 		return &exitError{code: code}

@@ -4,6 +4,9 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"path"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -219,14 +222,46 @@ func (a *Agent) SiteConfig(name string) (config.Site, error) {
 // SitesNamed returns the sites of these names, or all when there are none.
 func (a *Agent) SitesNamed(names []string) ([]string, error) {
 	if len(names) == 0 {
-		names = a.Config.SiteNames()
+		return a.Config.SiteNames(), nil
 	}
+	var all []string
 	for _, name := range names {
+		if strings.ContainsAny(name, "*?[") {
+			found, err := a.sitesLike(name)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, found...)
+			continue
+		}
 		if _, err := a.SiteConfig(name); err != nil {
 			return nil, err
 		}
+		all = append(all, name)
 	}
-	return names, nil
+	seen := map[string]bool{}
+	return slices.DeleteFunc(all, func(name string) bool {
+		before := seen[name]
+		seen[name] = true
+		return before
+	}), nil
+}
+
+// sitesLike are the sites whose names match a pattern, such as client-*.
+func (a *Agent) sitesLike(pattern string) (all []string, err error) {
+	for _, name := range a.Config.SiteNames() {
+		ok, err := path.Match(pattern, name)
+		if err != nil {
+			return nil, reason.BadUsage("%q is no pattern of names; one is such as client-*", pattern)
+		}
+		if ok {
+			all = append(all, name)
+		}
+	}
+	if len(all) == 0 {
+		return nil, reason.BadUsage("no site in %s is called like %q", a.Config.Path, pattern)
+	}
+	return all, nil
 }
 
 // Stores opens the stores of a site.

@@ -215,4 +215,11 @@ func TestRetainRefusesWhatIsUnknown(t *testing.T) {
 	names, err := b.SitesNamed(nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{museum}, names)
+	names, err = b.SitesNamed([]string{museum, "kestrel*", "*"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{museum}, names, "each once")
+	for _, pattern := range []string{"client-*", "[a"} {
+		_, err = b.SitesNamed([]string{pattern})
+		assert.True(t, reason.Is(err, reason.Usage), pattern)
+	}
 }

@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"revlet/internal/jobs"
+	"revlet/internal/watch/report"
 	"revlet/internal/work/verify"
 )
 
@@ -47,4 +49,34 @@ func TestSizesAndTimesAsPeopleSayThem(t *testing.T) {
 		assert.Equal(t, want, Took(d))
 	}
 	assert.Equal(t, "a, b … and 2 more", Abbreviate([]string{"a", "b", "c", "d"}, 2))
+}
+
+// Of many sites the good ones are counted, those in trouble come first, and alarms of one kind are told once.
+func TestStatusOfManySites(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	p := report.Page{Made: now}
+	for i := range 40 {
+		s := report.Site{Name: fmt.Sprintf("site-%02d", i), Offsite: true, Newest: &report.Archive{Name: "a", Taken: now}}
+		if i%8 == 3 {
+			s.Alarms = []report.Alarm{{Kind: "failed", Since: now, Detail: "a backup of " + s.Name + ": no room", Why: "because", Do: "make room"}}
+		}
+		if i == 20 {
+			s.Newest = nil
+		}
+		p.Sites = append(p.Sites, s)
+	}
+	a := &Printer{Now: func() time.Time { return now }}
+	show := func(all bool) string { return a.Plain(func(q *Printer) { q.ShowStatus(p, map[string]string{"site-30": "a-1"}, all) }) }
+	text := show(false)
+	lines := strings.Split(text, "\n")
+	assert.LessOrEqual(t, len(lines), 24, "it fits a screen")
+	assert.Contains(t, lines[1], "site-20", "the worst first")
+	assert.Contains(t, text, "Good: 33 of 40 sites")
+	assert.Contains(t, text, "failed of 5 sites")
+	assert.Contains(t, text, "site-03, site-11, site-19, site-27, site-35")
+	assert.Equal(t, 1, strings.Count(text, "make room"))
+	assert.Contains(t, text, "site-30", "one that was half restored is shown")
+	assert.Greater(t, strings.Count(show(true), "\n"), 40)
+	p.Sites[3].Alarms[0].Detail = "something else"
+	assert.Contains(t, show(false), "site-03: something else")
 }

@@ -10,21 +10,41 @@ import (
 	"revlet/internal/watch/report"
 )
 
-// ShowStatus is a line for each site, then alarms; half are interrupted restores by site.
-func (a *Printer) ShowStatus(p report.Page, half map[string]string) {
+// manySites is from how many sites on those in which all is well are only counted.
+const manySites = 12
+
+// ShowStatus is a line for each site, those in trouble first, then alarms, those of one kind together; half
+// are interrupted restores by site. Of many sites, the good ones are counted, unless all are wanted.
+func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
 	if len(p.Sites) == 0 {
 		fmt.Fprintln(a.Out, "No site is configured yet; `revlet adopt PATH` adds one.")
 		return
 	}
-	var rows [][]string
+	rank := func(s *report.Site) int { return slices.Index([]string{"none", "look", "good"}, s.Health()) }
+	var sites []*report.Site
 	for i := range p.Sites {
-		rows = append(rows, a.statusRow(&p.Sites[i]))
+		sites = append(sites, &p.Sites[i])
 	}
-	a.Table([]string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}, rows)
-	for i := range p.Sites {
-		a.showAlarms(&p.Sites[i])
-		if archive, ok := half[p.Sites[i].Name]; ok {
-			a.showHalfRestored(p.Sites[i].Name, archive)
+	slices.SortStableFunc(sites, func(x, y *report.Site) int { return rank(x) - rank(y) })
+	var rows [][]string
+	good := 0
+	for _, s := range sites {
+		if _, stopped := half[s.Name]; s.Health() == "good" && !stopped && !all && len(sites) >= manySites {
+			good++
+			continue
+		}
+		rows = append(rows, a.statusRow(s))
+	}
+	if len(rows) > 0 {
+		a.Table([]string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}, rows)
+	}
+	if good > 0 {
+		fmt.Fprintf(a.Out, "%s %d of %d sites; `revlet status SITE` and `revlet status '*'` show them.\n", a.Good("Good:"), good, len(sites))
+	}
+	a.showAlarms(sites)
+	for _, s := range sites {
+		if archive, ok := half[s.Name]; ok {
+			a.showHalfRestored(s.Name, archive)
 		}
 	}
 	for _, u := range p.Unsent {
@@ -54,18 +74,74 @@ func (a *Printer) statusRow(s *report.Site) []string {
 	return []string{s.Name, health, name, age, elsewhere, a.Bad(strings.Join(kinds, ", "))}
 }
 
-func (a *Printer) showAlarms(s *report.Site) {
-	for _, o := range s.Alarms {
-		if o.Accepted != nil {
-			fmt.Fprintf(a.Out, "\n%s %s/%s: accepted on %s by %s: %s\n", a.Dim("Accepted:"), s.Name, o.Kind, When(*o.Accepted), o.By, PrintableText(o.Because))
-			continue
+// alarmGroup are alarms of one kind, with their sites.
+type alarmGroup struct {
+	report.Alarm
+	sites, details []string
+}
+
+// sitesNamed is how many sites with the same alarm are named, detailsShown of how many it is told what it is.
+const sitesNamed, detailsShown = 12, 4
+
+// showAlarms tells of alarms: of each kind once why it matters and what to do.
+func (a *Printer) showAlarms(sites []*report.Site) {
+	var groups []*alarmGroup
+	for _, s := range sites {
+		for _, o := range s.Alarms {
+			if o.Accepted != nil {
+				fmt.Fprintf(a.Out, "\n%s %s/%s: accepted on %s by %s: %s\n", a.Dim("Accepted:"), s.Name, o.Kind, When(*o.Accepted), o.By, PrintableText(o.Because))
+				continue
+			}
+			i := slices.IndexFunc(groups, func(g *alarmGroup) bool { return g.Kind == o.Kind && g.Do == o.Do && g.Why == o.Why })
+			if i < 0 {
+				i = len(groups)
+				groups = append(groups, &alarmGroup{Alarm: o})
+			}
+			g := groups[i]
+			g.sites, g.details = append(g.sites, s.Name), append(g.details, PrintableText(o.Detail))
+			if o.Since.Before(g.Since) {
+				g.Since = o.Since
+			}
 		}
-		fmt.Fprintf(a.Out, "\n%s %s/%s, since %s\n", a.Bad("Alarm:"), s.Name, o.Kind, When(o.Since))
-		a.Facts([][2]string{{"what", PrintableText(o.Detail)}, {"why it matters", o.Why}, {"what to do", o.Do}})
 	}
-	if len(s.Open()) > 0 {
-		fmt.Fprintf(a.Out, "\nTo silence an alarm that you know and can live with:\n  revlet status --accept %s/%s --why TEXT\n", s.Name, s.Open()[0].Kind)
+	for _, g := range groups {
+		a.showGroup(g)
 	}
+	if len(groups) > 0 {
+		fmt.Fprintf(a.Out, "\nTo silence an alarm that you know and can live with:\n  revlet status --accept %s/%s --why TEXT\n", groups[0].sites[0], groups[0].Kind)
+	}
+}
+
+func (a *Printer) showGroup(g *alarmGroup) {
+	about := [][2]string{{"why it matters", g.Why}, {"what to do", g.Do}}
+	if len(g.sites) == 1 {
+		fmt.Fprintf(a.Out, "\n%s %s/%s, since %s\n", a.Bad("Alarm:"), g.sites[0], g.Kind, When(g.Since))
+		a.Facts(append([][2]string{{"what", g.details[0]}}, about...))
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s %s of %d sites, since %s\n", a.Bad("Alarm:"), g.Kind, len(g.sites), When(g.Since))
+	named := g.sites[:min(len(g.sites), sitesNamed)]
+	more := ""
+	if n := len(g.sites) - len(named); n > 0 {
+		more = fmt.Sprintf(" and %d more", n)
+	}
+	alike := map[string]bool{}
+	for i, detail := range g.details {
+		alike[strings.ReplaceAll(detail, g.sites[i], "")] = true
+	}
+	if len(alike) == 1 {
+		about = append([][2]string{{"sites", strings.Join(named, ", ") + more}, {"what", g.details[0]}}, about...)
+	} else {
+		var each []string
+		for i, name := range g.sites[:min(len(g.sites), detailsShown)] {
+			each = append(each, name+": "+g.details[i])
+		}
+		if n := len(g.sites) - detailsShown; n > 0 {
+			each = append(each, fmt.Sprintf("and %d more; `revlet status SITE` has each", n))
+		}
+		about = append([][2]string{{"what", strings.Join(each, "\n")}}, about...)
+	}
+	a.Facts(about)
 }
 
 // showHalfRestored says that a restore stopped half-way.
@@ -93,7 +169,7 @@ func (a *Printer) Whereabouts(h history.Archive) string {
 // ShowReport prints a report as text.
 func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 	fmt.Fprintf(a.Out, "%s, on %s\n\n", When(p.Made), p.Host)
-	a.ShowStatus(p, half)
+	a.ShowStatus(p, half, true)
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		fmt.Fprintf(a.Out, "\n%s  %s\n\n", a.Bold(s.Name), s.Address)
