@@ -66,7 +66,9 @@ func TestStatusOfManySites(t *testing.T) {
 		p.Sites = append(p.Sites, s)
 	}
 	a := &Printer{Now: func() time.Time { return now }}
-	show := func(all bool) string { return a.Plain(func(q *Printer) { q.ShowStatus(p, map[string]string{"site-30": "a-1"}, all) }) }
+	show := func(all bool) string {
+		return a.Plain(func(q *Printer) { q.ShowStatus(p, map[string]string{"site-30": "a-1"}, all) })
+	}
 	text := show(false)
 	lines := strings.Split(text, "\n")
 	assert.LessOrEqual(t, len(lines), 24, "it fits a screen")
