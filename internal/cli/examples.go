@@ -98,6 +98,7 @@ var examples = map[string][]manual.Example{
 	"stores test": {
 		{"stores test", "all of them"},
 		{"stores test harbour --trust", "one over SFTP, whose machine's key is accepted by this"},
+		{"stores test attic --contract", "one behind a helper program, point by point"},
 	},
 	"stores copy": {
 		{"stores copy", "send what is pending"},

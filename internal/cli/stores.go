@@ -10,6 +10,7 @@ import (
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
+	"revlet/internal/store/contract"
 	"revlet/internal/work/replicate"
 )
 
@@ -24,6 +25,7 @@ func (a *app) storesCommand() *cli.Command {
 				&cli.BoolFlag{Name: "trust", Usage: "accept the key of an SSH machine that is not known yet"},
 				&cli.BoolFlag{Name: "accept", Usage: "take what is there as the store from now on, after its disk or account was changed on purpose"},
 				&cli.BoolFlag{Name: "forget-host", Usage: "drop the accepted key of the store's SSH machine first"},
+				&cli.BoolFlag{Name: "contract", Usage: "try one store point by point, such as one behind a helper program of your own"},
 				jsonFlag,
 			},
 			Action: a.testStores,
@@ -94,6 +96,9 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 	if (c.Bool("trust") || c.Bool("forget-host") || c.Bool("accept")) && len(c.Args().Slice()) != 1 {
 		return usageError("--trust, --forget-host and --accept need the name of one store")
 	}
+	if c.Bool("contract") {
+		return a.storeContract(ctx, c)
+	}
 	var all []jobs.StoreTest
 	ok := true
 	for _, name := range names {
@@ -115,6 +120,32 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: exitFailed}
 	}
 	return nil
+}
+
+// storeContract tries one store point by point.
+func (a *app) storeContract(ctx context.Context, c *cli.Command) error {
+	name, err := oneArg(c, "STORE")
+	if err != nil {
+		return err
+	}
+	points := []map[string]any{}
+	kept, err := a.jobs.StoreContract(ctx, name, func(r contract.Result) {
+		points = append(points, map[string]any{"point": r.Point, "kept": r.Err == nil, "why": errText(r.Err)})
+		switch {
+		case c.Bool("json"):
+		case r.Err == nil:
+			fmt.Fprintf(a.Out, "%s  %s\n", a.Good("kept"), r.Point)
+		default:
+			fmt.Fprintf(a.Out, "%s %s\n      %s\n", a.Bad("NOT: "), r.Point, render.PrintableText(r.Err.Error()))
+		}
+	})
+	if err == nil && c.Bool("json") {
+		err = a.PrintJSON(map[string]any{"store": name, "kept": kept, "points": points})
+	}
+	if err == nil && !kept {
+		return &exitError{code: exitFailed}
+	}
+	return err
 }
 
 func (a *app) copyStores(ctx context.Context, c *cli.Command) error {

@@ -15,7 +15,7 @@ import (
 )
 
 // Store says where archives are held. Exactly one address is set: Folder, SFTP,
-// WebDAV, S3, FTP, or a plain one.
+// WebDAV, S3, FTP, a plain one, or Program.
 type Store struct {
 	Folder string `yaml:"folder"`
 	// SFTP is sftp://user@host:port/folder; /~/folder starts at the account's home.
@@ -30,6 +30,12 @@ type Store struct {
 	// without.
 	FTP      string `yaml:"ftp"`
 	PlainFTP string `yaml:"plain_ftp"`
+
+	// Program is a helper program with its words, for places that speak none of these: see
+	// docs/STORES.md.
+	Program Phrases `yaml:"program"`
+	// Elsewhere says of a helper program that what it keeps is on another machine: nobody else can know.
+	Elsewhere bool `yaml:"elsewhere"`
 
 	User         string `yaml:"user"`
 	PasswordFile string `yaml:"password_file"`
@@ -111,7 +117,7 @@ func (s Store) Kind() string {
 }
 
 func (s Store) addresses() [][2]string {
-	return [][2]string{{"folder", s.Folder}, {"sftp", s.SFTP}, {"webdav", s.WebDAV}, {"plain_webdav", s.PlainWebDAV}, {"s3", s.S3}, {"plain_s3", s.PlainS3}, {"ftp", s.FTP}, {"plain_ftp", s.PlainFTP}}
+	return [][2]string{{"folder", s.Folder}, {"sftp", s.SFTP}, {"webdav", s.WebDAV}, {"plain_webdav", s.PlainWebDAV}, {"s3", s.S3}, {"plain_s3", s.PlainS3}, {"ftp", s.FTP}, {"plain_ftp", s.PlainFTP}, {"program", strings.Join(s.Program, " ")}}
 }
 
 // ParseAddress makes a store of an address as typed: a folder, or a URL whose
@@ -159,6 +165,8 @@ func (s *Store) Settle(base string) error {
 		return fmt.Errorf("it has %d addresses (%s); keep one, and make a store of each", len(kinds), strings.Join(kinds, ", "))
 	case s.PasswordFile != "" && s.PasswordEnv != "":
 		return errors.New("it has both `password_file:` and `password_env:`; keep one")
+	case s.Elsewhere && len(s.Program) == 0:
+		return errors.New("`elsewhere:` goes with `program:`; of other stores it is known")
 	case s.Style != "" && s.Style != "path" && s.Style != "host":
 		return fmt.Errorf("`style: %s`: it is path or host", s.Style)
 	case s.Lanes < 0 || s.Lanes > 64:
@@ -182,7 +190,10 @@ func (s *Store) Settle(base string) error {
 			return fmt.Errorf("`silence:` %w", err)
 		}
 	}
-	if err := s.settleKeeper(); err != nil || s.Kind() == "folder" {
+	if len(s.Program) > 0 && strings.Contains(s.Program[0], "/") {
+		s.Program[0] = absolute(base, s.Program[0])
+	}
+	if err := s.settleKeeper(); err != nil || s.Kind() == "folder" || s.Kind() == "program" {
 		return err
 	}
 	_, err = s.URL()

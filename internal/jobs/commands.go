@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"os"
 	"os/exec"
 	"runtime"
 	"slices"
@@ -17,10 +16,6 @@ import (
 
 // mostOutput is how much of what a command of the user's prints goes into the log, of its end.
 const mostOutput = 64 << 10
-
-// passed are variables of this program's environment that commands of the user's get, too: what they need
-// to find programs and speak to a person, and no secret.
-var passed = []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LC_ALL", "TZ", "TMPDIR", "SystemRoot", "TEMP", "TMP", "PATHEXT", "ComSpec"}
 
 // command runs the site's command for a moment, before or after, if there is one. It returns what is to
 // stand in the log.
@@ -69,12 +64,7 @@ func runUntil(ctx context.Context, cmd *exec.Cmd) error {
 
 // commandEnvironment is what a command is told.
 func (a *Agent) commandEnvironment(moment, site string, run *history.Run) []string {
-	var all []string
-	for _, e := range os.Environ() {
-		if name, _, _ := strings.Cut(e, "="); slices.Contains(passed, name) {
-			all = append(all, e)
-		}
-	}
+	all := process.Environment()
 	cfg := a.Config.Sites[site]
 	for name, value := range map[string]string{"MOMENT": moment, "SITE": site, "WORK": run.Command, "OUTCOME": string(run.Outcome), "DETAIL": run.Detail, "ARCHIVE": run.Archive,
 		"DUTY": run.Duty, "ROOT": cfg.Root, "ADDRESS": cfg.Address, "CONFIG": a.Config.Path} {

@@ -19,6 +19,7 @@ import (
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store"
+	"revlet/internal/store/contract"
 	"revlet/internal/store/marked"
 	"revlet/internal/store/opener"
 	"revlet/internal/watch/history"
@@ -338,4 +339,22 @@ func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch
 		return err
 	})
 	return healed, err
+}
+
+// StoreContract tries whether a store keeps to all that is needed of one; told hears of each point. What is
+// written for it is removed again.
+func (a *Agent) StoreContract(ctx context.Context, name string, told func(contract.Result)) (kept bool, err error) {
+	if err := a.KnownStore(name); err != nil {
+		return false, err
+	}
+	if a.Config.Stores[name].KeptElsewhere() {
+		return false, reason.BadUsage("store %s is kept by another machine: nothing could be removed after it was tried; try a folder of its own without `keeper:`", name)
+	}
+	s, err := a.Opener().Open(name, a.Config.Stores[name])
+	if err != nil {
+		return false, err
+	}
+	defer s.Close()
+	kept = contract.Run(ctx, s, told)
+	return kept, ctx.Err()
 }

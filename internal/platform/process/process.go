@@ -1,7 +1,26 @@
 // Package process starts and ends other programs, by each operating system's own means.
 package process
 
-import "os/exec"
+import (
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+)
+
+// passed are variables of this program's environment that programs of the user's get, too: what they need
+// to find programs and speak to a person, and no secret.
+var passed = []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LC_ALL", "TZ", "TMPDIR", "SystemRoot", "TEMP", "TMP", "PATHEXT", "ComSpec"}
+
+// Environment is what programs of the user's get of this one's.
+func Environment() (all []string) {
+	for _, e := range os.Environ() {
+		if name, _, _ := strings.Cut(e, "="); slices.Contains(passed, name) {
+			all = append(all, e)
+		}
+	}
+	return all
+}
 
 // Start starts a command in a group of its own, with all that it will start.
 func Start(cmd *exec.Cmd) error {

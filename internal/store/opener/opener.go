@@ -15,11 +15,13 @@ import (
 
 	"revlet/internal/config"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/process"
 	"revlet/internal/store"
 	"revlet/internal/store/appendonly"
 	"revlet/internal/store/folder"
 	"revlet/internal/store/ftp"
 	"revlet/internal/store/ftpconn"
+	"revlet/internal/store/program"
 	"revlet/internal/store/retry"
 	"revlet/internal/store/s3"
 	"revlet/internal/store/sftp"
@@ -63,6 +65,9 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 }
 
 func (o *Opener) remote(c config.Store) (store.Store, error) {
+	if c.Kind() == "program" {
+		return program.New(program.Options{Command: c.Program, Env: process.Environment(), Lanes: c.Lanes, Where: "program " + c.Program[0], Elsewhere: c.Elsewhere, AppendOnly: c.KeptElsewhere()}), nil
+	}
 	u, err := c.URL()
 	if err != nil {
 		return nil, err

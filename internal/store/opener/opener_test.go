@@ -29,7 +29,11 @@ import (
 
 // kinds are the stores that are put to the same tests: plain ones too, where
 // the protocol has a choice.
-var kinds = []string{"folder", place.SFTP, place.WebDAV, place.S3, place.FTP, "plain_ftp"}
+var (
+	// served are kinds whose stand-ins can be made to fail.
+	served = []string{place.SFTP, place.WebDAV, place.S3, place.FTP, "plain_ftp"}
+	kinds  = append([]string{"folder", "program"}, served...)
+)
 
 // lab is a stand-in and what a store needs to get into it.
 type lab struct {
@@ -48,7 +52,12 @@ func newLab(t *testing.T, kind string, f *place.Faults) *lab {
 	l.opener = &opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(l.dir, "known_hosts"), Trust: true, RetryPause: 5 * time.Millisecond}
 	secret := filepath.Join(l.dir, "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("practice\n"), 0o600))
-	if kind == "folder" {
+	if kind == "program" {
+		helper, err := filepath.Abs("../../../examples/store-helper.py")
+		require.NoError(t, err)
+		require.NoError(t, os.Mkdir(filepath.Join(l.dir, "far"), 0o700))
+		l.cfg.Program = []string{helper, filepath.Join(l.dir, "far")}
+	} else if kind == "folder" {
 		l.cfg.Folder = filepath.Join(l.dir, "store")
 		require.NoError(t, os.Mkdir(l.cfg.Folder, 0o700))
 	} else {
@@ -168,7 +177,7 @@ func TestEveryKindOfStoreKeepsItsPromises(t *testing.T) {
 // A connection that is cut again and again costs time, nothing else: uploads go
 // on or start over, downloads go on where they were.
 func TestCutConnectionsAreMadeUpFor(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			faults := &place.Faults{}
 			l := newLab(t, kind, faults)
@@ -211,7 +220,7 @@ func TestAnUploadThatWasCutGoesOn(t *testing.T) {
 
 // What will not pass is an error at once, in words that say what to do.
 func TestWhatWillNotPassIsSaidAtOnce(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			l := newLab(t, kind, &place.Faults{})
 			refused := func(why string, change func(*config.Store), says ...string) {
@@ -312,7 +321,7 @@ func TestHostKeysArePinned(t *testing.T) {
 }
 
 func TestAFullPlaceSaysSo(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			s := newLab(t, kind, &place.Faults{Room: 3 << 20}).open()
 			require.NoError(t, s.Check(t.Context()))
@@ -327,7 +336,7 @@ func TestAFullPlaceSaysSo(t *testing.T) {
 }
 
 func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			faults := &place.Faults{}
 			l := newLab(t, kind, faults)
@@ -347,7 +356,7 @@ func TestAPlaceThatFallsSilentIsGivenUp(t *testing.T) {
 
 // A call can be given up before its connection is made.
 func TestACallThatIsGivenUpAtOnceEnds(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			l := newLab(t, kind, &place.Faults{HangAfter: 1})
 			for range 20 {
@@ -369,7 +378,7 @@ func TestACallThatIsGivenUpAtOnceEnds(t *testing.T) {
 // A slow line is not a silent one, however much a client library has taken in
 // before it sends.
 func TestSlowIsNotSilent(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			l := newLab(t, kind, &place.Faults{Slow: 1 << 20})
 			l.cfg.Patience = 1500 * time.Millisecond
@@ -383,7 +392,7 @@ func TestSlowIsNotSilent(t *testing.T) {
 }
 
 func TestCancelEndsACall(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			s := newLab(t, kind, &place.Faults{Slow: 200 << 10}).open()
 			ctx, cancel := context.WithTimeout(t.Context(), 700*time.Millisecond)
@@ -410,7 +419,7 @@ func TestARateIsKept(t *testing.T) {
 // Every call that the far end makes to its files fails once; what Put said is
 // there is there, whole, and what it said is not there is not there in part.
 func TestEveryFarCallMayFail(t *testing.T) {
-	for _, kind := range kinds[1:] {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			var mu sync.Mutex
 			calls, at := 0, -1
