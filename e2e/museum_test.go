@@ -300,6 +300,33 @@ func TestProgressOnATerminal(t *testing.T) {
 	}
 }
 
+// Some of an archive's paths are listed, and one file is written where it is wanted; nothing of one that is damaged.
+func TestLookingInside(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	some := w.run("show", "kestrelpoint", "--files", "themes/**/*.html")
+	assert.Contains(t, some, "themes/lantern/theme.html")
+	assert.NotContains(t, some, "index.php")
+	w.fails(1, []string{"holds nothing that matches", "revlet show"}, "show", "kestrelpoint", "--files", "nothing/**")
+	w.fails(2, []string{"needs one ARCHIVE"}, "show", "kestrelpoint", "themes")
+	assert.Equal(t, w.read("htdocs/themes/lantern/theme.html"), w.run("extract", "kestrelpoint", "themes/lantern/theme.html", "--to", "-"))
+	assert.Equal(t, w.read("htdocs/uploads/2026/boat.svg"), w.run("extract", "kestrelpoint", "uploads/2027/boat.svg", "--to", "-"), "a further name")
+	for _, args := range [][]string{{"themes", "core"}, {}, {"themes", "--json"}} {
+		w.fails(2, nil, append(append([]string{"extract", "kestrelpoint"}, args...), "--to", "-")...)
+	}
+	w.fails(1, []string{"holds no file"}, "extract", "kestrelpoint", "themes", "--to", "-")
+	parts, err := filepath.Glob(w.path("archives/kestrelpoint/parts/*/*"))
+	require.NoError(t, err)
+	for _, part := range parts {
+		data, err := os.ReadFile(part)
+		require.NoError(t, err)
+		data[len(data)/2] ^= 1
+		require.NoError(t, os.WriteFile(part, data, 0o600))
+	}
+	assert.Empty(t, w.fails(1, nil, "extract", "kestrelpoint", "themes/lantern/theme.html", "--to", "-").out)
+}
+
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -52,9 +52,9 @@ func (a *app) archives(ctx context.Context, c *cli.Command) error {
 
 func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "show one archive: contents, tables, parts, gaps", ArgsUsage: "ARCHIVE",
+		Name: "show", Usage: "show one archive: contents, tables, parts, gaps", ArgsUsage: "ARCHIVE [PATTERN…]",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "files", Usage: "list every path"},
+			&cli.BoolFlag{Name: "files", Usage: "list every path, or those that match a PATTERN such as 'themes/**'"},
 			&cli.BoolFlag{Name: "parts", Usage: "list every part"},
 			beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
@@ -96,16 +96,16 @@ func (a *app) chosen(ctx context.Context, c *cli.Command, typed string, need job
 }
 
 func (a *app) show(ctx context.Context, c *cli.Command) error {
-	typed, err := oneArg(c, "ARCHIVE")
-	if err != nil {
-		return err
+	args := c.Args().Slice()
+	if len(args) == 0 || len(args) > 1 && !c.Bool("files") {
+		return usageError("`revlet show` needs one ARCHIVE; it got %d. With --files, patterns of paths may follow", len(args))
 	}
-	h, err := a.chosen(ctx, c, typed, jobs.Need{})
+	h, err := a.chosen(ctx, c, args[0], jobs.Need{})
 	if err != nil {
 		return err
 	}
 	if c.Bool("files") {
-		return a.ShowFiles(ctx, h, c.Bool("json"))
+		return a.ShowFiles(ctx, h, args[1:], c.Bool("json"))
 	}
 	held, err := a.jobs.Show(ctx, h)
 	if err != nil {

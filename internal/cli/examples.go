@@ -36,6 +36,7 @@ var examples = map[string][]manual.Example{
 	"show": {
 		{"show kestrelpoint", "the newest archive of a site"},
 		{"show kestrelpoint-20261120-031500 --files", "with every path"},
+		{"show kestrelpoint --files 'wp-content/themes/**'", "or only some"},
 	},
 	"versions": {
 		{"versions kestrelpoint wp-config.php", "how a file changed, and in which archives it is"},

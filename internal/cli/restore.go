@@ -311,7 +311,7 @@ func (a *app) extractCommand() *cli.Command {
 		Description: "PATH is relative to the webroot: a file, a folder with all below it, or a pattern\n" +
 			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into"},
+			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into; - writes one file to the standard output"},
 			&cli.StringSliceFlag{Name: "table", Usage: "a `TABLE`, written as SQL text; may be given again"},
 			salvageFlag, beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
@@ -328,6 +328,12 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 	h, err := a.chosen(ctx, c, args[0], jobs.Need{Files: len(args) > 1, Database: len(c.StringSlice("table")) > 0})
 	if err != nil {
 		return err
+	}
+	if c.String("to") == "-" {
+		if len(args) != 2 || len(c.StringSlice("table")) > 0 || c.Bool("json") || c.Bool("salvage") {
+			return usageError("--to - writes the content of one file: revlet extract ARCHIVE PATH --to -")
+		}
+		return a.jobs.FileTo(ctx, h, args[1], a.Out)
 	}
 	lost, err := a.salvage(ctx, c, h)
 	if err != nil {

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,6 +11,10 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
+	"revlet/internal/site"
 	"revlet/internal/work/browse"
 	"revlet/internal/work/compare"
 )
@@ -75,4 +80,53 @@ func (a *Agent) clearScratch() {
 	for _, file := range left {
 		_ = os.Remove(file)
 	}
+}
+
+// FileTo writes the content of one file of an archive, whose path is relative to the webroot, once it is proved
+// by its digest: nothing of one that is damaged is written.
+func (a *Agent) FileTo(ctx context.Context, h *catalog.Held, path string, w io.Writer) error {
+	want := site.RootLabel + "/" + strings.Trim(strings.TrimPrefix(path, "./"), "/")
+	var found, link *archive.Entry
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		switch {
+		case e.Path == want && e.Type == archive.TypeHardlink:
+			link, want = &e, e.Target // a further name comes after the file
+		case e.Path == want && e.Type == archive.TypeFile:
+			found = &e
+		}
+		return nil
+	})
+	if err == nil && found == nil && link != nil {
+		err = h.ReadList(ctx, func(e archive.Entry) error {
+			if e.Path == want && e.Type == archive.TypeFile {
+				found = &e
+			}
+			return nil
+		})
+	}
+	if err != nil {
+		return err
+	}
+	if found == nil {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds no file %q; paths are relative to the webroot", h.Name, path)
+	}
+	f, err := a.scratchFile()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	err = h.CopyFile(ctx, *found, func() (io.Writer, error) {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		return f, f.Truncate(0)
+	})
+	if err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return catalog.BecauseDamaged(h, err)
+	}
+	_, err = io.Copy(w, f)
+	return err
 }

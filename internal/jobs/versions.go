@@ -101,7 +101,7 @@ func (a *Agent) Versions(ctx context.Context, name string, patterns []string) (*
 // see notes an entry of an archive that matches; archives come the oldest first.
 func (v *Versions) see(known map[string]*PathVersions, patterns []string, name string, e archive.Entry) error {
 	rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
-	if !ok || e.Type != archive.TypeFile || !matches(patterns, rel) {
+	if !ok || e.Type != archive.TypeFile || !Matches(patterns, rel) {
 		return nil
 	}
 	p := known[rel]
@@ -121,8 +121,8 @@ func (v *Versions) see(known map[string]*PathVersions, patterns []string, name s
 	return nil
 }
 
-// matches tells whether a path is one of some, lies below it, or matches it as a pattern.
-func matches(patterns []string, rel string) bool {
+// Matches tells whether a path is one of some, lies below it, or matches it as a pattern.
+func Matches(patterns []string, rel string) bool {
 	return slices.ContainsFunc(patterns, func(p string) bool {
 		clean := strings.Trim(strings.TrimPrefix(p, "./"), "/")
 		ok, err := doublestar.Match(clean, rel)

@@ -10,6 +10,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/jobs"
+	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 )
 
@@ -130,10 +131,15 @@ func (a *Printer) ShowParts(h *catalog.Held) {
 	a.Table([]string{"part", "kind", "table", "entries", "size"}, rows, 4, 5)
 }
 
-// ShowFiles writes the paths of an archive's list, a line each, or as JSON lines.
-func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, asJSON bool) error {
+// ShowFiles writes the paths of an archive's list, or those that match a pattern, a line each, or as JSON.
+func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, patterns []string, asJSON bool) error {
+	some := len(patterns) == 0
 	var entries []archive.Entry
 	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/"); len(patterns) > 0 && (!ok || !jobs.Matches(patterns, rel)) {
+			return nil
+		}
+		some = true
 		if asJSON {
 			entries = append(entries, e)
 			return nil
@@ -149,6 +155,9 @@ func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, asJSON bool) e
 	})
 	if err == nil && asJSON {
 		err = a.PrintJSON(map[string]any{"entries": NonNil(entries)})
+	}
+	if err == nil && !some {
+		err = reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds nothing that matches %s", h.Name, strings.Join(patterns, ", "))
 	}
 	return err
 }
