@@ -51,7 +51,6 @@ page() {
 
 shot backup 'say revlet adopt htdocs --name kestrelpoint --store ./archives
 say revlet backup kestrelpoint --note \"before the redesign\"'
-shot show 'say revlet show kestrelpoint'
 shot restore 'rm -r htdocs/themes/lantern
 say revlet --quiet restore kestrelpoint --yes
 say sqlite3 htdocs/data/museum.db \"DELETE FROM remarks WHERE page = 2\" \"DELETE FROM pages WHERE id = 2\"
@@ -61,7 +60,12 @@ shot archives 'say revlet undo kestrelpoint --yes
 say revlet --quiet restore kestrelpoint --yes \| tail -3
 say revlet settle kestrelpoint --yes
 revlet --quiet backup kestrelpoint --note "new opening hours" >/dev/null; revlet --quiet verify --quick >/dev/null
-say revlet archives'
+say revlet archives
+say revlet show kestrelpoint \| head -14'
+revlet browse kestrelpoint > browse.log & browse=$!
+sleep 1
+page browse "$(sed -n 's/.*in a browser *//p' browse.log)table/main/keepers_log?q=kestrel"
+kill $browse
 shot move 'say revlet --quiet move kestrelpoint --to lighthouse --root lighthouse/htdocs --address https://lighthouse.example/visit --copy --yes
 echo "a lamp to try on" > new.pw
 say revlet accounts lighthouse
