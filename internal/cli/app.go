@@ -17,6 +17,7 @@ import (
 	"os/user"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -318,9 +319,18 @@ func (a *app) locate(c *cli.Command) (path string, exists bool, err error) {
 	named := c.String("config") != "" || a.env("REVLET_CONFIG") != ""
 	path, exists = config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
 	if exists {
-		err = config.Trusted(path, named)
+		err = config.Trusted(path, named, a.sudoer())
 	}
 	return path, exists, err
+}
+
+// sudoer is the account that has become root by sudo(8); -1 if none has.
+func (a *app) sudoer() int {
+	uid, err := strconv.Atoi(a.env("SUDO_UID"))
+	if err != nil {
+		return -1
+	}
+	return uid
 }
 
 // open reads the configuration and opens the state folder.

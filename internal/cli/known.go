@@ -84,7 +84,7 @@ func option(words []string, name string) string {
 func (a *app) localConfig(words []string) *config.Config {
 	named := option(words, "--config")
 	path, exists := config.Locate(named, a.env("REVLET_CONFIG"))
-	if !exists || config.Trusted(path, named != "" || a.env("REVLET_CONFIG") != "") != nil {
+	if !exists || config.Trusted(path, named != "" || a.env("REVLET_CONFIG") != "", a.sudoer()) != nil {
 		return nil
 	}
 	cfg, err := config.Load(path)

@@ -108,14 +108,15 @@ func Locate(explicit, variable string) (string, bool) {
 }
 
 // Trusted refuses a file that another account owns, or may change: what it says is done as this one. One
-// that somebody has named may be another account's, but for root, and never everybody's.
-func Trusted(path string, named bool) error {
+// that somebody has named may be another account's, but for root, and never everybody's; by is the account
+// that has become root to do this (sudo), -1 if that is not known.
+func Trusted(path string, named bool, by int) error {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil // there is none, or reading it tells
 	}
 	a, _ := disk.AttributesOf(info)
-	if !ofOthers(info) || named && os.Geteuid() != 0 && info.Mode().Perm()&0o002 == 0 {
+	if !ofOthers(info) || named && (os.Geteuid() != 0 || a.UID == by) && info.Mode().Perm()&0o002 == 0 {
 		return nil
 	}
 	return reason.New(reason.ConfigOfOthers, reason.Names{"path": path, "account": fmt.Sprint(a.UID)}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)

@@ -115,18 +115,22 @@ func TestNothingComesInBesideWhatIsMeant(t *testing.T) {
 // because of that.
 func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	t.Chdir(t.TempDir())
-	require.NoError(t, Trusted("revlet.yaml", false), "there is none")
+	require.NoError(t, Trusted("revlet.yaml", false, -1), "there is none")
 	require.NoError(t, os.WriteFile("revlet.yaml", nil, 0o644))
-	require.NoError(t, Trusted("revlet.yaml", false))
+	require.NoError(t, Trusted("revlet.yaml", false, -1))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
-	require.True(t, reason.Is(Trusted("revlet.yaml", false), reason.ConfigOfOthers))
+	require.True(t, reason.Is(Trusted("revlet.yaml", false, -1), reason.ConfigOfOthers))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o644))
 	if os.Geteuid() != 0 {
 		t.Skip("only root can give files away")
 	}
 	require.NoError(t, os.Chown("revlet.yaml", 61871, 61871))
-	require.True(t, reason.Is(Trusted("revlet.yaml", false), reason.ConfigOfOthers))
-	require.True(t, reason.Is(Trusted("revlet.yaml", true), reason.ConfigOfOthers), "root does not do what another account has written, named or not")
+	require.True(t, reason.Is(Trusted("revlet.yaml", false, -1), reason.ConfigOfOthers))
+	require.True(t, reason.Is(Trusted("revlet.yaml", true, -1), reason.ConfigOfOthers), "root does not do what another account has written, named or not")
+	require.NoError(t, Trusted("revlet.yaml", true, 61871), "but for the account that has become root, which could do so anyway")
+	require.Error(t, Trusted("revlet.yaml", false, 61871), "and only if it names the file")
+	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
+	require.Error(t, Trusted("revlet.yaml", true, 61871))
 }
 
 // Whatever comes from a record is written as a value, or refused.

@@ -66,7 +66,7 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 
 func (o *Opener) remote(c config.Store) (store.Store, error) {
 	if c.Kind() == "program" {
-		return program.New(program.Options{Command: c.Program, Env: process.Environment(), Lanes: c.Lanes, Where: "program " + c.Program[0], Elsewhere: c.Elsewhere, AppendOnly: c.KeptElsewhere()}), nil
+		return program.New(program.Options{Command: c.Program, Env: process.Environment(), Lanes: c.Lanes, Where: "program " + strings.Join(c.Program, " "), Elsewhere: c.Elsewhere, AppendOnly: c.KeptElsewhere()}), nil
 	}
 	u, err := c.URL()
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	_ "embed" // the page
+	"errors"
 	"fmt"
 	"html/template"
 	"io"
@@ -112,7 +113,7 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request, rest string) {
 	}
 	if err != nil {
 		status := http.StatusInternalServerError
-		if strings.Contains(err.Error(), fs.ErrNotExist.Error()) {
+		if errors.Is(err, fs.ErrNotExist) {
 			status = http.StatusNotFound
 		}
 		http.Error(w, "It cannot be shown: "+err.Error(), status)
@@ -243,7 +244,7 @@ func (s *Server) textsOf(ctx context.Context) (compare.Texts, error) {
 }
 
 // errEnough ends the reading of a table whose page is full.
-var errEnough = fmt.Errorf("enough")
+var errEnough = errors.New("enough")
 
 // table shows rows of a table, those that hold a text if one is looked for.
 func (s *Server) table(r *http.Request, in string) (*shown, error) {

@@ -2,6 +2,7 @@ package browse
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -32,12 +33,19 @@ type node struct {
 
 func (n *node) folder() bool { return n.Type == archive.TypeFolder }
 
+// mostNodes is how many paths are held in memory at most: about 180 MB.
+const mostNodes = 300_000
+
 // readTree reads the list. A further name of a file is shown as a file of its own.
 func readTree(ctx context.Context, h *catalog.Held) (*tree, error) {
 	t := &tree{nodes: map[string]*node{}, children: map[string][]*node{}}
 	rows := map[string]int{}
 	t.add(archive.Entry{Type: archive.TypeFolder, Path: ""})
 	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if len(t.nodes) > mostNodes {
+			return fmt.Errorf("%s holds more than %d paths, too many to be shown so; `show --files PATTERN` lists some", h.Name, mostNodes)
+		}
+		e.XAttrs, e.CTime, e.Inode = nil, time.Time{}, 0 // nobody asks for these here
 		switch {
 		case e.Type == archive.TypeRows:
 			key := e.Database + "\x00" + e.Table
