@@ -55,17 +55,27 @@ type bar struct {
 	mu    sync.Mutex
 	group *mpb.Progress
 	bar   *mpb.Bar
+	// since are bytes that the bar does not show yet, at is when it was moved last.
+	since int64
+	at    time.Time
 }
+
+// recent is over how many moves of a bar its rate is taken, moveEvery how often it is moved.
+const (
+	recent    = 40
+	moveEvery = 100 * time.Millisecond
+)
 
 func (b *bar) Phase(name string, total int64) {
 	b.close()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.group = mpb.New(mpb.WithOutput(b.out), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
-	end := []decor.Decorator{decor.AverageSpeed(decor.SizeB1000(0), "% .1f")}
+	end := []decor.Decorator{decor.EwmaSpeed(decor.SizeB1000(0), "% .1f", recent)}
 	if total > 0 {
-		end = append(end, decor.Name("  "), decor.OnComplete(decor.AverageETA(decor.ET_STYLE_GO), ""))
+		end = append(end, decor.Name("  "), decor.OnComplete(decor.EwmaETA(decor.ET_STYLE_GO, recent), ""))
 	}
+	b.since, b.at = 0, time.Now()
 	b.bar = b.group.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
 		mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Name(name+"  "), decor.CurrentKiloByte("% .1f  ")), mpb.AppendDecorators(append([]decor.Decorator{decor.Name("  ")}, end...)...))
 }
@@ -73,8 +83,10 @@ func (b *bar) Phase(name string, total int64) {
 func (b *bar) Advance(n int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.bar != nil {
-		b.bar.IncrInt64(n)
+	b.since += n
+	if passed := time.Since(b.at); b.bar != nil && passed >= moveEvery {
+		b.bar.EwmaIncrInt64(b.since, passed)
+		b.since, b.at = 0, time.Now()
 	}
 }
 

@@ -33,6 +33,8 @@ type target struct {
 	store.Named
 	own   adopter // set in the store that takes scratch files over
 	sends errgroup.Group
+	// waiting are bytes that have yet to go there.
+	waiting atomic.Int64
 	// has are the parts that were there when the run began, with their lengths.
 	has map[string]int64
 	// mark is the object that tells others of this run.
@@ -137,7 +139,9 @@ func (r *run) send(name string, size int64, f *disk.File, done func(fresh bool))
 	o := &object{name: name, size: size, file: f, done: done}
 	o.waits.Store(int32(len(targets)))
 	for _, t := range targets {
+		t.waiting.Add(size)
 		t.sends.Go(func() error {
+			defer t.waiting.Add(-size)
 			if t.err() == nil {
 				if err := r.put(t, o); err != nil {
 					t.fail(err)
@@ -178,7 +182,7 @@ func (t *target) take(ctx context.Context, o *object) error {
 			return err
 		}
 		o.adopted.Store(true)
-	} else if err := t.Put(ctx, o.name, io.NewSectionReader(o.file, 0, o.size), o.size); err != nil {
+	} else if err := t.hand(ctx, o); err != nil {
 		if t.damaged[o.name] && errors.Is(err, store.ErrKeeper) {
 			return fmt.Errorf("%s is damaged there, and has to be removed first: %w", o.name, err)
 		}
@@ -192,13 +196,80 @@ func (t *target) take(ctx context.Context, o *object) error {
 	return nil
 }
 
+// hand sends an object, and counts what of it was taken off this machine.
+func (t *target) hand(ctx context.Context, o *object) error {
+	h := &handing{ReadSeeker: io.NewSectionReader(o.file, 0, o.size), waiting: &t.waiting}
+	defer func() { t.waiting.Add(h.most.Load()) }() // whoever has added it all takes it all off
+	return t.Put(ctx, o.name, h, o.size)
+}
+
+// handing counts how far an object was read, however often it is begun anew. A client library may read on
+// for a moment after its call has failed.
+type handing struct {
+	io.ReadSeeker
+	waiting  *atomic.Int64
+	at, most atomic.Int64
+}
+
+func (h *handing) Read(p []byte) (int, error) {
+	n, err := h.ReadSeeker.Read(p)
+	at := h.at.Add(int64(n))
+	if further := at - h.most.Load(); further > 0 {
+		h.most.Store(at)
+		h.waiting.Add(-further)
+	}
+	return n, err
+}
+
+func (h *handing) Seek(offset int64, whence int) (int64, error) {
+	at, err := h.ReadSeeker.Seek(offset, whence)
+	h.at.Store(at)
+	return at, err
+}
+
 // settleSends returns once everything sent so far has come to the stores, or
 // when no store is left.
 func (r *run) settleSends() error {
 	for _, t := range r.targets {
-		_ = t.sends.Wait() // failures are kept in the target
+		r.awaitSends(t)
 	}
 	return r.allFailed()
+}
+
+// worthShowing is from how many bytes on it is told that they are on their way, lookEvery how often it is
+// looked how many have arrived.
+const (
+	worthShowing = 1 << 20
+	lookEvery    = 200 * time.Millisecond
+)
+
+// awaitSends waits for what is on its way to a store, and tells how much of it the store has taken.
+func (r *run) awaitSends(t *target) {
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_ = t.sends.Wait() // failures are kept in the target
+	}()
+	left := t.waiting.Load()
+	show := left >= worthShowing
+	if show {
+		r.observer.Phase("sending to "+t.Name, left)
+	}
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
+	for {
+		select {
+		case <-ended:
+			return
+		case <-look.C:
+			if now := t.waiting.Load(); now < left {
+				if show {
+					r.observer.Advance(left - now)
+				}
+				left = now
+			}
+		}
+	}
 }
 
 // mark is what a run leaves in a store while it writes there.
