@@ -43,7 +43,7 @@ func readTree(ctx context.Context, h *catalog.Held) (*tree, error) {
 	t.add(archive.Entry{Type: archive.TypeFolder, Path: ""})
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		if len(t.nodes) > mostNodes {
-			return fmt.Errorf("%s holds more than %d paths, too many to be shown so; `show --files PATTERN` lists some", h.Name, mostNodes)
+			return fmt.Errorf("%s holds more than %d paths, too many to be shown so; a pattern of paths lists some of them", h.Name, mostNodes)
 		}
 		e.XAttrs, e.CTime, e.Inode = nil, time.Time{}, 0 // nobody asks for these here
 		switch {
