@@ -133,19 +133,14 @@ func TestBrowse(t *testing.T) {
 // The pages are for everybody, too, and forms work in them.
 func TestBrowseInABrowser(t *testing.T) {
 	t.Parallel()
-	cache, err := os.UserCacheDir()
-	require.NoError(t, err)
-	checker, err := os.ReadFile(filepath.Join(cache, axe))
-	if err != nil {
-		t.Skip("axe-core is not here; scripts/setup.sh fetches it where there is npm")
-	}
+	checker := axeCore(t)
 	w, _ := museum(t)
 	w.run("backup")
 	page, _ := w.browsing("kestrelpoint")
 	for _, path := range []string{"", "files/webroot/themes/lantern/theme.html", "table/main/pages?q=Kestrel"} {
 		resp, text := asks(t, "GET", page+path)
 		require.Equal(t, 200, resp.StatusCode)
-		found := w.browse(text, "1280,800", string(checker)+`;axe.run().then(r => {
+		found := w.browse(text, "1280,800", checker+`;axe.run().then(r => {
 			const pre = document.createElement('pre'); pre.id = 'found'; pre.textContent = JSON.stringify(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + n.failureSummary).join(' | ')));
 			document.body.replaceChildren(pre) })`)
 		var violations []string

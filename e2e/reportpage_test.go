@@ -16,6 +16,18 @@ import (
 // axe is the checker of accessibility that scripts/setup.sh fetches.
 const axe = "revlet-tests/axe-core-4.14.1/axe.min.js"
 
+// axeCore is the checker's script.
+func axeCore(t *testing.T) string {
+	t.Helper()
+	cache, err := os.UserCacheDir()
+	require.NoError(t, err)
+	script, err := os.ReadFile(filepath.Join(cache, axe))
+	if err != nil {
+		t.Skip("axe-core is not here; scripts/setup.sh fetches it where there is npm")
+	}
+	return string(script)
+}
+
 // browse opens a page in a real browser of a width, with a script in it, and returns what the script leaves in
 // the page's body.
 func (w *world) browse(page, width, script string, options ...string) string {
@@ -37,12 +49,7 @@ func (w *world) browse(page, width, script string, options ...string) string {
 // The report is a page that everybody can read: on a screen, on a telephone, in the dark, and by ear.
 func TestReportIsForEverybody(t *testing.T) {
 	t.Parallel()
-	cache, err := os.UserCacheDir()
-	require.NoError(t, err)
-	checker, err := os.ReadFile(filepath.Join(cache, axe))
-	if err != nil {
-		t.Skip("axe-core is not here; scripts/setup.sh fetches it where there is npm")
-	}
+	checker := axeCore(t)
 	w, _ := museum(t)
 	for range 3 {
 		w.run("backup")
@@ -51,7 +58,7 @@ func TestReportIsForEverybody(t *testing.T) {
 	w.run("report", "--to", "report.html")
 	page := w.read("report.html")
 	for name, options := range map[string][]string{"1280,800": nil, "400,800": nil, "1280,801": {"--blink-settings=preferredColorScheme=0"}} {
-		found := w.browse(page, name, string(checker)+`;axe.run().then(r => {
+		found := w.browse(page, name, checker+`;axe.run().then(r => {
 			const pre = document.createElement('pre'); pre.id = 'found';
 			pre.textContent = JSON.stringify({violations: r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join(' | ')), passes: r.passes.length,
 				dark: matchMedia('(prefers-color-scheme: dark)').matches, width: document.documentElement.scrollWidth, inner: innerWidth});

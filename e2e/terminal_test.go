@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -22,20 +21,7 @@ type screen struct {
 	t    *testing.T
 	cmd  *exec.Cmd
 	keys io.WriteCloser
-	mu   sync.Mutex
-	text bytes.Buffer
-}
-
-func (s *screen) Write(b []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text.Write(b)
-}
-
-func (s *screen) shown() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text.String()
+	lockedBuffer
 }
 
 // terminal shows a command line of the shell's on a terminal of so many columns.
@@ -44,7 +30,7 @@ func (w *world) terminal(columns string, line string) *screen {
 	s := &screen{t: w.t}
 	like := w.command()
 	s.cmd = exec.Command("script", "-qec", "stty cols "+columns+"; "+strings.ReplaceAll(line, "revlet", program), "/dev/null")
-	s.cmd.Dir, s.cmd.Env, s.cmd.Stdout = like.Dir, append(slices.DeleteFunc(like.Env, func(e string) bool { return strings.HasPrefix(e, "NO_COLOR") }), "TERM=xterm"), s
+	s.cmd.Dir, s.cmd.Env, s.cmd.Stdout = like.Dir, append(slices.DeleteFunc(like.Env, func(e string) bool { return strings.HasPrefix(e, "NO_COLOR") }), "TERM=xterm"), &s.lockedBuffer
 	var err error
 	s.keys, err = s.cmd.StdinPipe()
 	require.NoError(w.t, err)
@@ -56,10 +42,8 @@ func (w *world) terminal(columns string, line string) *screen {
 // sees waits until something is on the screen.
 func (s *screen) sees(text string) {
 	s.t.Helper()
-	require.Eventually(s.t, func() bool { return strings.Contains(s.shown(), text) }, 20*time.Second, 10*time.Millisecond, "%q\n%s", text, s)
+	require.Eventually(s.t, func() bool { return strings.Contains(s.String(), text) }, 20*time.Second, 10*time.Millisecond, "%q\n%s", text, s)
 }
-
-func (s *screen) String() string { return s.shown() }
 
 // ends is the exit code.
 func (s *screen) ends() int {
@@ -127,16 +111,16 @@ func TestTerminals(t *testing.T) {
 	for _, line := range []string{"revlet archives", "revlet show kestrelpoint", "revlet status", "revlet history", "revlet --help", "revlet stores list"} {
 		s := w.terminal("80", line)
 		s.ends()
-		for row := range strings.SplitSeq(s.shown(), "\n") {
+		for row := range strings.SplitSeq(s.String(), "\n") {
 			if !strings.HasPrefix(unpainted(row), "Unsafe:") {
 				assert.LessOrEqual(t, len([]rune(unpainted(row))), 80, "%s: %s", line, row)
 			}
 		}
-		assert.Contains(t, s.shown(), "\x1b[", "colours")
+		assert.Contains(t, s.String(), "\x1b[", "colours")
 	}
 	dumb := w.terminal("60", "TERM=dumb revlet archives")
 	dumb.ends()
-	assert.NotContains(t, dumb.shown(), "\x1b[")
+	assert.NotContains(t, dumb.String(), "\x1b[")
 	assert.Contains(t, w.run("archives"), "before the great change of everything that we have long been planning for")
 
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
