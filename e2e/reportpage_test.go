@@ -56,6 +56,12 @@ func TestReportIsForEverybody(t *testing.T) {
 	}
 	w.run("backup", "--scope", "database")
 	w.run("report", "--to", "report.html")
+	w.edit("revlet.yaml", "recipe: lampblack", "recipe: lampblack\n    report: {title: Kestrel Point Museum, colour: \"#7a1f3d\"}")
+	w.run("report", "--each", "pages")
+	assert.Contains(t, w.read("pages/kestrelpoint.html"), "<h1>Kestrel Point Museum</h1>")
+	w.fails(2, []string{"--each writes pages"}, "report", "--each", "pages", "--json")
+	w.edit("revlet.yaml", "#7a1f3d", "red; background: url(x)")
+	w.fails(2, []string{"it is such as"}, "report", "--each", "pages")
 	page := w.read("report.html")
 	for name, options := range map[string][]string{"1280,800": nil, "400,800": nil, "1280,801": {"--blink-settings=preferredColorScheme=0"}} {
 		found := w.browse(page, name, checker+`;axe.run().then(r => {

@@ -241,6 +241,7 @@ var examples = map[string][]manual.Example{
 	"report": {
 		{"report", "as a page, revlet-report.html"},
 		{"report --metrics --to -", "for a collector of metrics"},
+		{"report 'client-*' --each /srv/reports", "a page for each client, with its own title and logo"},
 	},
 	"notify test": {
 		{"notify test", "a mail and a call, as `notify:` says"},

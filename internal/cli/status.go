@@ -257,6 +257,7 @@ func (a *app) reportCommand() *cli.Command {
 			&cli.BoolFlag{Name: "text", Usage: "as text"},
 			&cli.BoolFlag{Name: "metrics", Usage: "as OpenMetrics text"},
 			&cli.BoolFlag{Name: "look", Usage: "ask every store first what it has"},
+			&cli.StringFlag{Name: "each", Usage: "write a page of its own for each site into `FOLDER`, as the site's entry says (report: …); older ones there are replaced"},
 			jsonFlag,
 		},
 		Action: a.report,
@@ -271,6 +272,9 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	p, err := a.jobs.Page(ctx, names, c.Bool("look"))
 	if err != nil {
 		return err
+	}
+	if dir := c.String("each"); dir != "" {
+		return a.reportEach(c, p, dir)
 	}
 	to := c.String("to")
 	page := !c.Bool("text") && !c.Bool("metrics") && !c.Bool("json")
@@ -292,6 +296,34 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 	if page {
 		whole, _ := filepath.Abs(to)
 		fmt.Fprintf(a.Out, "%s %s\n", a.Good("Written:"), whole)
+	}
+	return nil
+}
+
+// reportEach writes a page for each site, for those whose site it is.
+func (a *app) reportEach(c *cli.Command, p report.Page, dir string) error {
+	if c.Bool("text") || c.Bool("metrics") || c.Bool("json") || c.String("to") != "" {
+		return usageError("--each writes pages, and where its folder is; neither --to, --text, --metrics nor --json go with it")
+	}
+	if err := a.jobs.Disk.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("write the reports: %w", err)
+	}
+	for i := range p.Sites {
+		one := p
+		one.Sites, one.Unsent = p.Sites[i:i+1], []string{}
+		var err error
+		if one.Brand, err = a.jobs.Brand(p.Sites[i].Name); err != nil {
+			return err
+		}
+		var out strings.Builder
+		if err := one.HTML(&out); err != nil {
+			return err
+		}
+		file := filepath.Join(dir, p.Sites[i].Name+".html")
+		if err := a.jobs.Disk.WriteFile(file, []byte(out.String()), 0o600); err != nil {
+			return fmt.Errorf("write the report: %w", err)
+		}
+		fmt.Fprintf(a.Out, "%s %s\n", a.Good("Written:"), file)
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"net"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -42,6 +43,8 @@ type Site struct {
 	Rehearse *Rehearse `yaml:"rehearse"`
 	// Commands are the user's own, run around the site's work on this machine.
 	Commands *Commands `yaml:"commands"`
+	// Report is how the site's own page of a report looks.
+	Report *Report `yaml:"report"`
 	// Fresh is how often everything is read again, such as `every 30 days`.
 	Fresh string `yaml:"fresh"`
 	// Schedule are the site's duties, Keep its keep rules, as phrases.
@@ -147,6 +150,23 @@ type Rehearse struct {
 	// Databases are empty ones to restore into, by the label of the site's, instead
 	// of a private server.
 	Databases map[string]Database `yaml:"databases"`
+}
+
+// Report is how a page of a report looks that is for a client: its title, a colour such as #1f6aa5, and a
+// picture (.png, .jpg, .gif or .webp) of at most 500 kB.
+type Report struct {
+	Title  string `yaml:"title"`
+	Colour string `yaml:"colour"`
+	Logo   string `yaml:"logo"`
+}
+
+var colour = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
+
+func (r *Report) settle() error {
+	if r != nil && r.Colour != "" && !colour.MatchString(r.Colour) {
+		return fmt.Errorf("`colour: %s`: it is such as \"#1f6aa5\"", r.Colour)
+	}
+	return nil
 }
 
 // Commands are shell commands of the user's own, run on this machine by the account that runs the program.
@@ -297,6 +317,7 @@ func (s settler) phrases(name, where string, one *Site) (err error) {
 		}},
 		{"", one.settleChecks},
 		{".commands", one.Commands.settle},
+		{".report", one.Report.settle},
 		{".schedule", func() (err error) { one.Duties, err = parseSchedule(one.Schedule); return err }},
 		{".keep", func() (err error) { one.KeepRules, err = parseKeep(one.Keep); return err }},
 		{".time_zone", func() (err error) { one.zone, err = parseZone(one.TimeZone); return err }},
@@ -327,6 +348,9 @@ func (s settler) roots(name, where string, one *Site) error {
 	}
 	if isRecipeFile(one.Recipe) {
 		one.Recipe = absolute(s.base, one.Recipe)
+	}
+	if one.Report != nil && one.Report.Logo != "" {
+		one.Report.Logo = absolute(s.base, one.Report.Logo)
 	}
 	for _, label := range sortedKeys(one.Roots) {
 		folder := one.Roots[label]

@@ -1,8 +1,10 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -305,4 +307,26 @@ func (a *Agent) Remembered(ctx context.Context, name string) ([]history.Archive,
 	}
 	archives, err := a.reportArchives(ctx, name, k)
 	return k.Archives, archives, err
+}
+
+// Brand is how a site's own page of a report looks.
+func (a *Agent) Brand(name string) (*report.Brand, error) {
+	cfg := a.Config.Sites[name]
+	b := &report.Brand{Title: name}
+	if cfg.Report == nil {
+		return b, nil
+	}
+	b.Title, b.Colour = cmp.Or(cfg.Report.Title, name), cfg.Report.Colour
+	if cfg.Report.Logo == "" {
+		return b, nil
+	}
+	f, err := os.Open(cfg.Report.Logo)
+	if err != nil {
+		return nil, fmt.Errorf("site %s: `report: {logo: …}`: %w", name, err)
+	}
+	defer f.Close()
+	if b.Logo, err = report.ReadLogo(f); err != nil {
+		return nil, fmt.Errorf("site %s: `report: {logo: %s}`: %w", name, cfg.Report.Logo, err)
+	}
+	return b, nil
 }

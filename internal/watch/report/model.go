@@ -162,6 +162,8 @@ type Page struct {
 	Sites   []Site    `json:"sites"`
 	// Unsent are messages that could not be sent, with the reason.
 	Unsent []string `json:"unsent"`
+	// Brand is set on a client's own page.
+	Brand *Brand `json:"-"`
 
 	zone *time.Location
 }

@@ -3,6 +3,8 @@ package report
 import (
 	"bytes"
 	"encoding/json"
+	"image"
+	pictures "image/png"
 	"strings"
 	"testing"
 	"time"
@@ -97,4 +99,25 @@ func TestTheJSONHasNoNulls(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(data), `"stores":[]`)
 	assert.Contains(t, string(data), `"seconds":1.5`)
+}
+
+// A client's own page has its title, colour and picture, and says nothing of the machine or of others.
+func TestAClientsOwnPage(t *testing.T) {
+	var png bytes.Buffer
+	require.NoError(t, pictures.Encode(&png, image.NewRGBA(image.Rect(0, 0, 4, 4))))
+	logo, err := ReadLogo(&png)
+	require.NoError(t, err)
+	p := pageOf(3, "")
+	p.Brand = &Brand{Title: "Kestrel <Point> Museum", Colour: "#1f6aa5", Logo: logo}
+	var out bytes.Buffer
+	require.NoError(t, p.HTML(&out))
+	text := out.String()
+	assert.Contains(t, text, "<h1>Kestrel &lt;Point&gt; Museum</h1>")
+	assert.Contains(t, text, `style="border-color: #1f6aa5"`)
+	assert.Contains(t, text, `src="data:image/png;base64,`)
+	assert.NotContains(t, text, "vps")
+	for name, data := range map[string]string{"an SVG, which can run things": "<svg xmlns='http://www.w3.org/2000/svg' onload='x'/>", "a page": "<html>", "nothing": "", "too long": "\x89PNG\r\n\x1a\n" + strings.Repeat("x", LongestLogo)} {
+		_, err := ReadLogo(strings.NewReader(data))
+		assert.Error(t, err, name)
+	}
 }
