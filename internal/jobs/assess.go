@@ -123,8 +123,12 @@ func (a *Agent) assess(ctx context.Context, name string) (*report.Site, error) {
 	if err != nil {
 		return nil, err
 	}
+	done, err := a.History.LastDone(ctx, name)
+	if err != nil {
+		return nil, err
+	}
 	for _, l := range lines {
-		d := report.Duty{Duty: l.Duty, Last: l.Last, Outcome: l.Outcome}
+		d := report.Duty{Duty: l.Duty, Last: l.Last, Outcome: l.Outcome, LastDone: moment(done[l.Duty])}
 		if len(l.Next) > 0 {
 			d.Next = &l.Next[0]
 		}

@@ -3,6 +3,7 @@ package jobs
 import (
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -179,4 +180,29 @@ func TestDutiesOfASiteThatIsElsewhere(t *testing.T) {
 	require.NoError(t, os.WriteFile(note, []byte("{"), 0o600))
 	assert.Len(t, b.due(), 1, "nor is a note that cannot be read")
 	assert.Contains(t, fmt.Sprint(b.told), "how far the cutover has come")
+}
+
+// When a duty was last done without trouble is known, whatever came after it.
+func TestWhenADutyWasLastDone(t *testing.T) {
+	b := newBench(t, "    schedule: [\"full, every day at 03:00\"]\n", "")
+	b.due()
+	b.clock = b.clock.AddDate(0, 0, 1)
+	require.Equal(t, []string{history.Done}, b.due())
+	good := b.clock
+	b.clock = b.clock.AddDate(0, 0, 1)
+	back := b.away("here")
+	again := b.away("far")
+	require.Equal(t, []string{history.Failed}, b.due())
+	back()
+	again()
+	p, err := b.Page(t.Context(), []string{museum}, false)
+	require.NoError(t, err)
+	d := p.Sites[0].Duties[0]
+	assert.Equal(t, history.Failed, d.Outcome)
+	require.NotNil(t, d.LastDone)
+	assert.WithinDuration(t, good, *d.LastDone, time.Minute)
+	var text strings.Builder
+	require.NoError(t, p.Metrics(&text))
+	assert.Contains(t, text.String(), fmt.Sprintf("revlet_duty_last_done_seconds{site=\"kestrelpoint\",duty=\"full, every day at 03:00\"} %d", d.LastDone.Unix()))
+	assert.Contains(t, text.String(), "revlet_build{program=")
 }

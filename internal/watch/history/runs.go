@@ -115,6 +115,23 @@ func (d DutyState) Since() time.Time {
 	return d.Started
 }
 
+// LastDone returns when a turn of each of a site's duties was last done without trouble.
+func (h *History) LastDone(ctx context.Context, site string) (map[string]time.Time, error) {
+	type done struct {
+		duty string
+		at   time.Time
+	}
+	all, err := query(ctx, h, func(r *sql.Rows, d *done) error { return r.Scan(&d.duty, moment{&d.at}) },
+		"SELECT duty, MAX(finished) FROM runs WHERE site = ? AND duty <> '' AND outcome = ? GROUP BY duty UNION ALL SELECT duty, finished FROM duties WHERE site = ? AND outcome = ?", site, Done, site, Done)
+	last := map[string]time.Time{}
+	for _, d := range all {
+		if d.at.After(last[d.duty]) {
+			last[d.duty] = d.at
+		}
+	}
+	return last, err
+}
+
 // Duties returns what is known of a site's duties, by their wording.
 func (h *History) Duties(ctx context.Context, site string) (map[string]DutyState, error) {
 	list, err := query(ctx, h, func(r *sql.Rows, d *DutyState) error {

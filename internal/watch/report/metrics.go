@@ -36,6 +36,9 @@ func (p Page) Metrics(w io.Writer) error {
 	pending := &metric{name: "revlet_stores_pending", help: "Stores that lack an archive."}
 	due := &metric{name: "revlet_duty_next_seconds", unit: "seconds", help: "When a duty is next due, since 1970."}
 	outcome := &metric{name: "revlet_duty_ok", help: "1 when the last turn of a duty was done, 0 when it was not."}
+	done := &metric{name: "revlet_duty_last_done_seconds", unit: "seconds", help: "When a turn of a duty was last done without trouble, since 1970."}
+	build := &metric{name: "revlet_build", help: "Always 1; the program that tells this."}
+	build.add(1, [2]string{"program", p.Program})
 	free := &metric{name: "revlet_store_free_bytes", unit: "bytes", help: "Room in a store's file system."}
 	verified := &metric{name: "revlet_verified_seconds", unit: "seconds", help: "When an archive was last read again, since 1970."}
 	unsent := &metric{name: "revlet_messages_unsent", help: "Messages that could not be sent yet."}
@@ -67,6 +70,9 @@ func (p Page) Metrics(w io.Writer) error {
 			if d.Next != nil {
 				due.add(seconds(*d.Next), site, duty)
 			}
+			if d.LastDone != nil {
+				done.add(seconds(*d.LastDone), site, duty)
+			}
 			if d.Outcome != "" {
 				outcome.add(truth(d.Outcome == "done"), site, duty)
 			}
@@ -76,7 +82,7 @@ func (p Page) Metrics(w io.Writer) error {
 		}
 	}
 	unsent.add(float64(len(p.Unsent)))
-	for _, m := range []*metric{archives, taken, stored, gaps, took, offsite, alarms, pending, due, outcome, free, verified, unsent} {
+	for _, m := range []*metric{archives, taken, stored, gaps, took, offsite, alarms, pending, due, outcome, done, free, verified, unsent, build} {
 		if err := m.write(w); err != nil {
 			return err
 		}

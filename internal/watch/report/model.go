@@ -89,6 +89,8 @@ type Duty struct {
 	Last    *time.Time `json:"last"`
 	Outcome string     `json:"outcome"`
 	Next    *time.Time `json:"next"`
+	// LastDone is when a turn of it was last done without trouble.
+	LastDone *time.Time `json:"last_done"`
 }
 
 // Run is one command that was run.
