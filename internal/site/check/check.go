@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"revlet/internal/config"
@@ -221,7 +222,9 @@ func judge(c config.Check, resp *http.Response, body []byte, err error, broken [
 }
 
 // ownErrors matches what PHP itself writes into a page when a script dies.
-var ownErrors = regexp.MustCompile(`(?is)(?:<b>)?(?:PHP )?(?:Fatal error|Parse error|Recoverable fatal error)(?:</b>)?:.{1,900}? on line (?:<b>)?\d+`)
+var ownErrors = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?is)(?:<b>)?(?:PHP )?(?:Fatal error|Parse error|Recoverable fatal error)(?:</b>)?:.{1,900}? on line (?:<b>)?\d+`)
+})
 
 // sick tells what is wrong with a page whatever the check asks for: it is blank, it
 // breaks off, or a script has died in it.
@@ -233,7 +236,7 @@ func sick(resp *http.Response, body []byte) string {
 	if kind != "" && !strings.Contains(kind, "html") {
 		return ""
 	}
-	if found := ownErrors.Find(body); found != nil {
+	if found := ownErrors().Find(body); found != nil {
 		return fmt.Sprintf("the page shows an error of PHP's: %.120q", found)
 	}
 	lower := bytes.ToLower(body)

@@ -5,6 +5,7 @@ import (
 	"html"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -51,11 +52,13 @@ func (r Result) Beside(was Healthy, strict bool) Result {
 	return r
 }
 
-var titleTag = regexp.MustCompile(`(?is)<title[^>]*>(.{0,500}?)</title`)
+var titleTag = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?is)<title[^>]*>(.{0,500}?)</title`)
+})
 
 // TitleOf is the title of a page in HTML.
 func TitleOf(body []byte) string {
-	m := titleTag.FindSubmatch(body)
+	m := titleTag().FindSubmatch(body)
 	if m == nil {
 		return ""
 	}

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -79,12 +80,14 @@ type cell struct {
 	Cut, Odd bool
 }
 
-var page = template.Must(template.New("browse").Funcs(template.FuncMap{
-	"bytes": func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
-	"count": func(n int64) string { return humanize.Comma(n) },
-	"when":  func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
-	"table": tableURL,
-}).Parse(pageText))
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("browse").Funcs(template.FuncMap{
+		"bytes": func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
+		"count": func(n int64) string { return humanize.Comma(n) },
+		"when":  func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
+		"table": tableURL,
+	}).Parse(pageText))
+})
 
 func tableURL(e archive.Entry) string {
 	return "table/" + url.PathEscape(e.Database) + "/" + url.PathEscape(e.Table)
@@ -121,7 +124,7 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request, rest string) {
 	}
 	p.Archive, p.Top = s.Archive.Name, "/"+s.token+"/"
 	var b bytes.Buffer
-	if err := page.Execute(&b, p); err != nil {
+	if err := page().Execute(&b, p); err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/atom"
@@ -56,7 +57,9 @@ var breaks = map[atom.Atom]bool{
 var unseen = map[atom.Atom]bool{atom.Script: true, atom.Style: true, atom.Template: true, atom.Noscript: true, atom.Svg: true, atom.Iframe: true, atom.Textarea: true}
 
 // warnings matches what PHP, and databases, write into pages when something is wrong.
-var warnings = regexp.MustCompile(`(?:Warning|Notice|Deprecated|Fatal error|Parse error|Strict Standards): .{1,1000}? on line \d+|You have an error in your SQL syntax|SQLSTATE\[[0-9A-Z]{5}\]|Error establishing a database connection|Uncaught (?:Error|Exception|TypeError)`)
+var warnings = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?:Warning|Notice|Deprecated|Fatal error|Parse error|Strict Standards): .{1,1000}? on line \d+|You have an error in your SQL syntax|SQLSTATE\[[0-9A-Z]{5}\]|Error establishing a database connection|Uncaught (?:Error|Exception|TypeError)`)
+})
 
 // parse reads a page. It never fails: what is no HTML has no texts and no links.
 func parse(side *Side, at *url.URL, body []byte, broken []string) *page {
@@ -111,7 +114,7 @@ func (r *reader) text(b []byte) {
 func (r *reader) flush() {
 	if r.said.Len() > 0 {
 		text := squeeze(html.UnescapeString(r.said.String()))
-		for _, found := range warnings.FindAllString(text, -1) {
+		for _, found := range warnings().FindAllString(text, -1) {
 			r.p.signs.add(found)
 			text = squeeze(strings.Replace(text, found, " ", 1))
 		}
