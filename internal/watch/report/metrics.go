@@ -65,18 +65,7 @@ func (p Page) Metrics(w io.Writer) error {
 				free.add(float64(*st.Free), site, store)
 			}
 		}
-		for _, d := range s.Duties {
-			duty := [2]string{"duty", d.Duty}
-			if d.Next != nil {
-				due.add(seconds(*d.Next), site, duty)
-			}
-			if d.LastDone != nil {
-				done.add(seconds(*d.LastDone), site, duty)
-			}
-			if d.Outcome != "" {
-				outcome.add(truth(d.Outcome == "done"), site, duty)
-			}
-		}
+		dutyMetrics(s, site, due, outcome, done)
 		if s.Verified != nil {
 			verified.add(seconds(*s.Verified), site)
 		}
@@ -89,6 +78,21 @@ func (p Page) Metrics(w io.Writer) error {
 	}
 	_, err := fmt.Fprintln(w, "# EOF")
 	return err
+}
+
+func dutyMetrics(s *Site, site [2]string, due, outcome, done *metric) {
+	for _, d := range s.Duties {
+		duty := [2]string{"duty", d.Duty}
+		if d.Next != nil {
+			due.add(seconds(*d.Next), site, duty)
+		}
+		if d.LastDone != nil {
+			done.add(seconds(*d.LastDone), site, duty)
+		}
+		if d.Outcome != "" {
+			outcome.add(truth(d.Outcome == "done"), site, duty)
+		}
+	}
 }
 
 func newest(s *Site, site [2]string, taken, stored, gaps, took *metric) {
