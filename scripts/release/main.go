@@ -11,7 +11,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -310,26 +309,11 @@ func (r *release) materials() error {
 	if err != nil {
 		return err
 	}
-	if err := r.tool("cyclonedx-gomod", "app", "-json", "-noserial", "-licenses=false", "-main", "cmd/revlet", "-output", out, root); err != nil {
-		return err
-	}
-	// It says when it was made: that is the moment of the commit, as for all files.
-	var bill map[string]any
-	data, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(data, &bill)
-	}
-	if err != nil {
-		return err
-	}
-	if about, ok := bill["metadata"].(map[string]any); ok {
-		about["timestamp"] = r.at.Format(time.RFC3339)
-	}
-	if data, err = json.MarshalIndent(bill, "", "  "); err != nil {
+	if err := r.tool("cyclonedx-gomod", "app", "-json", "-noserial", "-notimestamp", "-licenses=false", "-main", "cmd/revlet", "-output", out, root); err != nil {
 		return err
 	}
 	fmt.Println(filepath.Base(file))
-	return os.WriteFile(file, append(data, '\n'), 0o644)
+	return nil
 }
 
 // sums writes the digests of all files.
