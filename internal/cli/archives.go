@@ -82,13 +82,18 @@ func date(flag, typed string) (time.Time, error) {
 	return time.Time{}, usageError("%s %q is not a date such as 2026-11-20 or \"2026-11-20 14:00\"", flag, typed)
 }
 
+// openBefore opens everything, and reads --before.
+func (a *app) openBefore(ctx context.Context, c *cli.Command) (time.Time, error) {
+	if err := a.open(ctx, c); err != nil {
+		return time.Time{}, err
+	}
+	return before(c)
+}
+
 // chosen opens everything and finds the archive that the arguments name; one
 // that is sealed is opened, and whoever has its key is asked for that.
 func (a *app) chosen(ctx context.Context, c *cli.Command, typed string, need jobs.Need) (*catalog.Held, error) {
-	if err := a.open(ctx, c); err != nil {
-		return nil, err
-	}
-	limit, err := before(c)
+	limit, err := a.openBefore(ctx, c)
 	if err != nil {
 		return nil, err
 	}

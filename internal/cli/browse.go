@@ -33,10 +33,7 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	limit, err := before(c)
+	limit, err := a.openBefore(ctx, c)
 	if err != nil {
 		return err
 	}

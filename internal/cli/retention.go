@@ -96,10 +96,7 @@ func (a *app) changeHold(ctx context.Context, c *cli.Command, untold string, cha
 	if err != nil {
 		return err
 	}
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
-	limit, err := before(c)
+	limit, err := a.openBefore(ctx, c)
 	if err != nil {
 		return err
 	}
