@@ -32,6 +32,9 @@ type far struct {
 func standin(w *world, kind string, f *place.Faults, listen string) (*place.Server, far) {
 	secret := w.path("far.pw")
 	require.NoError(w.t, os.WriteFile(secret, []byte("practice\n"), 0o600))
+	if listen == "" {
+		listen = fmt.Sprintf("127.0.0.1:%d", freePort(w.t)) // one that nobody gets meanwhile
+	}
 	s, err := place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
 	require.NoError(w.t, err)
 	w.t.Cleanup(s.Close)

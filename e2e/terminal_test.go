@@ -24,12 +24,13 @@ type screen struct {
 	lockedBuffer
 }
 
-// terminal shows a command line of the shell's on a terminal of so many columns.
+// terminal shows a command line of the shell's on a terminal of so many columns. Ctrl-C is for what the shell
+// runs, and not for the shell.
 func (w *world) terminal(columns string, line string) *screen {
 	w.t.Helper()
 	s := &screen{t: w.t}
 	like := w.command()
-	s.cmd = exec.Command("script", "-qec", "stty cols "+columns+"; "+strings.ReplaceAll(line, "revlet", program), "/dev/null")
+	s.cmd = exec.Command("script", "-qec", "trap : INT; stty cols "+columns+"; "+strings.ReplaceAll(line, "revlet", program), "/dev/null")
 	s.cmd.Dir, s.cmd.Env, s.cmd.Stdout = like.Dir, append(slices.DeleteFunc(like.Env, func(e string) bool { return strings.HasPrefix(e, "NO_COLOR") }), "TERM=xterm"), &s.lockedBuffer
 	var err error
 	s.keys, err = s.cmd.StdinPipe()

@@ -10,11 +10,13 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"os"
 	"os/exec"
 	"path"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"revlet/internal/platform/process"
@@ -71,6 +73,8 @@ type helper struct {
 type said struct {
 	mu   sync.Mutex
 	text string
+	// all is closed when it has said its last.
+	all chan struct{}
 }
 
 // mostSaid is how much of it is kept.
@@ -91,8 +95,8 @@ func (s *said) String() string {
 }
 
 func (s *Store) start(context.Context) (*helper, error) {
-	h := &helper{cmd: exec.Command(s.o.Command[0], s.o.Command[1:]...), said: &said{}}
-	h.cmd.Env, h.cmd.Stderr, h.cmd.WaitDelay = s.o.Env, h.said, time.Second
+	h := &helper{cmd: exec.Command(s.o.Command[0], s.o.Command[1:]...), said: &said{all: make(chan struct{})}}
+	h.cmd.Env, h.cmd.WaitDelay = s.o.Env, time.Second
 	var err error
 	if h.in, err = h.cmd.StdinPipe(); err != nil {
 		return nil, err
@@ -102,9 +106,17 @@ func (s *Store) start(context.Context) (*helper, error) {
 		return nil, err
 	}
 	h.out = bufio.NewReaderSize(out, 1<<16)
+	complaints, err := h.cmd.StderrPipe()
+	if err != nil {
+		return nil, err
+	}
 	if err := process.Start(h.cmd); err != nil {
 		return nil, store.Refuse("the helper cannot be started: %w", err)
 	}
+	go func() {
+		defer close(h.said.all)
+		_, _ = io.Copy(h.said, complaints)
+	}()
 	line, err := h.line()
 	if err != nil || line != Greeting {
 		_ = h.Close()
@@ -130,6 +142,26 @@ func (h *helper) complaint() string {
 	return ""
 }
 
+// ended is the error of a helper that hears nothing and says nothing any more. What it complained of comes on
+// another way than its answers, and may come later.
+func (h *helper) ended() error {
+	select {
+	case <-h.said.all:
+	case <-time.After(time.Second):
+	}
+	return fmt.Errorf("the helper has ended%s", h.complaint())
+}
+
+// say writes to the helper's input.
+func (h *helper) say(what io.Reader) error {
+	if _, err := io.Copy(h.in, what); errors.Is(err, syscall.EPIPE) || errors.Is(err, os.ErrClosed) {
+		return h.ended()
+	} else if err != nil {
+		return fmt.Errorf("send to the helper: %w%s", err, h.complaint())
+	}
+	return nil
+}
+
 // longestLine bounds a line that a helper says.
 const longestLine = 16 << 10
 
@@ -139,7 +171,7 @@ func (h *helper) line() (string, error) {
 		return "", fmt.Errorf("the helper says a line without an end")
 	}
 	if err != nil {
-		return string(line), fmt.Errorf("the helper has ended%s", h.complaint())
+		return string(line), h.ended()
 	}
 	return strings.TrimRight(string(line), "\r\n"), nil
 }
@@ -153,13 +185,11 @@ func clean(err error) bool { return errors.As(err, new(answered)) }
 
 // ask sends a line, and what follows it, and reads the line that answers.
 func (h *helper) ask(name string, body io.Reader, words ...string) (fields []string, err error) {
-	if _, err := fmt.Fprintln(h.in, strings.Join(words, " ")); err != nil {
-		return nil, fmt.Errorf("the helper does not listen: %w%s", err, h.complaint())
+	if body == nil {
+		body = strings.NewReader("")
 	}
-	if body != nil {
-		if _, err := io.Copy(h.in, body); err != nil {
-			return nil, fmt.Errorf("send %s to the helper: %w%s", name, err, h.complaint())
-		}
+	if err := h.say(io.MultiReader(strings.NewReader(strings.Join(words, " ")+"\n"), body)); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	line, err := h.line()
 	if err != nil {
@@ -358,8 +388,8 @@ func (s *Store) List(ctx context.Context, dir string) (all []store.Info, err err
 
 // list asks for all objects below a folder, at any depth.
 func (h *helper) list(ctx context.Context, dir string, visit func(store.Info) error) error {
-	if _, err := fmt.Fprintln(h.in, "list", encoded(dir)); err != nil {
-		return fmt.Errorf("the helper does not listen: %w%s", err, h.complaint())
+	if err := h.say(strings.NewReader("list " + encoded(dir) + "\n")); err != nil {
+		return err
 	}
 	for {
 		line, err := h.line()
