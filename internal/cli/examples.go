@@ -92,6 +92,14 @@ var examples = map[string][]manual.Example{
 		{"import kestrelpoint.zip", "what `revlet export` wrote"},
 		{"import webroot.zip shop_db.sql.gz --site kestrelpoint", "a copy that was made by hand"},
 	},
+	"stores add": {
+		{"stores add harbour sftp://keeper@harbour.example/revlet --for kestrelpoint", "a machine with SSH: the password is asked for, and its key shown"},
+		{"stores add cloud https://cloud.example/dav/revlet --issuer https://cloud.example --client revlet", "a cloud drive: somebody says yes on its page"},
+	},
+	"stores link": {
+		{"stores link cloud", "show the page on which somebody is to say yes, and wait"},
+		{"stores link cloud --end", "take it back"},
+	},
 	"stores list": {
 		{"stores list", "which there are, and which sites use them"},
 		{"stores list --json", "the same for a script"},

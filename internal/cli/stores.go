@@ -16,8 +16,8 @@ import (
 
 func (a *app) storesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "stores", Usage: "list, test, copy to, discover and heal the places where archives are held",
-		Commands: []*cli.Command{{
+		Name: "stores", Usage: "add, list, test, copy to, discover and heal the places where archives are held",
+		Commands: []*cli.Command{a.storesAddCommand(), a.storesLinkCommand(), {
 			Name: "list", Usage: "the stores of the configuration and who uses them", Flags: []cli.Flag{jsonFlag}, Action: a.listStores,
 		}, {
 			Name: "test", Usage: "write, read back, compare, list and delete something in a store", ArgsUsage: "[STORE…]",

@@ -225,13 +225,28 @@ func flowOf(s any) string {
 		if b.Len() > 0 {
 			b.WriteString(", ")
 		}
-		value := fmt.Sprint(v.Field(i).Interface())
-		if v.Field(i).Kind() == reflect.String {
-			value = quote(value)
-		}
-		fmt.Fprintf(&b, "%s: %s", key, value)
+		fmt.Fprintf(&b, "%s: %s", key, flowValue(v.Field(i)))
 	}
 	return " {" + b.String() + "}\n"
+}
+
+// flowValue writes one value of a field.
+func flowValue(v reflect.Value) string {
+	switch v.Kind() {
+	case reflect.String:
+		return quote(v.String())
+	case reflect.Pointer:
+		return flowValue(v.Elem())
+	case reflect.Struct:
+		return strings.TrimSpace(flowOf(v.Interface()))
+	case reflect.Slice:
+		var items []string
+		for i := range v.Len() {
+			items = append(items, v.Index(i).String())
+		}
+		return flow(items)
+	}
+	return fmt.Sprint(v.Interface())
 }
 
 func siteText(s Site) string {

@@ -133,6 +133,9 @@ func (c *Config) Secrets() map[string]string {
 	}
 	for name, s := range c.Stores {
 		add(s.PasswordFile, "the password of store "+name)
+		if s.Link != nil {
+			add(s.Link.SecretFile, "the client's secret of store "+name)
+		}
 		add(s.KeyFile, "the SSH key of store "+name)
 		add(s.SecretFile, "the secret of store "+name)
 	}

@@ -40,6 +40,8 @@ type Store struct {
 	User         string `yaml:"user"`
 	PasswordFile string `yaml:"password_file"`
 	PasswordEnv  string `yaml:"password_env"`
+	// Link is how somebody says yes to the use of a WebDAV place, in place of a password.
+	Link *Link `yaml:"link"`
 	// KeyFile is an SSH private key; its passphrase, if it has one, is the password.
 	KeyFile string `yaml:"key_file"`
 	// HostKey pins an SSH server's key by its fingerprint, `SHA256:…`.
@@ -192,6 +194,9 @@ func (s *Store) Settle(base string) error {
 	}
 	if len(s.Program) > 0 && strings.Contains(s.Program[0], "/") {
 		s.Program[0] = absolute(base, s.Program[0])
+	}
+	if err := s.settleLink(base); err != nil {
+		return err
 	}
 	if err := s.settleKeeper(); err != nil || s.Kind() == "folder" || s.Kind() == "program" {
 		return err

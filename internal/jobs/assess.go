@@ -67,6 +67,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	for _, s := range cfg.Stores {
 		k.Stores = append(k.Stores, alarm.Store{Name: s, Offsite: a.offsite(cfg, s), Free: a.free(s), Lost: a.lost(ctx, s)})
 	}
+	k.NotLinked = a.notLinked(cfg)
 	k.Runs, err = a.History.Runs(ctx, history.RunFilter{Site: name, Most: runsShown})
 	return k, err
 }
@@ -82,6 +83,22 @@ func (a *Agent) lost(ctx context.Context, name string) string {
 		return err.Error()
 	}
 	return ""
+}
+
+// notLinked says which stores of a site somebody has to link, as far as that is known here, or nothing.
+func (a *Agent) notLinked(cfg config.Site) string {
+	var all []string
+	for _, name := range cfg.Stores {
+		if entry := a.Config.Stores[name]; entry.Link != nil {
+			l, err := a.Opener().Link(name, entry)
+			if err != nil {
+				all = append(all, err.Error())
+			} else if why := l.Trouble(); why != "" {
+				all = append(all, why)
+			}
+		}
+	}
+	return strings.Join(all, "; ")
 }
 
 // free is how many bytes a store on this machine has room for, or -1.

@@ -227,17 +227,22 @@ func (a *Agent) ListStores(ctx context.Context) ([]StoreLine, error) {
 // accepted one first. accept takes what is there as the store from now on, whatever was
 // there before. What is wrong with the store is in the result.
 func (a *Agent) TestStore(ctx context.Context, name string, trust, forget, accept bool) (StoreTest, error) {
-	t := StoreTest{Store: name}
 	if err := a.KnownStore(name); err != nil {
-		return t, err
+		return StoreTest{Store: name}, err
 	}
 	cfg := a.Config.Stores[name]
-	o := a.Opener()
 	if forget {
-		if err := o.Forget(cfg); err != nil {
-			return t, err
+		if err := a.Opener().Forget(cfg); err != nil {
+			return StoreTest{Store: name}, err
 		}
 	}
+	return a.testEntry(ctx, name, cfg, trust, accept)
+}
+
+// testEntry tries a store as an entry describes it.
+func (a *Agent) testEntry(ctx context.Context, name string, cfg config.Store, trust, accept bool) (StoreTest, error) {
+	t := StoreTest{Store: name}
+	o := a.Opener()
 	o.Trust, o.Trusted = trust, a.trusted
 	s, err := o.Open(name, cfg)
 	if err == nil {

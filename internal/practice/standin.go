@@ -122,6 +122,10 @@ func placeFlags(kind string) []cli.Flag {
 		&cli.BoolFlag{Name: "refuse", Usage: "let nobody in"},
 		&cli.StringFlag{Name: "lag", Usage: "leave what is younger than a `SPAN`, such as \"5 seconds\", out of listings"},
 	}
+	if kind == place.WebDAV {
+		flags = append(flags, &cli.BoolFlag{Name: "grants", Usage: "take tokens in place of a password, for `link:`; somebody says yes on its page /link"},
+			&cli.DurationFlag{Name: "token-lasts", Usage: "for how `LONG` a token is good, such as 2m", Value: time.Hour})
+	}
 	if kind != place.SFTP {
 		flags = append(flags, &cli.BoolFlag{Name: "plain", Usage: "without TLS"})
 	}
@@ -133,13 +137,21 @@ func (s Stage) standinPlace(ctx context.Context, c *cli.Command, kind string) er
 	if err != nil {
 		return err
 	}
-	far, err := place.Start(kind, place.Options{Dir: c.Args().First(), Listen: c.String("listen"), User: c.String("user"), Password: c.String("password"),
-		Keys: c.String("keys"), Plain: c.Bool("plain"), Faults: faults})
+	o := place.Options{Dir: c.Args().First(), Listen: c.String("listen"), User: c.String("user"), Password: c.String("password"),
+		Keys: c.String("keys"), Plain: c.Bool("plain"), Faults: faults}
+	if kind == place.WebDAV && c.Bool("grants") {
+		o.Grants = &place.Grants{Lasts: c.Duration("token-lasts")}
+	}
+	far, err := place.Start(kind, o)
 	if err != nil {
 		return err
 	}
 	defer far.Close()
-	fmt.Fprintf(s.Out, "answering at %s until interrupted; user %s, password %s\n", far.Address, c.String("user"), c.String("password"))
+	if o.Grants == nil {
+		fmt.Fprintf(s.Out, "answering at %s until interrupted; user %s, password %s\n", far.Address, c.String("user"), c.String("password"))
+	} else {
+		fmt.Fprintf(s.Out, "answering at %s until interrupted; `link: {issuer: %q, client: revlet}`\n", far.Address, far.Address)
+	}
 	if far.Fingerprint != "" {
 		fmt.Fprintf(s.Out, "its key is %s\n", far.Fingerprint)
 	}

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 
 	"revlet/internal/jobs"
 	"revlet/internal/work/replicate"
@@ -23,6 +24,38 @@ func (a *Printer) ShowTested(all []jobs.StoreTest) {
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(a.Out, "No store is configured yet.")
+	}
+}
+
+// ShowStoreAdded says what was written into the configuration at path.
+func (a *Printer) ShowStoreAdded(path string, done *jobs.StoreAdded) {
+	fmt.Fprintf(a.Out, "\n%s %s\n\n", a.Good("Written to"), path)
+	for line := range strings.SplitSeq(strings.TrimRight(PrintableText(done.Added), "\n"), "\n") {
+		fmt.Fprintln(a.Out, "  "+line)
+	}
+	fmt.Fprintln(a.Out)
+	if done.SecretFile != "" {
+		fmt.Fprintf(a.Out, "What you typed is in %s; nobody else can read that file.\n", done.SecretFile)
+	}
+}
+
+// ShowStoreUsed says what goes to a new store, and what is left to do. closed tells that nobody there can read it.
+func (a *Printer) ShowStoreUsed(name string, sites []string, closed bool) {
+	if !closed {
+		fmt.Fprintf(a.Out, "%s whoever can read %s can read your archives, passwords in them too; `revlet keys new FILE` makes a key to encrypt them with.\n", a.Bad("Not encrypted:"), name)
+	}
+	if len(sites) == 0 {
+		fmt.Fprintf(a.Out, "No site uses it yet: add %s to the `stores:` of a site.\n", name)
+		return
+	}
+	fmt.Fprintf(a.Out, "Next: `revlet stores copy --to %s` sends there what you have of %s; new archives go there by themselves.\n", name, strings.Join(sites, ", "))
+}
+
+// ShowUnlinked says that a link is no more.
+func (a *Printer) ShowUnlinked(name string, told bool) {
+	fmt.Fprintf(a.Out, "%s nothing here may use %s any more.\n", a.Good("Taken back:"), name)
+	if !told {
+		fmt.Fprintf(a.Out, "%s it has no address for taking back what it gave: look on its own pages for what may use your account, and end it there, too.\n", a.Bad("The place was not told:"))
 	}
 }
 

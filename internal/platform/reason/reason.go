@@ -167,6 +167,8 @@ const (
 	SiteUnnamed Reason = "site-unnamed"
 	// NoDeletion: a store's account may not delete, and nobody has said that this is meant.
 	NoDeletion Reason = "no-deletion"
+	// NotLinked: nobody has said that "store" may be used, or not any more.
+	NotLinked Reason = "not-linked"
 	// ListingLags: a store does not list what was just written.
 	ListingLags Reason = "listing-lags"
 )

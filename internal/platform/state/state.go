@@ -128,6 +128,9 @@ func (s *State) Signers(site string) string { return filepath.Join(s.Dir, "signe
 // KnownHosts is the file of SSH host keys that a person has accepted.
 func (s *State) KnownHosts() string { return filepath.Join(s.Dir, "known_hosts") }
 
+// Links is the folder of what was given when stores were linked: as good as their passwords.
+func (s *State) Links() string { return filepath.Join(s.Dir, "links") }
+
 // History is the file that runs and checks are remembered in.
 func (s *State) History() string { return filepath.Join(s.Dir, "history.db") }
 

@@ -32,8 +32,16 @@ import (
 func startWebDAV(s *Server, o Options, files afero.Fs) error {
 	h := &webdav.Handler{FileSystem: davFiles{files}, LockSystem: webdav.NewMemLS()}
 	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if o.Grants != nil && o.Grants.serve(w, r, s.Address) {
+			return
+		}
 		user, password, _ := r.BasicAuth()
-		if !o.letIn(user, password) {
+		if o.Grants != nil && (o.Faults.Refuse || !o.Grants.good(r)) {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="stand-in"`)
+			http.Error(w, "not let in", http.StatusUnauthorized)
+			return
+		}
+		if o.Grants == nil && !o.letIn(user, password) {
 			w.Header().Set("WWW-Authenticate", `Basic realm="stand-in"`)
 			http.Error(w, "not let in", http.StatusUnauthorized)
 			return

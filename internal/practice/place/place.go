@@ -48,6 +48,8 @@ type Options struct {
 	// Plain serves without TLS, where the protocol has a choice.
 	Plain  bool
 	Faults *Faults
+	// Grants has a WebDAV place take tokens in place of a password.
+	Grants *Grants
 }
 
 // Faults are what goes wrong in a place. The zero value is a sound one. Fields

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -21,6 +22,7 @@ import (
 	"revlet/internal/store/folder"
 	"revlet/internal/store/ftp"
 	"revlet/internal/store/ftpconn"
+	"revlet/internal/store/link"
 	"revlet/internal/store/program"
 	"revlet/internal/store/retry"
 	"revlet/internal/store/s3"
@@ -42,6 +44,8 @@ type Opener struct {
 	// Account logs in at SSH machines whose address names nobody. SSHAgent is the
 	// socket of an SSH agent, or empty.
 	Account, SSHAgent string
+	// Links is the folder of what is kept of links.
+	Links string
 	// Alive, if set, is called whenever a store elsewhere shows a sign of life.
 	Alive func()
 }
@@ -52,7 +56,7 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 	if c.Folder != "" {
 		return store.Named{Name: name, Store: folder.New(o.Disk, c.Folder)}, nil
 	}
-	inner, err := o.remote(c)
+	inner, err := o.remote(name, c)
 	if err != nil {
 		return store.Named{}, fmt.Errorf("store %s: %w", name, err)
 	}
@@ -64,7 +68,7 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 	return s, nil
 }
 
-func (o *Opener) remote(c config.Store) (store.Store, error) {
+func (o *Opener) remote(name string, c config.Store) (store.Store, error) {
 	if c.Kind() == "program" {
 		return program.New(program.Options{Command: c.Program, Env: process.Environment(), Lanes: c.Lanes, Where: "program " + strings.Join(c.Program, " "), Elsewhere: c.Elsewhere, AppendOnly: c.KeptElsewhere()}), nil
 	}
@@ -91,7 +95,15 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 		if err != nil {
 			return nil, err
 		}
-		return webdav.New(webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes, store.LongestAnswer), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}), nil
+		options := webdav.Options{URL: where.String(), User: user, Password: password, Transport: store.Transport(tlsConfig, c.Lanes, store.LongestAnswer), Lanes: c.Lanes, Where: where.String(), AppendOnly: c.KeptElsewhere()}
+		if c.Link != nil {
+			l, err := o.Link(name, c)
+			if err != nil {
+				return nil, err
+			}
+			options.Transport = l.Transport(options.Transport)
+		}
+		return webdav.New(options), nil
 	case "s3", "plain_s3":
 		secret, err := c.Secret()
 		if err != nil {
@@ -108,6 +120,16 @@ func (o *Opener) remote(c config.Store) (store.Store, error) {
 	default:
 		return openFTP(c, u, user, where.String())
 	}
+}
+
+// Link is the consent to use a store that says `link:`.
+func (o *Opener) Link(name string, c config.Store) (*link.Link, error) {
+	tlsConfig, err := store.TLS(c.CAFile)
+	if err != nil {
+		return nil, err
+	}
+	return link.New(link.Options{Name: name, Place: c.WebDAV, Entry: *c.Link, File: filepath.Join(o.Links, name+".json"), Disk: o.Disk,
+		Transport: store.Transport(tlsConfig, 1, store.LongestAnswer)}), nil
 }
 
 func openFTP(c config.Store, u *url.URL, user, where string) (store.Store, error) {

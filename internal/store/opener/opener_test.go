@@ -31,7 +31,7 @@ import (
 // the protocol has a choice.
 var (
 	// served are kinds whose stand-ins can be made to fail.
-	served = []string{place.SFTP, place.WebDAV, place.S3, place.FTP, "plain_ftp"}
+	served = []string{place.SFTP, place.WebDAV, "linked", place.S3, place.FTP, "plain_ftp"}
 	kinds  = append([]string{"folder", "program"}, served...)
 )
 
@@ -49,9 +49,10 @@ type lab struct {
 func newLab(t *testing.T, kind string, f *place.Faults) *lab {
 	t.Parallel()
 	l := &lab{t: t, kind: kind, dir: t.TempDir(), cfg: config.Store{Lanes: 3, Silence: "2 seconds"}}
-	l.opener = &opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(l.dir, "known_hosts"), Trust: true, RetryPause: 5 * time.Millisecond}
+	l.opener = &opener.Opener{Disk: &disk.Disk{}, KnownHosts: filepath.Join(l.dir, "known_hosts"), Links: filepath.Join(l.dir, "links"), Trust: true, RetryPause: 5 * time.Millisecond}
 	secret := filepath.Join(l.dir, "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("practice\n"), 0o600))
+	var grants *place.Grants
 	if kind == "program" {
 		helper, err := filepath.Abs("../../../examples/store-helper.py")
 		require.NoError(t, err)
@@ -61,15 +62,37 @@ func newLab(t *testing.T, kind string, f *place.Faults) *lab {
 		l.cfg.Folder = filepath.Join(l.dir, "store")
 		require.NoError(t, os.Mkdir(l.cfg.Folder, 0o700))
 	} else {
+		o := place.Options{Dir: filepath.Join(l.dir, "far"), Keys: filepath.Join(l.dir, "keys"), User: "keeper", Password: "practice", Plain: kind == "plain_ftp", Faults: f}
+		served := strings.TrimPrefix(kind, "plain_")
+		if kind == "linked" {
+			grants = &place.Grants{Requests: 7}
+			served, o.Grants = place.WebDAV, grants
+		}
 		var err error
-		l.server, err = place.Start(strings.TrimPrefix(kind, "plain_"), place.Options{Dir: filepath.Join(l.dir, "far"), Keys: filepath.Join(l.dir, "keys"),
-			User: "keeper", Password: "practice", Plain: kind == "plain_ftp", Faults: f})
+		l.server, err = place.Start(served, o)
 		require.NoError(t, err)
 		t.Cleanup(l.server.Close)
 		l.address(l.server.Address, secret)
 	}
 	require.NoError(t, l.cfg.Settle(l.dir))
+	if grants != nil { // whoever gives tokens is sound, and on a server of its own
+		giver, err := place.Start(place.WebDAV, place.Options{Keys: filepath.Join(l.dir, "keys"), Grants: grants})
+		require.NoError(t, err)
+		t.Cleanup(giver.Close)
+		l.cfg.Link.Issuer = giver.Address
+		l.link(grants)
+	}
 	return l
+}
+
+// link has somebody say yes.
+func (l *lab) link(g *place.Grants) {
+	to, err := l.opener.Link("lab", l.cfg)
+	require.NoError(l.t, err)
+	asked, err := to.Ask(l.t.Context())
+	require.NoError(l.t, err)
+	require.True(l.t, g.Answer(asked.Code, true))
+	require.NoError(l.t, to.Wait(l.t.Context(), asked))
 }
 
 func (l *lab) address(address, secret string) {
@@ -79,6 +102,9 @@ func (l *lab) address(address, secret string) {
 		l.cfg.SFTP = address + "deep/revlet"
 	case place.WebDAV:
 		l.cfg.WebDAV, l.cfg.User = address+"/revlet", "keeper"
+	case "linked":
+		l.cfg.WebDAV, l.cfg.PasswordFile = address+"/revlet", ""
+		l.cfg.Link = &config.Link{Issuer: address, Client: "revlet"}
 	case place.S3:
 		l.cfg.S3, l.cfg.AccessKey, l.cfg.SecretFile, l.cfg.PasswordFile, l.cfg.Region = address+"/deep/revlet", "keeper", secret, "", "eu-1"
 	case place.FTP:
@@ -220,7 +246,7 @@ func TestAnUploadThatWasCutGoesOn(t *testing.T) {
 
 // What will not pass is an error at once, in words that say what to do.
 func TestWhatWillNotPassIsSaidAtOnce(t *testing.T) {
-	for _, kind := range served {
+	for _, kind := range slices.DeleteFunc(slices.Clone(served), func(k string) bool { return k == "linked" }) { // its own are in package link
 		t.Run(kind, func(t *testing.T) {
 			l := newLab(t, kind, &place.Faults{})
 			refused := func(why string, change func(*config.Store), says ...string) {

@@ -41,6 +41,7 @@ const (
 	DatabaseMoved = "database-moved"
 	Forged        = "forged"
 	DumpOld       = "dump-old"
+	NotLinked     = "not-linked"
 )
 
 // Meaning is what an alarm means to a person.
@@ -73,6 +74,7 @@ var meanings = map[string]Meaning{
 	DatabaseMoved: {"settings that lead elsewhere would put somebody else's database into the archives; until it is confirmed, no archive is taken", true},
 	Forged:        {"somebody has put archives into a store that no machine known here has signed", true},
 	DumpOld:       {"the archives hold the database as the host's job left it last: if that has stopped, they hold an old one", false},
+	NotLinked:     {"until somebody says yes again, no archive comes to that store", false},
 	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
@@ -120,6 +122,8 @@ type Facts struct {
 	DatabaseMoved string
 	// DumpOld says which dumps of the site's host are older than they may be, if any are.
 	DumpOld string
+	// NotLinked says which stores somebody has to link, if there are any.
+	NotLinked string
 	// KeyUntried is set when archives are encrypted and the key was never tried.
 	KeyUntried bool
 }
@@ -138,7 +142,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged, dumpOld,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged, dumpOld, notLinked,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -146,6 +150,8 @@ func State(f Facts) []history.Finding {
 	}
 	return all
 }
+
+func notLinked(f Facts) (kind, detail string) { return NotLinked, f.NotLinked }
 
 func forged(f Facts) (kind, detail string) { return Forged, f.Forged }
 

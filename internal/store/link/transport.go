@@ -1,0 +1,70 @@
+package link
+
+import (
+	"errors"
+	"io"
+	"net/http"
+)
+
+// Transport has each request carry the token, renewed when its end is near, or when the far end does not take it.
+func (l *Link) Transport(next http.RoundTripper) http.RoundTripper { return bearer{l, next} }
+
+type bearer struct {
+	link *Link
+	next http.RoundTripper
+}
+
+// errRenewed is about a request that could not be sent a second time as it was.
+var errRenewed = errors.New("the token was renewed meanwhile; the same request may be sent once more")
+
+// RoundTrip implements http.RoundTripper.
+func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
+	token, err := b.link.fresh(r.Context(), "")
+	if err != nil {
+		closeBody(r)
+		return nil, err
+	}
+	resp, err := b.next.RoundTrip(with(r, token))
+	if err != nil || resp.StatusCode != http.StatusUnauthorized {
+		return resp, err
+	}
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 1<<16))
+	_ = resp.Body.Close()
+	if token, err = b.link.fresh(r.Context(), token); err != nil {
+		return nil, err
+	}
+	again := with(r, token)
+	if r.Body != nil && r.Body != http.NoBody {
+		if r.GetBody == nil {
+			return nil, errRenewed
+		}
+		if again.Body, err = r.GetBody(); err != nil {
+			return nil, err
+		}
+	}
+	resp, err = b.next.RoundTrip(again)
+	if err == nil && resp.StatusCode == http.StatusUnauthorized {
+		_ = resp.Body.Close()
+		return nil, b.link.none("it does not take a token that was given a moment ago")
+	}
+	return resp, err
+}
+
+// CloseIdleConnections closes what is below.
+func (b bearer) CloseIdleConnections() {
+	if c, ok := b.next.(interface{ CloseIdleConnections() }); ok {
+		c.CloseIdleConnections()
+	}
+}
+
+func with(r *http.Request, token string) *http.Request {
+	r = r.Clone(r.Context())
+	r.Header.Set("Authorization", "Bearer "+token)
+	return r
+}
+
+func closeBody(r *http.Request) {
+	if r.Body != nil {
+		_ = r.Body.Close()
+	}
+}
