@@ -236,6 +236,7 @@ var examples = map[string][]manual.Example{
 	},
 	"status": {
 		{"status", "a line for each site; the exit code is for monitoring"},
+		{"status --store bucket", "all sites of all machines that keep their archives there"},
 		{"status --accept kestrelpoint/copies --why 'the second disk comes on Monday'", "an alarm that is known"},
 	},
 	"history": {
@@ -249,6 +250,7 @@ var examples = map[string][]manual.Example{
 	"report": {
 		{"report", "as a page, revlet-report.html"},
 		{"report --metrics --to -", "for a collector of metrics"},
+		{"report --store bucket", "of all machines that keep their archives there"},
 		{"report 'client-*' --each /srv/reports", "a page for each client, with its own title and logo"},
 	},
 	"notify test": {

@@ -25,6 +25,7 @@ func (a *app) statusCommand() *cli.Command {
 			"counts no more, and removal by keep rules goes on.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "look", Usage: "ask every store what it has"},
+			storePageFlag,
 			&cli.StringSliceFlag{Name: "accept", Usage: "the `SITE/ALARM` that may be so; may be given again"},
 			&cli.StringFlag{Name: "why", Usage: "`TEXT`: the reason, which is kept"},
 			jsonFlag,
@@ -34,17 +35,13 @@ func (a *app) statusCommand() *cli.Command {
 }
 
 func (a *app) status(ctx context.Context, c *cli.Command) error {
-	if err := a.open(ctx, c); err != nil {
-		return err
-	}
 	if len(c.StringSlice("accept")) > 0 {
+		if err := a.open(ctx, c); err != nil {
+			return err
+		}
 		return a.accept(ctx, c)
 	}
-	names, err := a.jobs.SitesNamed(c.Args().Slice())
-	if err != nil {
-		return err
-	}
-	p, err := a.jobs.Page(ctx, names, c.Bool("look"))
+	p, names, err := a.page(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -60,6 +57,22 @@ func (a *app) status(ctx context.Context, c *cli.Command) error {
 		return &exitError{code: code}
 	}
 	return err
+}
+
+var storePageFlag = &cli.StringFlag{Name: "store", Usage: "tell of all sites, of all machines, that keep archives in `STORE`, as their records there say"}
+
+// page is what is to be told: of this machine's sites, which it returns too, or of all that a store has.
+func (a *app) page(ctx context.Context, c *cli.Command) (p report.Page, names []string, err error) {
+	if store := c.String("store"); store != "" {
+		if err = a.openBare(ctx, c); err == nil {
+			p, err = a.jobs.StorePage(ctx, store, c.Args().Slice())
+		}
+		return p, nil, err
+	}
+	if names, err = a.openSites(ctx, c); err == nil {
+		p, err = a.jobs.Page(ctx, names, c.Bool("look"))
+	}
+	return p, names, err
 }
 
 // statusCode is what a monitor is told.
@@ -257,6 +270,7 @@ func (a *app) reportCommand() *cli.Command {
 			&cli.BoolFlag{Name: "text", Usage: "as text"},
 			&cli.BoolFlag{Name: "metrics", Usage: "as OpenMetrics text"},
 			&cli.BoolFlag{Name: "look", Usage: "ask every store first what it has"},
+			storePageFlag,
 			&cli.StringFlag{Name: "each", Usage: "write a page of its own for each site into `FOLDER`, as the site's entry says (report: …); older ones there are replaced"},
 			jsonFlag,
 		},
@@ -265,16 +279,17 @@ func (a *app) reportCommand() *cli.Command {
 }
 
 func (a *app) report(ctx context.Context, c *cli.Command) error {
-	names, err := a.openSites(ctx, c)
-	if err != nil {
-		return err
-	}
-	p, err := a.jobs.Page(ctx, names, c.Bool("look"))
+	p, names, err := a.page(ctx, c)
 	if err != nil {
 		return err
 	}
 	if dir := c.String("each"); dir != "" {
 		return a.reportEach(c, p, dir)
+	}
+	if !c.Args().Present() && !c.Bool("metrics") && !c.Bool("json") {
+		if err := a.jobs.CompareWithLast(&p); err != nil {
+			return err
+		}
 	}
 	to := c.String("to")
 	page := !c.Bool("text") && !c.Bool("metrics") && !c.Bool("json")

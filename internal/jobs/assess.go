@@ -202,8 +202,7 @@ func (a *Agent) reportArchives(ctx context.Context, name string, k *known) ([]re
 	at := map[string]int{}
 	for i, h := range k.Archives {
 		at[h.Name] = i
-		one := report.Archive{Name: h.Name, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Seconds: max(h.Finished.Sub(h.Taken).Seconds(), 0), Files: h.Files, FileBytes: h.FileBytes,
-			DatabaseBytes: h.DatabaseBytes, StoredBytes: h.StoredBytes, NewBytes: h.NewBytes, Gaps: h.Gaps, Stores: []string{}, Kept: map[string][]string{}}
+		one := reportedArchive(h)
 		_, one.Held = k.facts.holds[h.Name]
 		for _, store := range existing(h) {
 			one.Stores = append(one.Stores, store)
@@ -228,6 +227,12 @@ func (a *Agent) reportArchives(ctx context.Context, name string, k *known) ([]re
 		}
 	}
 	return all, nil
+}
+
+// reportedArchive is a line of the history as a report has it, but for where it is and why.
+func reportedArchive(h history.Archive) report.Archive {
+	return report.Archive{Name: h.Name, Taken: h.Taken, Scope: h.Scope, Note: h.Note, Seconds: max(h.Finished.Sub(h.Taken).Seconds(), 0), Files: h.Files, FileBytes: h.FileBytes,
+		DatabaseBytes: h.DatabaseBytes, StoredBytes: h.StoredBytes, NewBytes: h.NewBytes, Gaps: h.Gaps, Stores: []string{}, Kept: map[string][]string{}}
 }
 
 // candidates are the archives of a store as the keep rules see them.

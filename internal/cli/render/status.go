@@ -17,6 +17,10 @@ const manySites = 12
 // are interrupted restores by site. Of many sites, the good ones are counted, unless all are wanted.
 func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
 	if len(p.Sites) == 0 {
+		if p.Store != "" {
+			fmt.Fprintf(a.Out, "No archives are in store %s.\n", p.Store)
+			return
+		}
 		fmt.Fprintln(a.Out, "No site is configured yet; `revlet adopt PATH` adds one.")
 		return
 	}
@@ -35,11 +39,18 @@ func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
 		}
 		rows = append(rows, a.statusRow(s))
 	}
+	headings := []string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}
+	if p.Store != "" {
+		headings[2], headings[4] = "newest archive", "machine"
+	}
 	if len(rows) > 0 {
-		a.Table([]string{"site", "", "newest good archive", "age", "elsewhere", "alarms"}, rows)
+		a.Table(headings, rows)
 	}
 	if good > 0 {
 		fmt.Fprintf(a.Out, "%s %d of %d sites; `revlet status SITE` and `revlet status '*'` show them.\n", a.Good("Good:"), good, len(sites))
+	}
+	if p.Store != "" {
+		a.Line(fmt.Sprintf("\nThis is what store %s says of %s; what is damaged, failed or not sent, their own machines know.", p.Store, Count(int64(len(sites)), "site", "sites")))
 	}
 	a.showAlarms(sites)
 	for _, s := range sites {
@@ -60,6 +71,8 @@ func (a *Printer) statusRow(s *report.Site) []string {
 	}
 	elsewhere := a.Good("yes")
 	switch {
+	case s.Machine != "":
+		elsewhere = Printable(s.Machine)
 	case len(s.Pending) > 0:
 		elsewhere = a.Bad("pending in " + strings.Join(s.Pending, ", "))
 	case !s.Offsite:
@@ -107,7 +120,7 @@ func (a *Printer) showAlarms(sites []*report.Site) {
 	for _, g := range groups {
 		a.showGroup(g)
 	}
-	if len(groups) > 0 {
+	if len(groups) > 0 && sites[0].Machine == "" {
 		fmt.Fprintf(a.Out, "\nTo silence an alarm that you know and can live with:\n  revlet status --accept %s/%s --why TEXT\n", groups[0].sites[0], groups[0].Kind)
 	}
 }
@@ -169,11 +182,16 @@ func (a *Printer) Whereabouts(h history.Archive) string {
 // ShowReport prints a report as text.
 func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 	fmt.Fprintf(a.Out, "%s, on %s\n\n", When(p.Made), p.Host)
+	a.showTotals(p)
 	a.ShowStatus(p, half, true)
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		fmt.Fprintf(a.Out, "\n%s  %s\n\n", a.Bold(s.Name), s.Address)
-		a.Facts([][2]string{{"read again", a.ago(s.Verified)}, {"rehearsed", a.ago(s.Rehearsed)}, {"restored", a.ago(s.Restored)}})
+		if s.Machine != "" {
+			a.Facts([][2]string{{"machine", Printable(s.Machine)}})
+		} else {
+			a.Facts([][2]string{{"read again", a.ago(s.Verified)}, {"rehearsed", a.ago(s.Rehearsed)}, {"restored", a.ago(s.Restored)}})
+		}
 		var rows [][]string
 		for _, st := range s.Stores {
 			room := ""
@@ -190,6 +208,25 @@ func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 		a.showKept(s)
 		a.showNext(s)
 	}
+}
+
+// showTotals sums a report up, and says what is otherwise than in the last one.
+func (a *Printer) showTotals(p report.Page) {
+	t := p.Totals()
+	rows := [][2]string{{"sites", fmt.Sprintf("%d: %d good, %d to look at, %d not backed up", len(p.Sites), t.Good, t.Look, t.None)}, {"archives", fmt.Sprintf("%d, %s", t.Archives, Size(t.Bytes))}}
+	if c := p.Changes; c != nil {
+		rows = append(rows, [2]string{"since " + When(c.Last), fmt.Sprintf("%s, %d gone", Count(int64(c.New), "new archive", "new archives"), c.Gone)})
+		for _, more := range []struct {
+			name string
+			all  []string
+		}{{"worse", c.Worse}, {"better", c.Better}, {"new sites", c.Added}, {"not in it any more", c.Dropped}} {
+			if len(more.all) > 0 {
+				rows = append(rows, [2]string{more.name, strings.Join(more.all, "\n")})
+			}
+		}
+	}
+	a.Facts(rows)
+	fmt.Fprintln(a.Out)
 }
 
 func (a *Printer) ago(t *time.Time) string {

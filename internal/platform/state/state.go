@@ -131,6 +131,14 @@ func (s *State) KnownHosts() string { return filepath.Join(s.Dir, "known_hosts")
 // Links is the folder of what was given when stores were linked: as good as their passwords.
 func (s *State) Links() string { return filepath.Join(s.Dir, "links") }
 
+// Report is what is remembered of the last report, of this machine's sites or of a store.
+func (s *State) Report(store string) string {
+	if store == "" {
+		return filepath.Join(s.Dir, "report", "sites.json")
+	}
+	return filepath.Join(s.Dir, "report", "store-"+store+".json")
+}
+
 // History is the file that runs and checks are remembered in.
 func (s *State) History() string { return filepath.Join(s.Dir, "history.db") }
 

@@ -232,11 +232,11 @@ func damaged(f Facts) (string, string) {
 			all = append(all, a.Name+" in "+strings.Join(stores, ", "))
 		}
 	}
-	return Damaged, some(all, 5)
+	return Damaged, Some(all, 5)
 }
 
-// some joins the first of many.
-func some(all []string, most int) string {
+// Some joins the first of many.
+func Some(all []string, most int) string {
 	if len(all) > most {
 		return fmt.Sprintf("%s and %d more", strings.Join(all[:most], "; "), len(all)-most)
 	}

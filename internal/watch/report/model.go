@@ -11,6 +11,9 @@ import (
 type Site struct {
 	Name    string `json:"site"`
 	Address string `json:"address"`
+	// Machine is what the machine that took the newest archive calls itself, in a page that is made of what a
+	// store has; what only that machine knows is not in it. Otherwise it is empty.
+	Machine string `json:"machine,omitempty"`
 	// Newest is the newest good archive, NewestFull that of scope full.
 	Newest     *Archive `json:"newest"`
 	NewestFull *Archive `json:"newest_full"`
@@ -162,8 +165,12 @@ type Page struct {
 	Host    string    `json:"host"`
 	Program string    `json:"program"`
 	Sites   []Site    `json:"sites"`
+	// Store is the store whose records the page is made of; empty for what this machine knows of its own sites.
+	Store string `json:"store,omitempty"`
 	// Unsent are messages that could not be sent, with the reason.
 	Unsent []string `json:"unsent"`
+	// Changes are those since the last report; nil when there was none, or nobody asked.
+	Changes *Changes `json:"changes,omitempty"`
 	// Brand is set on a client's own page.
 	Brand *Brand `json:"-"`
 
