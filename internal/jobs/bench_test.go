@@ -59,14 +59,17 @@ func (b *bench) configure(entry, more string) {
 }
 
 // open opens an agent anew, as another run of the program would.
-func (b *bench) open() {
+func (b *bench) open() { b.openWith("state") }
+
+// openWith does so with a state folder of its own, as another machine has one.
+func (b *bench) openWith(state string) {
 	b.t.Helper()
 	a := New()
 	a.Now, a.Drain, a.Person = func() time.Time { return b.clock }, 0, "keeper"
 	a.Tell = func(e Event) { b.told = append(b.told, e) }
 	a.Words = func(result any) string { return fmt.Sprintf("%T", result) }
 	b.Agent = a
-	require.NoError(b.t, a.Open(context.Background(), b.path("revlet.yaml"), b.path("state")))
+	require.NoError(b.t, a.Open(context.Background(), b.path("revlet.yaml"), b.path(state)))
 	b.t.Cleanup(a.Close)
 }
 

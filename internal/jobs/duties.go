@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -185,6 +186,12 @@ func (a *Agent) carryOut(ctx context.Context, name string, t *turn, origin strin
 	if err != nil {
 		return err
 	}
+	elsewhere, wait, given, err := a.ours(ctx, name, *t)
+	if err != nil || wait {
+		return err
+	}
+	defer given()
+	covered = cmp.Or(covered, elsewhere)
 	s := t.state
 	s.Started, s.Detail = a.Now(), ""
 	if covered != "" {

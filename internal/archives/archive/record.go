@@ -255,6 +255,9 @@ func (r *Record) Objects(visit func(name string, bytes int64, sha256 string)) {
 	}
 }
 
+// TurnsDir is the folder of a site in a store in which machines that share the site say whose turn of a duty it is.
+func TurnsDir(site string) string { return path.Join(site, "turns") }
+
 // RunningDir is the folder of a site in a store in which runs leave a mark
 // while they write there.
 func RunningDir(site string) string { return path.Join(site, "running") }
