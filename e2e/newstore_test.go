@@ -133,3 +133,39 @@ func TestLinkingAStore(t *testing.T) {
 	assert.Contains(t, w.try("status", "--json").out, "not-linked")
 	w.fails(2, []string{"link:"}, "stores", "link", "here")
 }
+
+// From nothing to a site that is scheduled, kept elsewhere, encrypted and rehearsed, with what the commands say to
+// do next, and without writing YAML.
+func TestTheFirstTenMinutes(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	far, _ := standin(w, place.SFTP, nil, "")
+	require.NoError(t, os.Remove(w.path("revlet.yaml")))
+	out := w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./disk")
+	assert.Contains(t, out, "revlet stores add")
+	assert.Contains(t, w.run("backup"), "revlet stores add", "every copy is on the same machine")
+	w.run("stores", "add", "harbour", far.Address+"revlet", "--password-file", "far.pw", "--trust", "--for", "kestrelpoint")
+	w.run("keys", "new", "museum.key", "--use")
+	w.fails(2, []string{"says already"}, "keys", "new", "second.key", "--use")
+	assert.NoFileExists(t, w.path("second.key"))
+	assert.Contains(t, w.run("schedule", "install", "--cron"), "no site has a `schedule:` yet")
+	config := w.read("revlet.yaml")
+	require.Equal(t, 2, strings.Count(config, "    # "))
+	w.write("revlet.yaml", strings.ReplaceAll(config, "    # ", "    "))
+	assert.NotContains(t, w.run("schedule", "install", "--cron"), "no site has")
+	assert.Contains(t, w.run("duties", "--ahead", "1"), "full, every day at 03:20")
+	w.run("config", "check")
+	w.run("backup")
+	w.run("keys", "check", "museum.key")
+	w.run("rehearse", "--key", "museum.key")
+	w.run("stores", "copy")
+	var status struct {
+		Sites []struct {
+			Offsite bool
+			Alarms  []any
+		}
+	}
+	w.json(&status, "status")
+	assert.True(t, status.Sites[0].Offsite)
+	assert.Empty(t, status.Sites[0].Alarms)
+}

@@ -26,7 +26,8 @@ func (a *app) keysCommand() *cli.Command {
 				"it nobody can, you neither. Keep it on another machine and on paper, not on the\n" +
 				"site's. --passphrase locks the file with words that you choose; a copy of it may\n" +
 				"then lie in the stores, and the words alone open the archives.",
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "passphrase", Usage: "lock the key with a passphrase (asked for, or in the file $REVLET_PASSPHRASE_FILE)"}, jsonFlag},
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "passphrase", Usage: "lock the key with a passphrase (asked for, or in the file $REVLET_PASSPHRASE_FILE)"},
+				&cli.BoolFlag{Name: "use", Usage: "have new archives encrypted for it: write that into the configuration"}, jsonFlag},
 			Action: a.newKey,
 		}, {
 			Name: "check", Usage: "does the key in FILE open the newest archive of each site?", ArgsUsage: "FILE",
@@ -41,10 +42,18 @@ func (a *app) keysCommand() *cli.Command {
 	}
 }
 
-func (a *app) newKey(_ context.Context, c *cli.Command) error {
+func (a *app) newKey(ctx context.Context, c *cli.Command) error {
 	file, err := oneArg(c, "FILE for the new key")
 	if err != nil {
 		return err
+	}
+	if c.Bool("use") { // before anything is made
+		if err := a.open(ctx, c); err != nil {
+			return err
+		}
+		if a.jobs.Config.Encrypt != nil {
+			return usageError("%s says already whom archives are encrypted for; make the key without --use, and change `encrypt:` there", a.jobs.Config.Path)
+		}
 	}
 	text, recipient, err := encryption.NewKey("Revlet key, made " + a.Now().Format("2006-01-02 15:04"))
 	if err != nil {
@@ -68,25 +77,37 @@ func (a *app) newKey(_ context.Context, c *cli.Command) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("write the key: %w", err)
 	}
-	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"file": file, "recipient": recipient, "locked": c.Bool("passphrase")})
-	}
-	entry := fmt.Sprintf("encrypt: {to: [%s]}", recipient)
+	entry, locked := fmt.Sprintf("encrypt: {to: [%s]}", recipient), ""
 	if c.Bool("passphrase") {
-		absolute, err := filepath.Abs(file)
-		if err != nil {
+		if locked, err = filepath.Abs(file); err != nil {
 			return err
 		}
-		entry = fmt.Sprintf("encrypt: {to: [%s], passphrase_key: %s}", recipient, absolute)
+		entry = fmt.Sprintf("encrypt: {to: [%s], passphrase_key: %s}", recipient, locked)
 	}
-	fmt.Fprintf(a.Out, "%s the key is in %s\n\nTo encrypt new archives for it, put this into the configuration:\n\n  %s\n\n", a.Good("Made:"), file, entry)
+	if c.Bool("use") {
+		if err := a.jobs.EncryptFor(recipient, locked); err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"file": file, "recipient": recipient, "locked": c.Bool("passphrase"), "used": c.Bool("use")})
+	}
+	a.showNewKey(c, file, entry)
+	return nil
+}
+
+func (a *app) showNewKey(c *cli.Command, file, entry string) {
+	if c.Bool("use") {
+		fmt.Fprintf(a.Out, "%s the key is in %s\n\nNew archives are encrypted for it; %s says so:\n\n  %s\n\n", a.Good("Made:"), file, a.jobs.Config.Path, entry)
+	} else {
+		fmt.Fprintf(a.Out, "%s the key is in %s\n\nTo encrypt new archives for it, put this into the configuration (--use does that at once):\n\n  %s\n\n", a.Good("Made:"), file, entry)
+	}
 	if c.Bool("passphrase") {
 		fmt.Fprintf(a.Out, "%s without the passphrase nobody can read those archives, you neither. The locked\nkey is copied into every store; the passphrase must be known away from this machine.\n", a.Bad("Keep the passphrase:"))
 	} else {
 		fmt.Fprintf(a.Out, "%s without this file nobody can read those archives, you neither. Move it to another\nmachine now and print it; the site's machine needs only the age1… above.\n", a.Bad("Keep it elsewhere:"))
 	}
 	fmt.Fprintf(a.Out, "After the next backup, try it: `revlet keys check %s`\n", file)
-	return nil
 }
 
 func (a *app) checkKey(ctx context.Context, c *cli.Command) error {

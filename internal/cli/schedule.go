@@ -132,6 +132,9 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	there := errors.Is(err, autostart.ErrThere)
+	if errors.Is(err, autostart.ErrNoCrontab) {
+		err = fmt.Errorf("%w: the same command without --apply shows it", err)
+	}
 	if errors.Is(err, autostart.ErrTaken) {
 		err = fmt.Errorf("%w; --name chooses another one", err)
 	}
@@ -142,6 +145,9 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 		return a.PrintJSON(s)
 	}
 	a.showInstalled(s, there)
+	if !a.jobs.Scheduled() {
+		fmt.Fprintf(a.Out, "%s no site has a `schedule:` yet, so nothing will be done; %s is where to say it.\n", a.Bad("Look:"), a.jobs.Config.Path)
+	}
 	return nil
 }
 

@@ -79,17 +79,21 @@ func addEntries(text string, stores map[string]Store, sites map[string]Site) (_ 
 
 // AddEncrypt writes into the file at path whom new archives are encrypted for. The file
 // says nothing of it yet.
-func AddEncrypt(d *disk.Disk, path string, to []string) error {
+// passphraseKey is the file of the locked key, or empty.
+func AddEncrypt(d *disk.Disk, path string, to []string, passphraseKey string) error {
 	old, err := os.ReadFile(path)
 	if err != nil {
 		return fmt.Errorf("read the configuration: %w", err)
 	}
 	text, err := addEntry(string(old), "encrypt", "to", " "+flow(to)+"\n")
+	if err == nil && passphraseKey != "" {
+		text, err = addEntry(text, "encrypt", "passphrase_key", " "+quote(passphraseKey)+"\n")
+	}
 	var now *Config
 	if err == nil {
 		now, err = Parse(path, []byte(text))
 	}
-	if err == nil && (now.Encrypt == nil || !slices.Equal(now.Encrypt.To, to)) {
+	if err == nil && (now.Encrypt == nil || !slices.Equal(now.Encrypt.To, to) || now.Encrypt.PassphraseKey != passphraseKey) {
 		err = errors.New("it would not say what is meant")
 	}
 	if err == nil {
@@ -249,6 +253,10 @@ func flowValue(v reflect.Value) string {
 	return fmt.Sprint(v.Interface())
 }
 
+// suggested stands in a new entry as a comment: what most sites are well served by.
+const suggested = "    # schedule: [\"full, every day at 03:20\", \"rehearse, on day 1 of every month at 05:30\"]\n" +
+	"    # keep: [newest 4, one per day for 2 weeks, one per week for 2 months, one per month for 1 year]\n"
+
 func siteText(s Site) string {
 	var b strings.Builder
 	line := func(key, value string) {
@@ -278,6 +286,9 @@ func siteText(s Site) string {
 	}
 	if len(s.Skip) > 0 {
 		b.WriteString("    skip: " + flow(s.Skip) + "\n")
+	}
+	if len(s.Schedule) == 0 {
+		b.WriteString(suggested)
 	}
 	b.WriteString("    stores: " + flow(s.Stores) + "\n")
 	if len(s.SignedBy) > 0 {

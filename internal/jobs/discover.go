@@ -185,7 +185,7 @@ func (a *Agent) writeDiscovered(stores map[string]config.Store, entries map[stri
 		}
 	}
 	if to := a.recipientsFor(sites); len(to) > 0 {
-		return config.AddEncrypt(a.Disk, a.Config.Path, to)
+		return config.AddEncrypt(a.Disk, a.Config.Path, to, "")
 	}
 	return nil
 }

@@ -354,3 +354,8 @@ func (a *Agent) dutyRehearse(ctx context.Context, name string, t turn, origin st
 	}
 	return a.runNumbered(ctx, id)
 }
+
+// Scheduled tells whether any site has duties.
+func (a *Agent) Scheduled() bool {
+	return slices.ContainsFunc(a.Config.SiteNames(), func(name string) bool { return len(a.duties(name)) > 0 })
+}

@@ -12,6 +12,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/config"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
 	"revlet/internal/work/backup"
@@ -156,4 +157,13 @@ func (a *Agent) CheckKey(ctx context.Context, file string) (*KeyChecks, error) {
 		}
 	}
 	return result, nil
+}
+
+// EncryptFor has new archives encrypted for a recipient, which the configuration says from now on; passphraseKey is
+// the file of its locked key, or empty.
+func (a *Agent) EncryptFor(recipient, passphraseKey string) error {
+	if err := config.AddEncrypt(a.Disk, a.Config.Path, []string{recipient}, passphraseKey); err != nil {
+		return err
+	}
+	return a.Reload()
 }

@@ -35,5 +35,6 @@ func (a *Printer) ShowAdopted(f *jobs.Adopted, stores map[string]config.Store) {
 		verb = "would be written to"
 	}
 	a.Facts(append(lines, [2]string{verb, f.Config}))
-	fmt.Fprintf(a.Out, "\nNext: `revlet backup %s` takes the first archive; `schedule:` and `keep:` in %s have that done for you.\n", f.Site, f.Config)
+	fmt.Fprintf(a.Out, "\nNext: `revlet backup %s` takes the first archive; `revlet stores add NAME` adds a place elsewhere.\n", f.Site)
+	fmt.Fprintln(a.Out, "To have it done for you, take the # away before `schedule:` and `keep:` in that file;\nthen `revlet schedule install --help`.")
 }

@@ -131,7 +131,7 @@ func (a *Printer) ShowGaps(rec *archive.Record, most int) {
 
 // WarnOnsite says what it means when every copy is on the machine of the site.
 func (a *Printer) WarnOnsite(site string) {
-	fmt.Fprintf(a.Out, "\n%s every copy of %s is on the site's own machine and dies with it. Copy the store elsewhere.\n", a.Bad("Unsafe:"), site)
+	fmt.Fprintf(a.Out, "\n%s every copy of %s is on the site's own machine and dies with it. `revlet stores add NAME` adds a place elsewhere.\n", a.Bad("Unsafe:"), site)
 }
 
 // Printable shows a name with what a terminal must not be sent made visible.

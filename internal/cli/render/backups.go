@@ -79,7 +79,7 @@ func (a *Printer) ShowBackups(all []BackedUp) {
 		a.showUnusual(b.Site, b.Alarms)
 	}
 	if len(onsite) > 0 {
-		fmt.Fprintf(a.Out, "\n%s every copy of %s is on the site's own machine and dies with it. Copy the store elsewhere.\n", a.Bad("Unsafe:"), Abbreviate(onsite, 6))
+		fmt.Fprintf(a.Out, "\n%s every copy of %s is on the site's own machine and dies with it. `revlet stores add NAME` adds a place elsewhere.\n", a.Bad("Unsafe:"), Abbreviate(onsite, 6))
 	}
 	fmt.Fprintf(a.Out, "\n%s saved", Count(saved, "site", "sites"))
 	if failed > 0 {

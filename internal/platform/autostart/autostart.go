@@ -60,6 +60,9 @@ func NewCron(name, config string, command []string, account int) Cron {
 	return c
 }
 
+// ErrNoCrontab is returned where no crontab(1) is installed.
+var ErrNoCrontab = errors.New("there is no `crontab` command here; a hosting's own form takes the line")
+
 // Install puts the line into this account's crontab in place of an older one of
 // ours. It returns ErrThere when it stands there already.
 func (c Cron) Install(ctx context.Context) error { return change(ctx, c.merge) }
@@ -72,7 +75,7 @@ func change(ctx context.Context, edit func(table string) (string, error)) error 
 	table, err := exec.CommandContext(ctx, "crontab", "-l").Output()
 	var exit *exec.ExitError
 	if errors.Is(err, exec.ErrNotFound) {
-		return errors.New("there is no `crontab` command here; a hosting's own form takes the line")
+		return ErrNoCrontab
 	}
 	// crontab(1) exits with 1 and a message when there is none yet; an empty table
 	// beside any failure but that one would delete what stands there.

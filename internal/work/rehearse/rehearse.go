@@ -160,7 +160,7 @@ func Run(ctx context.Context, j Job) (r *Result, err error) {
 	defer func() { err = errors.Join(err, clean()) }()
 	for _, dir := range []string{j.Scratch, j.Server} {
 		if err := j.Disk.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("make the scratch space: %w", err)
+			return nil, fmt.Errorf("make the scratch space: %w; the variable TMPDIR names another folder for it", err)
 		}
 	}
 	r = &Result{}
