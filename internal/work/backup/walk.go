@@ -65,6 +65,10 @@ func (w *walker) walk(ctx context.Context) error {
 		})
 		defer stop()
 		w.ahead = ahead
+	} else if w.ahead == nil {
+		ahead, stop := newLookout()
+		defer stop()
+		w.ahead = ahead
 	}
 	labels := append(slices.Collect(maps.Keys(w.site.Roots)), site.RootLabel, site.AboveLabel)
 	slices.SortFunc(labels, archive.ComparePaths)
