@@ -198,6 +198,11 @@ func (ix *Index) Check(ctx context.Context, h *Held, s store.Named, part archive
 // ReadFile reads one file out of an archive by its name in the list. A file
 // that the archive does not hold gives fs.ErrNotExist.
 func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
+	return h.ReadFileNear(ctx, name, nil)
+}
+
+// ReadFileNear does so, and takes what near gives instead, if that is the very same: a part need not be fetched for it.
+func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byte, error)) ([]byte, error) {
 	var found *archive.Entry
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		if e.Path == name && e.Type == archive.TypeFile {
@@ -210,6 +215,13 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 	}
 	if found == nil {
 		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, fs.ErrNotExist)
+	}
+	if near != nil {
+		if data, err := near(); err == nil && int64(len(data)) == found.Size {
+			if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) == found.SHA256 {
+				return data, nil
+			}
+		}
 	}
 	var data bytes.Buffer
 	err = h.CopyFile(ctx, *found, func() (io.Writer, error) {

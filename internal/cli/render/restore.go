@@ -71,6 +71,9 @@ func (a *Printer) ShowRestored(r *jobs.Restored) {
 	var lines [][2]string
 	if r.Paths > 0 {
 		lines = append(lines, [2]string{"files", Count(r.Paths, "path", "paths") + " put back, each digest checked"})
+		if r.Still.Paths > 0 {
+			lines = append(lines, [2]string{"", fmt.Sprintf("%s of them, %s, the site still had as they were saved", Count(r.Still.Paths, "file", "files"), Size(r.Still.Bytes))})
+		}
 	}
 	for i, m := range r.Moves {
 		lines = append(lines, [2]string{[]string{"database", ""}[min(i, 1)], m.Table + ": " + Count(m.Put, "row", "rows") + " put back"})

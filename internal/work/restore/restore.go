@@ -102,6 +102,8 @@ type Result struct {
 	Tables      int
 	// Moves are the tables that rows were put into, for a share of a database.
 	Moves []database.RowMove
+	// Still is what of the files the site had still: their content was not read from a store.
+	Still struct{ Paths, Bytes int64 }
 	// Swap is how long the site was between its two states.
 	Swap time.Duration
 	Took time.Duration
@@ -367,6 +369,12 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	}
 	defer root.Close()
 	r.noteIn(t, f)
+	if r.far == nil {
+		if here, err := r.Site.At(r.disk).Folder(ctx, f.Root); err == nil { // one that is not there has nothing
+			defer here.Close()
+			t.Live = &unpack.Live{Folder: here}
+		}
+	}
 	if err := t.Write(ctx, r.Archive, ix, root); err != nil {
 		return err
 	}
@@ -382,6 +390,10 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		return err
 	}
 	r.result.Paths += t.Written()
+	if t.Live != nil {
+		r.result.Still.Paths += t.Live.Paths
+		r.result.Still.Bytes += t.Live.Bytes
+	}
 	r.result.Lost = append(r.result.Lost, t.Lost()...)
 	if n := t.Unset(); n > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))

@@ -34,7 +34,7 @@ func (r *run) settingsLead(ctx context.Context) error {
 		if name, above := strings.CutPrefix(rel, "../"); above {
 			return r.Archive.ReadFile(ctx, site.AboveLabel+"/"+name)
 		}
-		return r.Archive.ReadFile(ctx, site.RootLabel+"/"+rel)
+		return r.Archive.ReadFileNear(ctx, site.RootLabel+"/"+rel, func() ([]byte, error) { return r.readLive(ctx)(rel) })
 	}
 	what := "the archive's settings"
 	if r.KeepSettings {

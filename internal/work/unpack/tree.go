@@ -52,6 +52,10 @@ type Tree struct {
 	// called by several goroutines at once.
 	Note func(rel string, mode fs.FileMode, target string)
 
+	// Live, if set, is asked first for the content of files: see there.
+	Live *Live
+
+	live    liveParts
 	names   names
 	root    *disk.Root
 	made    sync.Map // folders that exist
@@ -75,13 +79,17 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, ro
 	if workers == 0 {
 		workers = 2
 	}
+	if err := t.takeLive(ctx, h, workers); err != nil {
+		return err
+	}
+	t.live.settle()
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(workers)
 	for _, p := range h.Parts {
 		if p.Kind != archive.KindFiles || !ix.Holds(p.Name, t.Label) || t.Parts != nil && !t.Parts[p.Name] {
 			continue
 		}
-		g.Go(func() error { return t.part(gctx, h, ix, p) })
+		g.Go(func() error { return t.filesPart(gctx, h, ix, p) })
 	}
 	if err := g.Wait(); err != nil {
 		return err
@@ -169,7 +177,7 @@ func (u *unpacking) from(ctx context.Context, s store.Named) error {
 		}
 		name := strings.TrimSuffix(hdr.Name, "/")
 		rel, wanted, err := u.wants(hdr)
-		if err != nil || !wanted || u.good[name] {
+		if err != nil || !wanted || u.good[name] || u.live.has(u.part.Name, name) {
 			return false, err
 		}
 		err = u.entry(rel, hdr, content)
@@ -211,7 +219,7 @@ func (u *unpacking) dropBad() {
 // lacking are the names in the list of what is wanted of the part and was not written.
 func (u *unpacking) lacking(ctx context.Context) (names []string, err error) {
 	err = u.h.ReadList(ctx, func(e archive.Entry) error {
-		if e.Part != u.part.Name || u.good[e.Path] {
+		if e.Part != u.part.Name || u.good[e.Path] || u.live.has(e.Part, e.Path) {
 			return nil
 		}
 		_, wanted, err := u.wants(&tar.Header{Name: e.Path})
@@ -307,6 +315,9 @@ func (t *Tree) fresh(rel string, make func() error) error {
 	return make()
 }
 
+// buffers are what content is copied through: few calls of the system for a file of the usual size.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
+
 func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 	if err := t.folder(path.Dir(rel)); err != nil {
 		return err
@@ -322,7 +333,9 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 	if h.PAXRecords[archive.PAXSparse] != "" {
 		err = copySparse(f, content, h.Size)
 	} else {
-		_, err = io.Copy(f, content)
+		buf := buffers.Get().(*[]byte)
+		_, err = io.CopyBuffer(struct{ io.Writer }{f}, content, *buf)
+		buffers.Put(buf)
 	}
 	if err == nil {
 		err = t.owners.apply(h, f.Chown)
