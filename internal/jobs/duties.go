@@ -301,6 +301,7 @@ func (a *Agent) unproved(ctx context.Context, l *catalog.Listing) ([]*catalog.He
 func (a *Agent) dutyVerify(ctx context.Context, name string, t turn, origin string) (*history.Run, error) {
 	run := history.Run{Site: name, Command: "verify", Origin: origin, Duty: t.Duty.String()}
 	err := a.work(ctx, &run, func(ctx context.Context, run *history.Run) error {
+		a.records.Forget()
 		l, err := a.List(ctx, name)
 		if err != nil {
 			return err

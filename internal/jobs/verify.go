@@ -140,6 +140,9 @@ type VerifyOrder struct {
 
 // Verify reads archives in their stores and remembers which copies are sound.
 func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
+	if o.Level != verify.Quick {
+		a.records.Forget()
+	}
 	proof := &Proof{}
 	var chosen []*catalog.Held
 	for _, typed := range o.Archives {

@@ -89,6 +89,14 @@ func (c *Cache) put(store string, info store.Info, r *archive.Record) {
 	c.read[[2]string{store, info.Name}] = cachedRecord{info.Bytes, info.Changed, *r}
 }
 
+// Forget has all records read anew from now on: what is kept in a store may have changed in a way that its listing
+// does not show, such as on a disk that rots.
+func (c *Cache) Forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.read = nil
+}
+
 // unseal opens a record if that can be done here; one that cannot stays sealed.
 func (o Options) unseal(r *archive.Record) error {
 	if len(r.Sealed) == 0 || o.Known != nil && r.UnsealFrom(o.Known(r.Site, r.Name)) || !o.Keys.Given() {
