@@ -129,6 +129,7 @@ func (a *Agent) OpenState(ctx context.Context, dir string) (err error) {
 	if a.State, err = state.Open(a.Disk, a.StateDir(dir)); err != nil {
 		return err
 	}
+	a.records.Dir, a.records.Disk = a.State.Seen(), a.Disk
 	a.History, err = history.Open(ctx, a.State.History())
 	return err
 }

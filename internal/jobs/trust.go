@@ -141,7 +141,7 @@ func (a *Agent) trust(ctx context.Context, site string) (*signers, error) {
 	if err != nil || s.seen || s.configured {
 		return s, err
 	}
-	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{})
+	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{Cache: &a.records})
 	if s.asked = err == nil; !s.asked || len(l.Archives) == 0 {
 		return s, nil // whoever asks hears of an error
 	}

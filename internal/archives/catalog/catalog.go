@@ -13,7 +13,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -44,57 +43,8 @@ type Options struct {
 	// Trust refuses records that nobody known has signed: such a one is Broken, and stands
 	// in no other's way. Nil takes all: for counting what objects are named at all.
 	Trust func(*archive.Record) error
-	// Cache, if set, spares reading records that the same program has just read.
+	// Cache, if set, spares reading records that were read before.
 	Cache *Cache
-}
-
-// Cache keeps records that were read, for as long as a program runs: they are written once.
-// One is taken from it while the store's listing says the same length and time as when it
-// was read. The zero value is ready; it is safe for concurrent use.
-type Cache struct {
-	mu   sync.Mutex
-	read map[[2]string]cachedRecord
-}
-
-type cachedRecord struct {
-	bytes   int64
-	changed time.Time
-	record  archive.Record
-}
-
-// get returns a copy of a record that was read, or nil.
-func (c *Cache) get(store string, info store.Info) *archive.Record {
-	if c == nil || info.Changed.IsZero() {
-		return nil
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	kept, ok := c.read[[2]string{store, info.Name}]
-	if !ok || kept.bytes != info.Bytes || !kept.changed.Equal(info.Changed) {
-		return nil
-	}
-	r := kept.record
-	return &r
-}
-
-func (c *Cache) put(store string, info store.Info, r *archive.Record) {
-	if c == nil || r == nil || info.Changed.IsZero() {
-		return
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.read == nil {
-		c.read = map[[2]string]cachedRecord{}
-	}
-	c.read[[2]string{store, info.Name}] = cachedRecord{info.Bytes, info.Changed, *r}
-}
-
-// Forget has all records read anew from now on: what is kept in a store may have changed in a way that its listing
-// does not show, such as on a disk that rots.
-func (c *Cache) Forget() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.read = nil
 }
 
 // unseal opens a record if that can be done here; one that cannot stays sealed.
@@ -210,21 +160,23 @@ func readRecords(ctx context.Context, s store.Named, site string, names []string
 	var g errgroup.Group
 	g.SetLimit(recordsAtOnce)
 	for i, name := range names {
-		if records[i] = cache.get(s.Name, infos[i]); records[i] != nil {
-			continue
-		}
 		weight := min(max(infos[i].Bytes, maxRecord/recordsAtOnce/8), maxRecord)
 		if errs[i] = room.Acquire(ctx, weight); errs[i] != nil {
 			continue
 		}
 		g.Go(func() error {
 			defer room.Release(weight)
-			records[i], errs[i] = ReadRecord(ctx, s, site, name)
-			cache.put(s.Name, infos[i], records[i])
+			if records[i] = cache.get(s, infos[i]); records[i] != nil {
+				return nil
+			}
+			var data []byte
+			data, records[i], errs[i] = readRecord(ctx, s, site, name)
+			cache.put(s, infos[i], records[i], data)
 			return nil
 		})
 	}
 	_ = g.Wait() // each error is kept beside its record
+	cache.tidy(s, infos)
 	same := archive.Interner{}
 	for _, r := range records {
 		if r != nil {

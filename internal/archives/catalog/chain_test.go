@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -91,7 +92,7 @@ func TestRecordsAreReadOnce(t *testing.T) {
 	here, dir := newShelf(t, "here", false)
 	r := record(t, 0, "a")
 	file := lay(t, dir, r)
-	opened := 0
+	var opened atomic.Int64
 	s := store.Named{Name: "here", Store: counting{here.Store, &opened}}
 	cache := &Cache{}
 	list := func() *Listing {
@@ -101,7 +102,7 @@ func TestRecordsAreReadOnce(t *testing.T) {
 	}
 	list().Archives[0].Note = "changed by its reader"
 	assert.Empty(t, list().Archives[0].Note)
-	assert.Equal(t, 1, opened)
+	assert.EqualValues(t, 1, opened.Load())
 	r.Note = "another"
 	lay(t, dir, r)
 	assert.Equal(t, "another", list().Archives[0].Note)
@@ -114,10 +115,10 @@ func TestRecordsAreReadOnce(t *testing.T) {
 
 type counting struct {
 	store.Store
-	opened *int
+	opened *atomic.Int64
 }
 
 func (c counting) Open(ctx context.Context, name string, from int64) (io.ReadCloser, error) {
-	*c.opened++
+	c.opened.Add(1)
 	return c.Store.Open(ctx, name, from)
 }

@@ -107,6 +107,9 @@ func (s *State) Previous(site string) string { return filepath.Join(s.Dir, "prev
 // kept open.
 func (s *State) Records(site string) string { return filepath.Join(s.Dir, "records", site) }
 
+// Seen is the folder of records that were read in stores elsewhere.
+func (s *State) Seen() string { return filepath.Join(s.Dir, "seen") }
+
 // Healthy is what a site's pages were like when it was last known to work.
 func (s *State) Healthy(site string) string { return filepath.Join(s.Dir, "healthy", site+".json") }
 
