@@ -35,10 +35,11 @@ test-windows:
 demo: build
 	./bin/revlet demo
 
-# Figures beside tar, zstd, sha256sum and the database clients, as ratios in one run.
+# Figures beside tar, zstd, sha256sum and the database clients, as ratios in one run. BENCH gives it another size, such as
+# BENCH="-files 4000 -mib 400 -sql 60"; FIGURES names the page that is written, such as docs/FIGURES.md.
 bench: build
 	./scripts/setup.sh test
-	$(GO) run ./scripts/bench
+	$(GO) run ./scripts/bench $(BENCH) $(if $(FIGURES),-figures $(FIGURES))
 
 # Draws docs/screenshots anew, from the demo's data in a real terminal.
 screenshots: build

@@ -15,10 +15,12 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -88,7 +90,7 @@ type app struct {
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	_, noColour := os.LookupEnv("NO_COLOR")
-	written := &output{to: out}
+	written := &output{to: out, gated: terminal(out)}
 	a := &app{Printer: render.Printer{Out: written, Columns: width(written), Colour: !noColour && os.Getenv("TERM") != "dumb" && terminal(written), Now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
 	ctx, cancel := a.hangUp(ctx)
 	defer cancel()
@@ -108,19 +110,39 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	return code
 }
 
-// output remembers that writing has failed: what a script reads is not whole then.
+// output remembers that writing has failed: what a script reads is not whole then. To a terminal it lets nothing
+// through that could change more than the colour of what is shown, whoever it is from.
 type output struct {
-	to  io.Writer
-	err error
+	to    io.Writer
+	gated bool
+	err   error
 }
 
 func (o *output) Write(b []byte) (int, error) {
-	n, err := o.to.Write(b)
+	shown := b
+	if o.gated {
+		shown = steering().ReplaceAllFunc(b, func(found []byte) []byte {
+			if len(found) > len("\x1b[") { // colour
+				return found
+			}
+			return []byte("\uFFFD")
+		})
+	}
+	_, err := o.to.Write(shown)
 	if err != nil && o.err == nil {
 		o.err = err
 	}
-	return n, err
+	if err != nil {
+		return 0, err
+	}
+	return len(b), nil
 }
+
+// steering is what a terminal takes for more than text: control characters but for the end of a line and tabs (ECMA-48);
+// colour (SGR) is what this program itself writes of it.
+var steering = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\x1b\[[0-9;]*m|[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\x{80}-\x{9f}]`)
+})
 
 // Fd is the file's number, if it is one.
 func (o *output) Fd() uintptr {

@@ -338,3 +338,22 @@ func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
 		assert.NotEmpty(t, c.Usage, path)
 	})
 }
+
+// Whoever an output is from, to a terminal it is text and colour.
+func TestTheGateToTheTerminal(t *testing.T) {
+	for in, want := range map[string]string{
+		"\x1b[1;31mred\x1b[0m\tand\r\nmore": "\x1b[1;31mred\x1b[0m\tand\r\nmore",
+		"\x1b]0;title\x07":                  "\uFFFD]0;title\uFFFD",
+		"\x1b[2J\x1b[10;5H":                 "\uFFFD[2J\uFFFD[10;5H",
+		"\u009b31m ümläut \x00":             "\uFFFD31m ümläut \uFFFD",
+	} {
+		for _, gated := range []bool{true, false} {
+			var to bytes.Buffer
+			n, err := (&output{to: &to, gated: gated}).Write([]byte(in))
+			require.NoError(t, err)
+			assert.Equal(t, len(in), n)
+			assert.Equal(t, map[bool]string{true: want, false: in}[gated], to.String())
+		}
+	}
+	assert.Equal(t, "store x: \uFFFD[31mred", render.Advised(errors.New("store x: \x1b[31mred")))
+}

@@ -69,7 +69,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 // tellSystemd sends a state to the service manager, if there is one.
 func (a *app) tellSystemd(state string) {
 	if _, err := daemon.SdNotify(false, state); err != nil {
-		fmt.Fprintf(a.err, "warning: systemd: %v\n", err)
+		fmt.Fprintf(a.err, "warning: systemd: %s\n", render.PrintableText(err.Error()))
 	}
 }
 
@@ -115,7 +115,7 @@ func (a *app) reload() {
 	a.tellSystemd(daemon.SdNotifyReloading)
 	defer a.tellSystemd(daemon.SdNotifyReady)
 	if err := a.jobs.Reload(); err != nil {
-		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %v\n", err)
+		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %s\n", render.PrintableText(err.Error()))
 		return
 	}
 	a.log("read %s anew: %s", a.jobs.Config.Path, render.Count(int64(len(a.jobs.Config.Sites)), "site", "sites"))

@@ -34,6 +34,8 @@ var (
 	bad     = flag.Bool("badday", true, "compare, guard, swap window")
 	moves   = flag.Bool("moving", true, "a move, beside a restore")
 	pulls   = flag.Bool("elsewhere", true, "a site behind sshd")
+	paired  = flag.Bool("pairs", true, "the cost of differences")
+	page    = flag.String("figures", "", "a page to write what was measured into")
 	keep    = flag.String("dir", "", "working folder (default: a temporary one)")
 )
 
@@ -48,12 +50,12 @@ func main() {
 type bench struct {
 	dir, program string
 	server       *scratchserver.MariaDB
+	figures      []figure
 }
 
-func run(ctx context.Context) error {
+func run(ctx context.Context) (err error) {
 	dir := *keep
 	if dir == "" {
-		var err error
 		if dir, err = os.MkdirTemp("", "revlet-bench-"); err != nil {
 			return err
 		}
@@ -80,6 +82,14 @@ func run(ctx context.Context) error {
 	defer b.server.Stop()
 	if err := b.makeDatabase(); err != nil {
 		return err
+	}
+	if *page != "" {
+		defer func() { err = errorsFirst(err, b.writeFigures(*page)) }()
+	}
+	if *paired {
+		if err := b.pairs(); err != nil {
+			return err
+		}
 	}
 	if *local {
 		if err := b.compare(); err != nil {
@@ -340,6 +350,8 @@ func (b *bench) line(v versus) error {
 		ours, byHand = append(ours, us.wall.Seconds()), append(byHand, hand.wall.Seconds())
 	}
 	slices.Sort(ratios)
+	b.figures = append(b.figures, figure{name: v.name, ours: median(ours), byHand: median(byHand), low: ratios[0], ratio: median(ratios), high: ratios[len(ratios)-1], most: v.most, peak: peak,
+		hand: strings.TrimPrefix(v.byHand.Args[len(v.byHand.Args)-1], "set -o pipefail; ")})
 	fmt.Printf("%-26s %6.2f s  by hand %6.2f s  ratio %.2f (%.2f to %.2f)  at most %.2f: %s  peak %d MiB\n",
 		v.name, median(ours), median(byHand), median(ratios), ratios[0], ratios[len(ratios)-1], v.most, verdict(median(ratios), v.most), peak>>20)
 	return nil

@@ -92,13 +92,14 @@ var Advice = map[reason.Reason]string{
 	reason.ListingLags:           "give it time before you judge by `revlet archives`",
 }
 
-// Advised is an error's text, followed by what can be done about it.
+// Advised is an error's text, followed by what can be done about it. A part of it is often somebody else's: a
+// server's, a helper's, a file's name. Nothing of it speaks to the terminal.
 func Advised(err error) string {
 	text := err.Error()
 	for _, n := range Next(err) {
 		text += "\nnext: " + n
 	}
-	return text
+	return PrintableText(text)
 }
 
 // Next is what can be done about an error.

@@ -38,7 +38,7 @@ func (a *Printer) ShowListing(all []jobs.Listed, broken []string) {
 		a.Table([]string{"archive", "taken", "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
 	}
 	for _, b := range broken {
-		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), b)
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), PrintableText(fmt.Sprint(b)))
 	}
 }
 

@@ -82,3 +82,18 @@ func TestStatusOfManySites(t *testing.T) {
 	p.Sites[3].Alarms[0].Detail = "something else"
 	assert.Contains(t, show(false), "site-03: something else")
 }
+
+// What a store says of the sites in it is anybody's: no word of it gets to the terminal as it is.
+func TestAStoreCannotSpeakToTheTerminal(t *testing.T) {
+	const evil = "x\x1b]0;y\x07\x1b[2J\u202e"
+	one := report.Archive{Name: "kp-1" + evil, Scope: evil, Stores: []string{"bucket"}, Kept: map[string][]string{}}
+	p := report.Page{Store: "bucket", Host: "here", Sites: []report.Site{{Name: "kp", Machine: "vm" + evil, Address: "https://" + evil, Newest: &one, Archives: []report.Archive{one},
+		Alarms: []report.Alarm{{Kind: "forged", Detail: "by " + evil, Why: "so", Do: "look at " + evil}}}}}
+	var out bytes.Buffer
+	a := &Printer{Out: &out, Now: time.Now}
+	a.ShowReport(p, nil)
+	assert.Contains(t, out.String(), "kp-1")
+	for _, bad := range []string{"\x1b", "\x07", "\u202e"} {
+		assert.NotContains(t, out.String(), bad)
+	}
+}

@@ -67,7 +67,7 @@ func (a *Printer) statusRow(s *report.Site) []string {
 	health := map[string]string{"good": a.Good("good"), "look": a.Bad("look"), "none": a.Bad("not backed up")}[s.Health()]
 	name, age := a.Bad("none"), ""
 	if s.Newest != nil {
-		name, age = s.Newest.Name, a.Age(s.Newest.Taken)
+		name, age = Printable(s.Newest.Name), a.Age(s.Newest.Taken)
 	}
 	elsewhere := a.Good("yes")
 	switch {
@@ -126,7 +126,7 @@ func (a *Printer) showAlarms(sites []*report.Site) {
 }
 
 func (a *Printer) showGroup(g *alarmGroup) {
-	about := [][2]string{{"why it matters", g.Why}, {"what to do", g.Do}}
+	about := [][2]string{{"why it matters", g.Why}, {"what to do", PrintableText(g.Do)}}
 	if len(g.sites) == 1 {
 		fmt.Fprintf(a.Out, "\n%s %s/%s, since %s\n", a.Bad("Alarm:"), g.sites[0], g.Kind, When(g.Since))
 		a.Facts(append([][2]string{{"what", g.details[0]}}, about...))
@@ -186,7 +186,7 @@ func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 	a.ShowStatus(p, half, true)
 	for i := range p.Sites {
 		s := &p.Sites[i]
-		fmt.Fprintf(a.Out, "\n%s  %s\n\n", a.Bold(s.Name), s.Address)
+		fmt.Fprintf(a.Out, "\n%s  %s\n\n", a.Bold(s.Name), Printable(s.Address))
 		if s.Machine != "" {
 			a.Facts([][2]string{{"machine", Printable(s.Machine)}})
 		} else {
@@ -244,7 +244,7 @@ func (a *Printer) showKept(s *report.Site) {
 			if why == "" {
 				why = "goes next"
 			}
-			rows = append(rows, []string{h.Name, h.Scope, Size(h.StoredBytes), Size(h.NewBytes), fmt.Sprint(h.Gaps), store, PrintableText(why)})
+			rows = append(rows, []string{Printable(h.Name), Printable(h.Scope), Size(h.StoredBytes), Size(h.NewBytes), fmt.Sprint(h.Gaps), store, PrintableText(why)})
 		}
 	}
 	if len(rows) > 0 {

@@ -56,7 +56,7 @@ func (a *Printer) ShowReports(proof *jobs.Proof) {
 		fmt.Fprintln(a.Out, "\nNext: `revlet stores heal STORE` puts sound copies from other stores in their place; if there is\nno other store, take a new archive now with `revlet backup`, and look at the disk under that one.")
 	}
 	for _, t := range trouble {
-		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), t)
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), PrintableText(fmt.Sprint(t)))
 	}
 }
 

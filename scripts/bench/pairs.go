@@ -1,0 +1,118 @@
+//go:build linux
+
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+)
+
+// figure is one line of docs/FIGURES.md.
+type figure struct {
+	name         string
+	ours, byHand float64
+	low, ratio   float64
+	high, most   float64
+	peak         int64
+	hand         string
+}
+
+// pairs measures what the cost of differences is: files, then the database, each beside the same by hand.
+func (b *bench) pairs() error {
+	const site = "state: ./pairstate\nstores:\n  here: {folder: ./pairs}\nsites:\n"
+	config := site + fmt.Sprintf("  files: {root: ./htdocs, stores: [here], recipe: none}\n  base: {root: ./empty, stores: [here], recipe: none, databases: {main: {mysql: \"museum@127.0.0.1:%d/museum\", password_file: pw}}}\n", b.server.Port)
+	for name, text := range map[string]string{"revlet.yaml": config, "pw": "x", "empty/index.html": "closed"} {
+		if err := os.MkdirAll(filepath.Dir(b.path(name)), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(b.path(name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	fresh := func() error {
+		for _, dir := range []string{"pairs", "pairstate", "hand"} {
+			if err := os.RemoveAll(b.path(dir)); err != nil {
+				return err
+			}
+		}
+		return errorsFirst(os.MkdirAll(b.path("pairs"), 0o755), os.MkdirAll(b.path("hand"), 0o755))
+	}
+	clear := func() error {
+		_ = b.revlet("settle", "files", "--yes", "--unsaved").Run()
+		_ = b.revlet("settle", "base", "--yes", "--unsaved").Run()
+		return errorsFirst(os.RemoveAll(b.path("unpacked")), os.MkdirAll(b.path("unpacked"), 0o755), b.mariadb("-e", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand").Run())
+	}
+	nothing := func() error { return nil }
+	find := "find htdocs -printf '%s %T@ %p\\n' > hand/seen"
+	tar := "tar -cf - htdocs | zstd -T2 -3 -q > hand/site.tar.zst"
+	for _, v := range []versus{
+		{"first archive, files", 0.7, fresh, b.revlet("backup", "files"), b.shell(tar + "; find htdocs -type f -print0 | xargs -0 -P2 -n 500 sha256sum > hand/sums")},
+		{"full verify of it", 0.7, nothing, b.revlet("verify", "files", "--full"), b.shell("sha256sum hand/site.tar.zst; zstd -tq hand/site.tar.zst")},
+		{"next archive, nothing changed", 4, nothing, b.revlet("backup", "files"), b.shell(find)},
+		{"next archive, 1 % changed", 0.04, b.touch, b.revlet("backup", "files"), b.shell(tar + "; find htdocs -type f -print0 | xargs -0 -P2 -n 500 sha256sum > hand/sums")},
+		{"compare without reading", 1.5, nothing, b.revlet("compare", "files"), b.shell(find)},
+		{"restore of files", 0.9, clear, b.revlet("restore", "files", "--yes"), b.shell("zstd -dcq hand/site.tar.zst | tar -xf - -C unpacked; sync -f unpacked")},
+		{"the same, the site is gone", 0.9, b.gone(clear), b.revlet("restore", "files", "--yes"), b.shell("zstd -dcq hand/site.tar.zst | tar -xf - -C unpacked; sync -f unpacked")},
+		{"first archive, database", 0.5, nothing, b.revlet("backup", "base", "--scope", "database", "--fresh"), b.shell("mariadb-dump $C --single-transaction --quick museum | zstd -T2 -3 -q > hand/dump.sql.zst")},
+		{"restore of the database", 0.33, clear, b.revlet("restore", "base", "--only", "database", "--yes"), b.shell("zstd -dcq hand/dump.sql.zst | mariadb $C byhand")},
+	} {
+		if err := b.line(v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// touch changes one file of a hundred.
+func (b *bench) touch() error {
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	all, err := filepath.Glob(b.path("htdocs/*/*/*"))
+	if err != nil {
+		return err
+	}
+	for range max(len(all)/100, 1) {
+		name := all[r.IntN(len(all))]
+		f, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND, 0)
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(f, "changed %d\n", r.Int64())
+		if err := errorsFirst(err, f.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// gone empties the webroot first: nothing of the site is there any more.
+func (b *bench) gone(before func() error) func() error {
+	return func() error {
+		if err := before(); err != nil {
+			return err
+		}
+		return errorsFirst(os.RemoveAll(b.path("htdocs")), os.MkdirAll(b.path("htdocs"), 0o755))
+	}
+}
+
+// writeFigures writes the lines that were measured as a page.
+func (b *bench) writeFigures(file string) error {
+	var out strings.Builder
+	kind, _ := exec.Command("sh", "-c", "grep -m1 'model name' /proc/cpuinfo | cut -d: -f2-").Output()
+	fmt.Fprintf(&out, "# Figures\n\nMeasured on %s by `make bench FIGURES=docs/FIGURES.md`: %d files of %d MiB, half of which compress, and %d MB of SQL; %d rounds, the two in turn,\nwhole processes; %d cores (%s). Ratios below 1 are less time than the same by hand takes. Another machine gives other seconds; the ratios are what counts.\n\n",
+		time.Now().Format(time.DateOnly), *files, *mib, *sqlMB, *rounds, runtime.NumCPU(), strings.TrimSpace(string(kind)))
+	fmt.Fprintln(&out, "| work | Revlet | by hand | ratio | of all rounds | wanted | | memory |\n|---|---|---|---|---|---|---|---|")
+	for _, f := range b.figures {
+		fmt.Fprintf(&out, "| %s | %.2f s | %.2f s | %.2f | %.2f to %.2f | %.2f | %s | %d MiB |\n", f.name, f.ours, f.byHand, f.ratio, f.low, f.high, f.most, strings.ToLower(verdict(f.ratio, f.most)), f.peak>>20)
+	}
+	fmt.Fprint(&out, "\nBy hand:\n\n")
+	for _, f := range b.figures {
+		fmt.Fprintf(&out, "- %s: `%s`\n", f.name, f.hand)
+	}
+	return os.WriteFile(file, []byte(out.String()), 0o644)
+}
