@@ -217,7 +217,7 @@ func (a *app) afterAdding(c *cli.Command, name string, done *jobs.StoreAdded) er
 		return &exitError{code: exitFailed}
 	}
 	if !quiet {
-		a.ShowStoreUsed(name, sites, a.jobs.Config.Encrypt != nil || done.Test.Onsite)
+		a.ShowStoreUsed(name, sites, a.jobs.Config.Encrypt != nil || done.Test.Onsite, len(a.jobs.Config.SiteNames()) > 0)
 	}
 	return nil
 }

@@ -39,10 +39,15 @@ func (a *Printer) ShowStoreAdded(path string, done *jobs.StoreAdded) {
 	}
 }
 
-// ShowStoreUsed says what goes to a new store, and what is left to do. closed tells that nobody there can read it.
-func (a *Printer) ShowStoreUsed(name string, sites []string, closed bool) {
+// ShowStoreUsed says what goes to a new store, and what is left to do. closed tells that nobody there can read it, any
+// that there are sites at all.
+func (a *Printer) ShowStoreUsed(name string, sites []string, closed, any bool) {
 	if !closed {
 		fmt.Fprintf(a.Out, "%s whoever can read %s can read your archives, passwords in them too; `revlet keys new FILE` makes a key to encrypt them with.\n", a.Bad("Not encrypted:"), name)
+	}
+	if !any {
+		fmt.Fprintf(a.Out, "Next: `revlet adopt PATH --store %s` describes a site whose archives go there.\n", name)
+		return
 	}
 	if len(sites) == 0 {
 		fmt.Fprintf(a.Out, "No site uses it yet: add %s to the `stores:` of a site.\n", name)
