@@ -89,9 +89,7 @@ far=$!
 trap 'kill $xvfb ${site:-} ${far:-} 2>/dev/null; rm -rf "$work"' EXIT
 sleep 0.5
 echo practice > harbour.pw && chmod 600 harbour.pw
-sed -i 's/stores: \[here\]/stores: [here, harbour]/; s|^stores:|stores:\n  harbour: {sftp: "sftp://keeper@127.0.0.1:2222/revlet", password_file: ./harbour.pw}|' revlet.yaml
-shot stores 'say revlet stores test harbour
-say revlet stores test harbour --trust
+shot stores 'say revlet stores add harbour sftp://keeper@127.0.0.1:2222/revlet --password-file harbour.pw --trust --for kestrelpoint
 say revlet --quiet backup kestrelpoint --note \"two stores\" \| tail -6
 kill '$far'; sleep 0.3
 say REVLET_RETRY_PAUSE=5ms revlet --quiet backup kestrelpoint --note \"the harbour is down\" \| tail -5

@@ -213,7 +213,7 @@ func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 // showTotals sums a report up, and says what is otherwise than in the last one.
 func (a *Printer) showTotals(p report.Page) {
 	t := p.Totals()
-	rows := [][2]string{{"sites", fmt.Sprintf("%d: %d good, %d to look at, %d not backed up", len(p.Sites), t.Good, t.Look, t.None)}, {"archives", fmt.Sprintf("%d, %s", t.Archives, Size(t.Bytes))}}
+	rows := [][2]string{{"sites", fmt.Sprintf("%d: %d good, %d to look at, %d not backed up", len(p.Sites), t.Good, t.Look, t.None)}, {"archives", fmt.Sprintf("%d; the newest full ones have %s", t.Archives, Size(t.Bytes))}}
 	if c := p.Changes; c != nil {
 		rows = append(rows, [2]string{"since " + When(c.Last), fmt.Sprintf("%s, %d gone", Count(int64(c.New), "new archive", "new archives"), c.Gone)})
 		for _, more := range []struct {

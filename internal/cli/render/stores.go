@@ -43,7 +43,7 @@ func (a *Printer) ShowStoreAdded(path string, done *jobs.StoreAdded) {
 // that there are sites at all.
 func (a *Printer) ShowStoreUsed(name string, sites []string, closed, any bool) {
 	if !closed {
-		fmt.Fprintf(a.Out, "%s whoever can read %s can read your archives, passwords in them too; `revlet keys new FILE` makes a key to encrypt them with.\n", a.Bad("Not encrypted:"), name)
+		fmt.Fprintf(a.Out, "%s whoever can read %s can read your archives, passwords in them too;\n`revlet keys new FILE --use` has new ones encrypted.\n", a.Bad("Not encrypted:"), name)
 	}
 	if !any {
 		fmt.Fprintf(a.Out, "Next: `revlet adopt PATH --store %s` describes a site whose archives go there.\n", name)

@@ -11,7 +11,7 @@ import (
 type Totals struct {
 	Good, Look, None int
 	Archives         int
-	// Bytes are those of the existing archives, each counted with what it alone has brought.
+	// Bytes are those of each site's newest full archive, as it is stored.
 	Bytes int64
 }
 
@@ -27,9 +27,9 @@ func (p Page) Totals() (t Totals) {
 		default:
 			t.None++
 		}
-		for _, a := range s.Existing() {
-			t.Archives++
-			t.Bytes += a.NewBytes
+		t.Archives += len(s.Existing())
+		if s.NewestFull != nil {
+			t.Bytes += s.NewestFull.StoredBytes
 		}
 	}
 	return t

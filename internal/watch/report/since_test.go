@@ -15,10 +15,10 @@ func TestSince(t *testing.T) {
 	site := func(name string, archives, alarms []string) Site {
 		s := Site{Name: name}
 		for _, a := range archives {
-			s.Archives = append(s.Archives, Archive{Name: a, NewBytes: 10, Stores: []string{"here"}})
+			s.Archives = append(s.Archives, Archive{Name: a, StoredBytes: 10, Stores: []string{"here"}})
 		}
 		if len(archives) > 0 {
-			s.Newest = &s.Archives[0]
+			s.Newest, s.NewestFull = &s.Archives[0], &s.Archives[0]
 		}
 		for _, a := range alarms {
 			s.Alarms = append(s.Alarms, Alarm{Kind: a})
@@ -33,7 +33,7 @@ func TestSince(t *testing.T) {
 	now := page(site("a", []string{"a3", "a2"}, []string{"damage"}), site("b", []string{"b1"}, nil), site("d", nil, nil), site("e", []string{"e1"}, nil))
 	assert.Equal(t, &Changes{Last: before.Made, New: 1, Gone: 2, Worse: []string{"a: damage", "d: no archive any more"}, Better: []string{"b: no more overdue"},
 		Added: []string{"e"}, Dropped: []string{"c"}}, now.Since(last))
-	assert.Equal(t, Totals{Good: 2, Look: 1, None: 1, Archives: 4, Bytes: 40}, now.Totals())
+	assert.Equal(t, Totals{Good: 2, Look: 1, None: 1, Archives: 4, Bytes: 30}, now.Totals())
 	same := now.Since(now.Summary())
 	assert.Equal(t, &Changes{Last: now.Made, Worse: []string{}, Better: []string{}, Added: []string{}, Dropped: []string{}}, same)
 }
