@@ -58,7 +58,14 @@ func (a *Agent) ours(ctx context.Context, name string, t turn) (covered string, 
 	if !won {
 		return "", true, done, nil
 	}
-	return "", false, func() { _ = over(context.WithoutCancel(ctx)) }, nil // one that stays counts no more in a while
+	done = func() { _ = over(context.WithoutCancel(ctx)) } // a claim that stays counts no more in a while
+	// Another may have taken the turn and given it back between the look above and the claim.
+	covered, err = a.takenElsewhere(ctx, name, t, shared, s)
+	if err != nil || covered != "" {
+		done()
+		done = func() {}
+	}
+	return covered, false, done, a.turnNotKnown(ctx, shared, err)
 }
 
 // name is the turn's, the same on every machine with the same configuration.

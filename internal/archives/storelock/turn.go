@@ -33,8 +33,13 @@ type Turn struct {
 	Good func(machine string, text []byte) bool
 }
 
-// Claim takes a turn for this machine, unless another has it: won is false then. Of two that try at a time, the one
-// whose claim is older in the store has it, or, of the same age, the one whose name comes first. done gives the turn back.
+// settling is how long a machine that has met another one's claim waits for that to be given back.
+const settling = 2 * time.Second
+
+// Claim takes a turn for this machine, unless another has it: won is false then. Each puts its claim before it looks
+// for others', so that of two that try at a time at least one sees the other. Of two that see each other the one whose
+// name comes last gives way at once, and the other goes on when that has happened; one that is not seen is never
+// given way to, for its claim stays. It may be that both give way. done gives the turn back.
 func (t Turn) Claim(ctx context.Context, s store.Store) (won bool, done func(context.Context) error, err error) {
 	mark := path.Join(archive.TurnsDir(t.Site), t.Name+"."+t.Machine)
 	if err := s.Put(ctx, mark, bytes.NewReader(t.Text), int64(len(t.Text))); err != nil {
@@ -43,6 +48,13 @@ func (t Turn) Claim(ctx context.Context, s store.Store) (won bool, done func(con
 	stop := Renew(ctx, s, mark, t.Text, TurnAge/8)
 	done = func(ctx context.Context) error { stop(); return s.Remove(ctx, mark) }
 	other, err := t.taken(ctx, s, mark)
+	if err == nil && other > t.Machine {
+		select {
+		case <-time.After(settling):
+		case <-ctx.Done():
+		}
+		other, err = t.taken(ctx, s, mark)
+	}
 	if err != nil || other != "" {
 		_ = done(context.WithoutCancel(ctx)) // one that stays counts no more in a while
 		return false, nil, err
@@ -50,19 +62,16 @@ func (t Turn) Claim(ctx context.Context, s store.Store) (won bool, done func(con
 	return true, done, nil
 }
 
-// taken names the machine that has the turn before this one, or nobody.
+// taken names another machine that has a claim to the turn, the one whose name comes first, or nobody.
 func (t Turn) taken(ctx context.Context, s store.Store, mark string) (machine string, err error) {
 	found, err := s.List(ctx, archive.TurnsDir(t.Site))
 	if err != nil {
 		return "", err
 	}
-	over, mine := map[string]bool{}, time.Time{}
+	over := map[string]bool{}
 	for _, m := range found {
 		if name, ok := strings.CutSuffix(m.Name, appendonly.Over); ok {
 			over[name] = true
-		}
-		if m.Name == mark {
-			mine = m.Changed
 		}
 	}
 	for _, m := range found {
@@ -71,14 +80,14 @@ func (t Turn) taken(ctx context.Context, s store.Store, mark string) (machine st
 		switch {
 		case !ok || turn != t.Name || who == t.Machine || strings.HasSuffix(m.Name, appendonly.Over) || over[m.Name]:
 		case time.Since(m.Changed) > TurnAge:
-		case m.Changed.After(mine), m.Changed.Equal(mine) && who > t.Machine:
+		case machine != "" && machine <= who:
 		default:
 			text, err := read(ctx, s, m.Name)
 			if err != nil {
 				return "", fmt.Errorf("read the claim of another machine: %w", err)
 			}
 			if t.Good(who, text) {
-				return who, nil
+				machine = who
 			}
 		}
 	}
@@ -87,7 +96,7 @@ func (t Turn) taken(ctx context.Context, s store.Store, mark string) (machine st
 			_ = s.Remove(ctx, m.Name)
 		}
 	}
-	return "", nil
+	return machine, nil
 }
 
 func read(ctx context.Context, s store.Store, name string) ([]byte, error) {
