@@ -36,6 +36,13 @@ func standin(w *world, kind string, f *place.Faults, listen string) (*place.Serv
 		listen = fmt.Sprintf("127.0.0.1:%d", freePort(w.t)) // one that nobody gets meanwhile
 	}
 	s, err := place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
+	for range 50 { // what was there a moment ago may still be closing
+		if err == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+		s, err = place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
+	}
 	require.NoError(w.t, err)
 	w.t.Cleanup(s.Close)
 	ca := w.path("farkeys/certificate.pem")
