@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -35,13 +37,16 @@ func standin(w *world, kind string, f *place.Faults, listen string) (*place.Serv
 	if listen == "" {
 		listen = fmt.Sprintf("127.0.0.1:%d", freePort(w.t)) // one that nobody gets meanwhile
 	}
-	s, err := place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
-	for range 50 { // what was there a moment ago may still be closing
-		if err == nil {
+	var s *place.Server
+	var err error
+	// A process that another test is starting just now holds copies of all sockets until it runs a program of its own:
+	// the port of a stand-in that was closed may be taken for a moment.
+	for range 50 {
+		s, err = place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
+		if !errors.Is(err, syscall.EADDRINUSE) {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
-		s, err = place.Start(kind, place.Options{Dir: w.path("far"), Keys: w.path("farkeys"), User: "keeper", Password: "practice", Listen: listen, Faults: f})
 	}
 	require.NoError(w.t, err)
 	w.t.Cleanup(s.Close)

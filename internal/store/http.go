@@ -42,7 +42,7 @@ func Transport(tlsConfig *tls.Config, lanes int, longest int64) http.RoundTrippe
 	return boundedTransport{aliveTransport{&http.Transport{
 		Proxy: http.ProxyFromEnvironment, TLSClientConfig: tlsConfig,
 		DialContext:         (&net.Dialer{Timeout: 20 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
-		TLSHandshakeTimeout: 20 * time.Second, MaxIdleConnsPerHost: lanes, IdleConnTimeout: time.Minute,
+		TLSHandshakeTimeout: 20 * time.Second, ExpectContinueTimeout: 3 * time.Second, MaxIdleConnsPerHost: lanes, IdleConnTimeout: time.Minute,
 		WriteBufferSize: 256 << 10, ReadBufferSize: 256 << 10, DisableCompression: true,
 	}}, longest}
 }

@@ -57,9 +57,16 @@ func (b bearer) CloseIdleConnections() {
 	}
 }
 
+// asksFirst is from which length on a body waits for the word that it is wanted (RFC 9110 §10.1.1): one that goes over
+// a slow line in vain, because its token is not taken any more, costs its whole time once more.
+const asksFirst = 256 << 10
+
 func with(r *http.Request, token string) *http.Request {
 	r = r.Clone(r.Context())
 	r.Header.Set("Authorization", "Bearer "+token)
+	if r.ContentLength >= asksFirst {
+		r.Header.Set("Expect", "100-continue")
+	}
 	return r
 }
 

@@ -404,8 +404,7 @@ func TestACallThatIsGivenUpAtOnceEnds(t *testing.T) {
 // A slow line is not a silent one, however much a client library has taken in
 // before it sends.
 func TestSlowIsNotSilent(t *testing.T) {
-	// Of a linked store it is the same line; that a request is sent once more for its token takes too long here.
-	for _, kind := range slices.DeleteFunc(slices.Clone(served), func(k string) bool { return k == "linked" }) {
+	for _, kind := range served {
 		t.Run(kind, func(t *testing.T) {
 			l := newLab(t, kind, &place.Faults{Slow: 1 << 20})
 			l.cfg.Patience = 1500 * time.Millisecond
