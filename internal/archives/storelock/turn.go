@@ -3,6 +3,7 @@ package storelock
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -38,8 +39,8 @@ const settling = 2 * time.Second
 
 // Claim takes a turn for this machine, unless another has it: won is false then. Each puts its claim before it looks
 // for others', so that of two that try at a time at least one sees the other. Of two that see each other the one whose
-// name comes last gives way at once, and the other goes on when that has happened; one that is not seen is never
-// given way to, for its claim stays. It may be that both give way. done gives the turn back.
+// name comes last gives way at once, and the other goes on when that has happened. Where one alone sees the other, it
+// gives way whatever its name, for the other's claim stays. It may be that both give way. done gives the turn back.
 func (t Turn) Claim(ctx context.Context, s store.Store) (won bool, done func(context.Context) error, err error) {
 	mark := path.Join(archive.TurnsDir(t.Site), t.Name+"."+t.Machine)
 	if err := s.Put(ctx, mark, bytes.NewReader(t.Text), int64(len(t.Text))); err != nil {
@@ -83,6 +84,9 @@ func (t Turn) taken(ctx context.Context, s store.Store, mark string) (machine st
 		case machine != "" && machine <= who:
 		default:
 			text, err := read(ctx, s, m.Name)
+			if errors.Is(err, store.ErrNotFound) {
+				continue // given back meanwhile
+			}
 			if err != nil {
 				return "", fmt.Errorf("read the claim of another machine: %w", err)
 			}
