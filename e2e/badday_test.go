@@ -124,12 +124,12 @@ func (h *hammer) stop(t *testing.T, drain time.Duration, old, now func(body stri
 		window += 10 * time.Millisecond
 	}
 	slices.Sort(usual)
-	page := time.Duration(0) // what an old page takes: no window is measured better than that
+	page := time.Duration(0) // what an old page takes: on a machine that is busy with other tests, a second is none
 	if len(usual) > 0 {
 		page = usual[len(usual)/2]
 	}
 	t.Logf("%v and %d slow ones, closed for %v, a page takes %v", counts, len(slow), window, page)
-	assert.LessOrEqual(t, window, time.Second+page)
+	assert.LessOrEqual(t, window, max(time.Second, 4*page))
 	return window
 }
 
