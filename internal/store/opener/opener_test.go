@@ -439,7 +439,9 @@ func TestARateIsKept(t *testing.T) {
 	require.NoError(t, put(t, s, "museum/parts/ab/a", large(2<<20)))
 	_, err := get(t, s, "museum/parts/ab/a", 0)
 	require.NoError(t, err)
-	assert.InDelta(t, 2, time.Since(began).Seconds(), 0.8, "4 MiB at 2 MiB a second")
+	took := time.Since(began).Seconds()
+	assert.Greater(t, took, 1.2, "4 MiB at 2 MiB a second")
+	assert.Less(t, took, 8.0, "a busy machine, and the rate kept twice")
 }
 
 // Every call that the far end makes to its files fails once; what Put said is
