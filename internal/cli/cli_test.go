@@ -309,23 +309,6 @@ func TestWantedReadsTheOptionsOfARestore(t *testing.T) {
 	assert.ErrorContains(t, err, "holds no database")
 }
 
-func TestTablesAreNamedAsTyped(t *testing.T) {
-	h := &catalog.Held{Record: &archive.Record{Name: "kp-1", Origin: archive.Origin{Databases: map[string]archive.DBOrigin{"main": {}}}}}
-	name, err := tableNamed("pages", h)
-	require.NoError(t, err)
-	assert.Equal(t, "main.pages", name.Database+"."+name.Table)
-	h.Origin.Databases["shop"] = archive.DBOrigin{}
-	_, err = tableNamed("pages", h)
-	assert.ErrorContains(t, err, "main, shop")
-	name, err = tableNamed("shop.orders.old", h)
-	require.NoError(t, err)
-	assert.Equal(t, "orders.old", name.Table)
-	delete(h.Origin.Databases, "main")
-	delete(h.Origin.Databases, "shop")
-	_, err = tableNamed("pages", h)
-	assert.ErrorContains(t, err, "holds no database")
-}
-
 func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
 	commands(testApp(io.Discard, io.Discard).root(), "", func(path string, c *cli.Command) {
 		if len(c.Commands) > 0 || c.Hidden {

@@ -3,13 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"revlet/internal/archives/catalog"
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/work/compare"
@@ -27,7 +24,7 @@ func (a *app) compareCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "read", Usage: "compare every file by its content"},
 			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files or database"},
-			&cli.StringFlag{Name: "table", Usage: "show which rows of `TABLE` differ (DATABASE.TABLE where a site has several databases)"},
+			&cli.StringFlag{Name: "table", Usage: "show which rows of `TABLE` differ, named with the site's prefix or without (DATABASE.TABLE where a site has several databases)"},
 			&cli.StringFlag{Name: "text", Usage: "show how the text of the file `PATH` differs"},
 			&cli.StringFlag{Name: "since", Usage: "tell in which archive `PATH`, a live file, or TABLE:COLUMN=VALUE, a row, first appeared"},
 			&cli.BoolFlag{Name: "all", Usage: "list everything that differs, however much it is"},
@@ -143,11 +140,7 @@ func (a *app) compareText(ctx context.Context, c *cli.Command, with *jobs.Compar
 // compareTable shows which rows of one table differ.
 func (a *app) compareTable(ctx context.Context, c *cli.Command, with *jobs.Comparison) error {
 	h := with.Archive
-	name, err := tableNamed(c.String("table"), h)
-	if err != nil {
-		return err
-	}
-	r, err := a.jobs.CompareTable(ctx, with, name)
+	r, err := a.jobs.CompareTable(ctx, with, c.String("table"))
 	if err != nil {
 		return err
 	}
@@ -157,7 +150,7 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, with *jobs.Compa
 			B     string `json:"b"`
 			Table string `json:"table"`
 			*compare.Rows
-		}{h.Name, with.Name(), name.Table, r})
+		}{h.Name, with.Name(), r.Table.Table, r})
 	} else {
 		a.ShowRows(h, with.Name(), r, c.Bool("all"))
 	}
@@ -165,20 +158,4 @@ func (a *app) compareTable(ctx context.Context, c *cli.Command, with *jobs.Compa
 		return &exitError{code: exitDamage}
 	}
 	return err
-}
-
-// tableNamed finds a table of an archive as typed.
-func tableNamed(typed string, h *catalog.Held) (compare.TableName, error) {
-	label, table, dotted := strings.Cut(typed, ".")
-	if _, known := h.Origin.Databases[label]; dotted && known {
-		return compare.TableName{Database: label, Table: table}, nil
-	}
-	labels := slices.Sorted(maps.Keys(h.Origin.Databases))
-	switch len(labels) {
-	case 0:
-		return compare.TableName{}, usageError("archive %s holds no database", h.Name)
-	case 1:
-		return compare.TableName{Database: labels[0], Table: typed}, nil
-	}
-	return compare.TableName{}, usageError("--table %q: the archive has the databases %s; write DATABASE.%s", typed, strings.Join(labels, ", "), typed)
 }

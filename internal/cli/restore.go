@@ -38,7 +38,7 @@ func (a *app) restoreCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files, database, or components such as themes,uploads; 'revlet show' lists them"},
 			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
-			&cli.StringSliceFlag{Name: "table", Usage: "only the database's `TABLE`; may be given again"},
+			&cli.StringSliceFlag{Name: "table", Usage: "only `TABLE`, named with the site's prefix or without (DATABASE.TABLE where a site has several databases); may be given again"},
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
 			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
@@ -312,7 +312,7 @@ func (a *app) extractCommand() *cli.Command {
 			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into; - writes one file to the standard output"},
-			&cli.StringSliceFlag{Name: "table", Usage: "a `TABLE`, written as SQL text; may be given again"},
+			&cli.StringSliceFlag{Name: "table", Usage: "a `TABLE`, named with the site's prefix or without (DATABASE.TABLE where a site has several databases), written as SQL text; may be given again"},
 			salvageFlag, beforeFlag, keyFlag, signedByFlag, jsonFlag,
 		},
 		Action: a.extract,

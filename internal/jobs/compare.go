@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -91,26 +92,21 @@ func (a *Agent) liveSide(ctx context.Context, name string) (*compare.Live, error
 	return a.databases().Live(s), nil
 }
 
-// CompareTable tells which rows of one table differ.
-func (a *Agent) CompareTable(ctx context.Context, c *Comparison, name compare.TableName) (*compare.Rows, error) {
+// CompareTable tells which rows of one table differ, named as catalog.Held.FindTable has it.
+func (a *Agent) CompareTable(ctx context.Context, c *Comparison, typed string) (*compare.Rows, error) {
 	before, err := compare.TextsOf(ctx, c.Archive)
 	if err != nil {
 		return nil, err
 	}
-	after, done, err := c.B.Texts(ctx, name.Database)
+	name, after, done, err := c.table(ctx, typed)
 	defer done()
 	if err != nil {
 		return nil, err
 	}
-	rows, there := rowsIn(c.Archive, name)
+	rows, _ := rowsIn(c.Archive, name)
 	if c.Other != nil {
-		others, alsoThere := rowsIn(c.Other, name)
-		rows, there = max(rows, others), there || alsoThere
-	} else if !there {
-		there = wroteSome(ctx, after, name)
-	}
-	if !there {
-		return nil, reason.Because(reason.TableNotHeld, reason.Names{"archive": c.Archive.Name}, reason.BadUsage("there is no table %q on either side", name.Table))
+		others, _ := rowsIn(c.Other, name)
+		rows = max(rows, others)
 	}
 	statements, err := c.A.Definitions(ctx)
 	if err != nil {
@@ -118,6 +114,45 @@ func (a *Agent) CompareTable(ctx context.Context, c *Comparison, name compare.Ta
 	}
 	keyed := compare.Keyed(statements[name.Database], name.Table)
 	return compare.CompareRows(ctx, name, c.Archive.Origin.Databases[name.Database].Engine, rows, keyed, before, after)
+}
+
+// table finds a table on either side, and opens the second side's databases until done is called.
+func (c *Comparison) table(ctx context.Context, typed string) (name compare.TableName, after compare.Texts, done func(), err error) {
+	done = func() {}
+	label, table, notHeld := c.Archive.FindTable(c.Archive.Tables(), typed)
+	if notHeld != nil && !reason.Is(notHeld, reason.TableNotHeld) {
+		return name, nil, done, notHeld
+	}
+	if notHeld != nil && c.Other != nil {
+		if label, table, err = c.Other.FindTable(c.Other.Tables(), typed); err != nil {
+			return name, nil, done, c.noTable(typed)
+		}
+		notHeld = nil
+	}
+	if notHeld == nil {
+		name = compare.TableName{Database: label, Table: table}
+		after, done, err = c.B.Texts(ctx, label)
+		return name, after, done, err
+	}
+	for _, label := range slices.Sorted(maps.Keys(c.Archive.Origin.Databases)) {
+		if after, done, err = c.B.Texts(ctx, label); err != nil {
+			return name, nil, done, err
+		}
+		bare := strings.TrimPrefix(typed, label+".")
+		for _, table := range []string{typed, bare, c.Archive.Origin.Databases[label].Prefix + bare} {
+			name = compare.TableName{Database: label, Table: table}
+			if there, err := wroteSome(ctx, after, name); there || err != nil {
+				return name, after, done, err
+			}
+		}
+		done()
+	}
+	return name, nil, func() {}, c.noTable(typed)
+}
+
+// noTable says that neither side has a table.
+func (c *Comparison) noTable(typed string) error {
+	return reason.Because(reason.TableNotHeld, reason.Names{"archive": c.Archive.Name}, reason.BadUsage("there is no table %q on either side", typed))
 }
 
 // Trace tells of what is suspect on the live site when it appeared, and names the
@@ -154,8 +189,12 @@ func (a *Agent) recipeOf(h *catalog.Held) (*site.Recipe, error) {
 }
 
 // wroteSome tells whether there is a table to read: even an empty one has a frame.
-func wroteSome(ctx context.Context, texts compare.Texts, name compare.TableName) bool {
-	return errors.Is(texts(ctx, name, firstWrite{}), errFound)
+func wroteSome(ctx context.Context, texts compare.Texts, name compare.TableName) (bool, error) {
+	err := texts(ctx, name, firstWrite{})
+	if errors.Is(err, errFound) {
+		return true, nil
+	}
+	return false, err
 }
 
 // firstWrite ends a writing at once.
@@ -196,12 +235,8 @@ func (a *Agent) openArchives(ctx context.Context, name string) ([]*catalog.Held,
 // rowSubject is a row in whatever state.
 func rowSubject(h *catalog.Held, pick database.RowPick) compare.Subject {
 	of := &compare.RowSubject{Is: func(r compare.Row) bool { return r[pick.Column] == pick.Value }}
-	for label, origin := range h.Origin.Databases {
-		for _, table := range []string{pick.Table, origin.Prefix + pick.Table} {
-			if _, there := rowsIn(h, compare.TableName{Database: label, Table: table}); there {
-				of.Table, of.Engine = compare.TableName{Database: label, Table: table}, origin.Engine
-			}
-		}
+	if label, table, err := h.FindTable(h.Tables(), pick.Table); err == nil {
+		of.Table, of.Engine = compare.TableName{Database: label, Table: table}, h.Origin.Databases[label].Engine
 	}
 	return compare.Subject{Row: of}
 }
@@ -243,15 +278,21 @@ func (a *Agent) columnKnown(ctx context.Context, newest *catalog.Held, row datab
 		return err
 	}
 	for _, h := range archives {
-		table := rowSubject(h, row).Row.Table
-		columns, err := compare.ColumnsOf(ctx, h, table)
+		label, table, err := h.FindTable(h.Tables(), row.Table)
+		if reason.Is(err, reason.TableNotHeld) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		columns, err := compare.ColumnsOf(ctx, h, compare.TableName{Database: label, Table: table})
 		switch {
 		case err != nil:
 			return err
 		case slices.Contains(columns, row.Column):
 			return nil
 		case columns != nil:
-			return reason.BadUsage("table %s has no column %q; it has: %s", table.Table, row.Column, strings.Join(columns, ", "))
+			return reason.BadUsage("table %s has no column %q; it has: %s", table, row.Column, strings.Join(columns, ", "))
 		}
 	}
 	s, err := a.openForRestore(ctx, newest)

@@ -267,11 +267,23 @@ func TestComparisonsWithTheLiveSiteAndWithAnother(t *testing.T) {
 	assert.Equal(t, second.Record.Name, seen.FirstSeen)
 	_, err = b.Since(t.Context(), c, "uploads/none.txt", nil)
 	assert.True(t, reason.Is(err, reason.Usage))
-	rows, err := b.CompareTable(t.Context(), c, compare.TableName{Database: "main", Table: "users"})
+	rows, err := b.CompareTable(t.Context(), c, "main.users")
 	require.NoError(t, err)
 	assert.Zero(t, rows.AddedRows)
-	_, err = b.CompareTable(t.Context(), c, compare.TableName{Database: "main", Table: "no_such"})
+	_, err = b.CompareTable(t.Context(), c, "no_such")
 	assert.True(t, reason.Is(err, reason.TableNotHeld))
+
+	// A table that is newer than the archive, and one that cannot be read.
+	b.sql("CREATE TABLE wishes (id INTEGER PRIMARY KEY, text); INSERT INTO wishes VALUES (1, 'a new lens')")
+	c, err = b.Comparison(t.Context(), museum, "", time.Time{})
+	require.NoError(t, err)
+	rows, err = b.CompareTable(t.Context(), c, "wishes")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"(1,'a new lens')"}, rows.Added)
+	require.NoError(t, os.WriteFile(b.path("htdocs/data/museum.db"), []byte("no database any more, and longer than a header of one hundred bytes, so that nobody takes it for an empty one"), 0o600))
+	_, err = b.CompareTable(t.Context(), c, "wishes")
+	require.Error(t, err)
+	assert.False(t, reason.Is(err, reason.TableNotHeld), "%v: unknown is not absent", err)
 }
 
 // A second site in a folder of the first: no archive of the first is about it, and no

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
+	"unicode/utf8"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
@@ -30,10 +32,23 @@ type Rows struct {
 	// Keyless tells that the table has no key: a row that changed is one removed
 	// and one added.
 	Keyless bool `json:"keyless"`
+	// TooMany tells that so many rows differ that it was not found out which of them changed: ChangedRows is 0,
+	// and a row that changed counts as one removed and one added.
+	TooMany bool `json:"too_many"`
 }
 
-// RowPair is a row before and after.
+// RowPair is a row before and after, as SQL text, the first 4 KiB of it.
 type RowPair struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+	// Columns are those that differ; none where a row is too long for that, or the sides do not have the same.
+	Columns []ColumnChange `json:"columns"`
+}
+
+// ColumnChange is a value before and after, as SQL text; of a long one the stretch from a little before the
+// first difference, at most 4 KiB.
+type ColumnChange struct {
+	Column string `json:"column"`
 	Before string `json:"before"`
 	After  string `json:"after"`
 }
@@ -45,9 +60,16 @@ const (
 	// mostListed is how many rows of a kind are listed.
 	mostListed = 1000
 	// longestRow is how much of a row is listed, longestSuspect how much of one
-	// that matters is looked at.
+	// that matters is looked at, and longestRead how much of one of which is told where it differs;
+	// rowsRead bounds all of those together.
 	longestRow     = 4 << 10
 	longestSuspect = 4 << 20
+	longestRead    = 1 << 20
+	rowsRead       = 48 << 20
+	// mostPaired is how many keys of rows that differ are kept to tell those that changed from others.
+	mostPaired = 1 << 20
+	// around is how much of a value is shown before the place where it differs, in bytes.
+	around = 40
 	// digestsAtOnce bounds how many digests of rows are in memory: a table with
 	// more is gone through several times, a pass of it each time.
 	digestsAtOnce = 2 << 20
@@ -82,14 +104,35 @@ type rowComparison struct {
 
 	keyless bool
 	columns []string
-	result  *Rows
+	// named are the names of each side's columns.
+	named map[sides][]string
+	// room is how many bytes of rows may still be kept whole.
+	room   int
+	result *Rows
+	// keys are digests of the keys of rows that differ, on either side.
+	keys map[digest]sides
 }
+
+// kept is a row, or the beginning of one.
+type kept struct {
+	text  string
+	whole bool
+}
+
+// sides tells where something is.
+type sides byte
+
+const (
+	inBefore sides = 1 << iota
+	inAfter
+)
 
 func (c *rowComparison) run(ctx context.Context, rows int64) (*Rows, error) {
 	c.result = &Rows{Table: c.name, Added: []string{}, Removed: []string{}, Changed: []RowPair{}}
+	c.room, c.keys, c.named = rowsRead, map[digest]sides{}, map[sides][]string{}
 	// Only in this pass of all digests in each pass; 1 is all of them.
 	passes := rows/digestsAtOnce + 1
-	removed, added := map[string]string{}, map[string]string{}
+	removed, added := map[string]kept{}, map[string]kept{}
 	for pass := range passes {
 		counts, err := c.count(ctx, func(d digest) bool { return int64(d[0])%passes == pass })
 		if err != nil {
@@ -98,18 +141,18 @@ func (c *rowComparison) run(ctx context.Context, rows int64) (*Rows, error) {
 		if len(counts) == 0 {
 			continue
 		}
-		if err := c.collect(ctx, c.after, counts, -1, added, &c.result.AddedRows, c.matters); err != nil {
+		if err := c.collect(ctx, inAfter, counts, added, &c.result.AddedRows, c.matters); err != nil {
 			return nil, err
 		}
 		was := c.matters
 		if was != nil { // whatever a row that matters was before
-			was = func(_ []string, row string) bool { return added[string(firstColumn([]byte(row), c.engine))] != "" }
+			was = func(_ []string, row string) bool { return added[string(firstColumn([]byte(row), c.engine))].text != "" }
 		}
-		if err := c.collect(ctx, c.before, counts, 1, removed, &c.result.RemovedRows, was); err != nil {
+		if err := c.collect(ctx, inBefore, counts, removed, &c.result.RemovedRows, was); err != nil {
 			return nil, err
 		}
 	}
-	c.result.pair(removed, added, c.matters != nil)
+	c.pair(removed, added)
 	return c.result, nil
 }
 
@@ -117,13 +160,10 @@ func (c *rowComparison) run(ctx context.Context, rows int64) (*Rows, error) {
 // than the other.
 func (c *rowComparison) count(ctx context.Context, mine func(digest) bool) (map[digest]int, error) {
 	counts := map[digest]int{}
-	for _, side := range []struct {
-		texts Texts
-		step  int
-	}{{c.before, 1}, {c.after, -1}} {
-		err := c.eachRow(ctx, side.texts, func(row []byte) error {
+	for at, step := range map[sides]int{inBefore: 1, inAfter: -1} {
+		err := c.eachRow(ctx, at, func(row []byte) error {
 			if d := digestOf(row); mine(d) {
-				if counts[d] += side.step; counts[d] == 0 {
+				if counts[d] += step; counts[d] == 0 {
 					delete(counts, d)
 				}
 			}
@@ -137,20 +177,33 @@ func (c *rowComparison) count(ctx context.Context, mine func(digest) bool) (map[
 }
 
 // eachRow visits the rows of a side, and notes the columns' names.
-func (c *rowComparison) eachRow(ctx context.Context, texts Texts, visit func([]byte) error) error {
-	return eachRow(ctx, texts, c.name, c.engine, func(head string) { c.columns = columnsOf(head) }, visit)
+func (c *rowComparison) eachRow(ctx context.Context, at sides, visit func([]byte) error) error {
+	texts := c.before
+	if at == inAfter {
+		texts = c.after
+	}
+	return eachRow(ctx, texts, c.name, c.engine, func(head string) {
+		c.columns = columnsOf(head)
+		c.named[at] = c.columns
+	}, visit)
 }
 
 // collect reads a side again for the rows that the other lacks. found maps the
 // first column, or the whole row where that is there twice, to the row.
-func (c *rowComparison) collect(ctx context.Context, texts Texts, counts map[digest]int, sign int, found map[string]string, total *int64, matters func([]string, string) bool) error {
-	return c.eachRow(ctx, texts, func(row []byte) error {
+func (c *rowComparison) collect(ctx context.Context, at sides, counts map[digest]int, found map[string]kept, total *int64, matters func([]string, string) bool) error {
+	sign := 1
+	if at == inAfter {
+		sign = -1
+	}
+	return c.eachRow(ctx, at, func(row []byte) error {
 		d := digestOf(row)
 		if counts[d]*sign <= 0 {
 			return nil
 		}
 		counts[d] -= sign
 		*total++
+		key := string(firstColumn(row, c.engine))
+		c.note(key, at)
 		longest := longestRow
 		if matters != nil {
 			if !matters(c.columns, string(row)) {
@@ -161,44 +214,121 @@ func (c *rowComparison) collect(ctx context.Context, texts Texts, counts map[dig
 		if len(found) >= 2*mostListed && matters == nil {
 			return nil
 		}
-		key := string(firstColumn(row, c.engine))
 		if _, twice := found[key]; twice || c.keyless {
 			key = fmt.Sprintf("\x00%d %s", *total*int64(sign), row)
 		}
-		found[key] = string(row[:min(len(row), longest)])
+		if matters == nil && len(row) > longest && len(row) <= min(longestRead, c.room) {
+			c.room -= len(row)
+			longest = len(row)
+		}
+		found[key] = kept{string(row[:min(len(row), longest)]), len(row) <= longest}
 		return nil
 	})
 }
 
+// note keeps that a row of a side differs, for counting those that are on both.
+func (c *rowComparison) note(key string, at sides) {
+	if d := digestOf([]byte(key)); !c.keyless && (c.keys[d] != 0 || len(c.keys) < mostPaired) {
+		c.keys[d] |= at
+	} else if !c.keyless {
+		c.result.TooMany = true
+	}
+}
+
 // pair finds rows that are on both sides by their first column.
-func (r *Rows) pair(removed, added map[string]string, all bool) {
-	most := mostListed
-	if all {
+func (c *rowComparison) pair(removed, added map[string]kept) {
+	r, most := c.result, mostListed
+	if c.matters != nil {
 		most = len(removed) + len(added)
 	}
-	for _, key := range sorted(removed) {
-		after, both := added[key]
-		switch {
-		case both && len(r.Changed) < most:
-			r.Changed = append(r.Changed, RowPair{removed[key], after})
-		case !both && len(r.Removed) < most:
-			r.Removed = append(r.Removed, removed[key])
-		}
-		if both {
+	for _, at := range c.keys {
+		if at == inBefore|inAfter && !r.TooMany {
 			r.ChangedRows++
 			r.RemovedRows--
 			r.AddedRows--
 		}
 	}
+	for _, key := range sorted(removed) {
+		after, both := added[key]
+		switch {
+		case both && len(r.Changed) < most:
+			r.Changed = append(r.Changed, c.pairOf(removed[key], after))
+		case !both && len(r.Removed) < most && c.only(key, inBefore):
+			r.Removed = append(r.Removed, removed[key].cut(c.matters != nil))
+		}
+	}
 	for _, key := range sorted(added) {
-		if _, both := removed[key]; !both && len(r.Added) < most {
-			r.Added = append(r.Added, added[key])
+		if _, both := removed[key]; !both && len(r.Added) < most && c.only(key, inAfter) {
+			r.Added = append(r.Added, added[key].cut(c.matters != nil))
 		}
 	}
 }
 
+// only tells whether a row is nowhere else: of more rows than are kept, the other half of one that
+// changed may not be among them. One that matters is always listed.
+func (c *rowComparison) only(key string, at sides) bool {
+	known := c.keys[digestOf([]byte(key))]
+	return c.matters != nil || known == 0 || known == at
+}
+
+// cut is as much of a row as is listed, or all that was kept of it.
+func (k kept) cut(whole bool) string {
+	if whole || len(k.text) <= longestRow {
+		return k.text
+	}
+	return k.text[:longestRow]
+}
+
+// pairOf is a row that changed, with the columns that differ.
+func (c *rowComparison) pairOf(before, after kept) RowPair {
+	p := RowPair{Before: before.cut(c.matters != nil), After: after.cut(c.matters != nil), Columns: []ColumnChange{}}
+	if c.matters != nil || !before.whole || !after.whole || !slices.Equal(c.named[inBefore], c.named[inAfter]) {
+		return p
+	}
+	was, now := fields(before.text, c.engine), fields(after.text, c.engine)
+	if len(was) != len(now) {
+		return p
+	}
+	for i := range was {
+		if was[i] == now[i] {
+			continue
+		}
+		name := fmt.Sprintf("column %d", i+1)
+		if i < len(c.named[inAfter]) {
+			name = c.named[inAfter][i]
+		}
+		b, a := whereDifferent(was[i], now[i])
+		p.Columns = append(p.Columns, ColumnChange{Column: name, Before: b, After: a})
+	}
+	return p
+}
+
+// whereDifferent cuts what two values have in common off their beginnings, but for a little, and what is
+// beyond a row's length as it is listed off their ends.
+func whereDifferent(before, after string) (string, string) {
+	from := 0
+	for from < len(before) && from < len(after) && before[from] == after[from] {
+		from++
+	}
+	from = max(0, from-around)
+	for from > 0 && !utf8.RuneStart(before[from]) {
+		from--
+	}
+	cut := func(s string) string {
+		s = s[from:]
+		if len(s) > longestRow {
+			s = strings.ToValidUTF8(s[:longestRow], "") + "…"
+		}
+		if from > 0 {
+			s = "…" + s
+		}
+		return s
+	}
+	return cut(before), cut(after)
+}
+
 // sorted are the keys, numbers in their own order.
-func sorted(m map[string]string) []string {
+func sorted(m map[string]kept) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
 		keys = append(keys, k)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -108,6 +109,58 @@ func TestRowsAgreeWithTwoLists(t *testing.T) {
 		}))
 		require.Equal(t, before, read, "values are what they were: %s", engine)
 	}
+}
+
+// Of a row that changed it is told in which columns, and of a long value from where on.
+func TestWhereARowDiffers(t *testing.T) {
+	long := strings.Repeat("The lamp is lit. ", 60_000) // a megabyte
+	table := func(head string, rows ...string) Texts {
+		return func(_ context.Context, _ TableName, w io.Writer) error {
+			_, err := io.WriteString(w, "INSERT INTO `pages` ("+head+") VALUES\n"+strings.Join(rows, ",\n")+";\n")
+			return err
+		}
+	}
+	const head = "`id`, `text`, `author`"
+	row := func(id int, text, author string) string { return fmt.Sprintf("(%d,'%s',%s)", id, text, author) }
+	before := table(head, row(1, long[:900_000]+"Été", "NULL"), row(2, "short", "''"), row(3, long+long, "4"))
+	after := table(head, row(1, long[:900_000]+"Êté", "NULL"), row(2, "short", "NULL"), row(3, long+long, "5"))
+	got, err := CompareRows(t.Context(), name, "mysql", 3, true, before, after)
+	require.NoError(t, err)
+	require.Len(t, got.Changed, 3)
+	require.Len(t, got.Changed[0].Columns, 1)
+	change := got.Changed[0].Columns[0]
+	assert.Equal(t, "text", change.Column)
+	shared := long[900_000-around : 900_000]
+	assert.Equal(t, [2]string{"…" + shared[1:] + "Été'", "…" + shared[1:] + "Êté'"}, [2]string{change.Before, change.After})
+	assert.Len(t, got.Changed[0].Before, longestRow)
+	assert.Equal(t, []ColumnChange{{"author", "''", "NULL"}}, got.Changed[1].Columns)
+	assert.Empty(t, got.Changed[2].Columns, "longer than is looked at")
+
+	got, err = CompareRows(t.Context(), name, "mysql", 3, true, table("`id`, `a`, `b`", "(1,'x',2)"), table("`id`, `b`, `a`", "(1,2,'x')"))
+	require.NoError(t, err)
+	assert.Empty(t, got.Changed[0].Columns, "columns that are otherwise named")
+}
+
+// More rows that differ than are listed are counted for what they are.
+func TestManyRowsThatChanged(t *testing.T) {
+	ids := make([]int, 5*mostListed)
+	for i := range ids {
+		ids[i] = i
+	}
+	side := func(ids []int, mark string) Texts {
+		return func(_ context.Context, _ TableName, w io.Writer) error {
+			_, err := io.WriteString(w, spell("mysql", ids, func(id int) string { return mark }))
+			return err
+		}
+	}
+	backwards := slices.Clone(ids)
+	slices.Reverse(backwards)
+	got, err := CompareRows(t.Context(), name, "mysql", 1, true, side(ids, "dark"), side(backwards[1:], "lit"))
+	require.NoError(t, err)
+	assert.Equal(t, [3]int64{0, 1, int64(len(ids) - 1)}, [3]int64{got.AddedRows, got.RemovedRows, got.ChangedRows})
+	assert.False(t, got.TooMany)
+	assert.Empty(t, got.Added)
+	assert.LessOrEqual(t, len(got.Removed), 1)
 }
 
 func TestValues(t *testing.T) {

@@ -51,16 +51,25 @@ func quotedName(s string) (name, rest string, ok bool) {
 
 // Values are a row's values as text, in the order of its columns. NULL is empty.
 func Values(row, engine string) []string {
-	if engine == "postgres" {
-		fields := strings.Split(row, "\t")
-		for i, f := range fields {
-			fields[i] = uncopied(f)
+	all := fields(row, engine)
+	for i, f := range all {
+		if engine == "postgres" {
+			all[i] = uncopied(f)
+		} else {
+			all[i] = plain(f, engine == "mysql")
 		}
-		return fields
 	}
-	var all []string
-	for _, literal := range literals(strings.TrimSuffix(strings.TrimPrefix(row, "("), ")"), engine == "mysql") {
-		all = append(all, plain(strings.TrimSpace(literal), engine == "mysql"))
+	return all
+}
+
+// fields are a row's values as they stand in the SQL text.
+func fields(row, engine string) []string {
+	if engine == "postgres" {
+		return strings.Split(row, "\t")
+	}
+	all := literals(strings.TrimSuffix(strings.TrimPrefix(row, "("), ")"), engine == "mysql")
+	for i, literal := range all {
+		all[i] = strings.TrimSpace(literal)
 	}
 	return all
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -85,15 +86,24 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 // tables writes one file for each table, after one with the definitions of all.
 func (j Job) tables(ctx context.Context, ix *catalog.Index) ([]string, error) {
 	var files []string
-	for label := range j.Archive.Origin.Databases {
+	for _, label := range slices.Sorted(maps.Keys(j.Archive.Origin.Databases)) {
 		file, err := j.sql(ctx, ix, label+"-definitions", func(p archive.Part) bool { return p.Kind == archive.KindSchema && p.Database == label })
 		if err != nil {
 			return nil, err
 		}
 		files = append(files, file)
 	}
-	for _, t := range j.Tables {
-		file, err := j.sql(ctx, ix, t, func(p archive.Part) bool { return p.Table == t })
+	held := j.Archive.Tables()
+	for _, typed := range j.Tables {
+		label, table, err := j.Archive.FindTable(held, typed)
+		if err != nil {
+			return nil, err
+		}
+		name := table
+		if len(held) > 1 {
+			name = label + "." + table
+		}
+		file, err := j.sql(ctx, ix, name, func(p archive.Part) bool { return p.Database == label && p.Table == table })
 		if err != nil {
 			return nil, err
 		}
@@ -110,10 +120,6 @@ type selection struct {
 }
 
 func (s *selection) entry(e archive.Entry) error {
-	if e.Type == archive.TypeRows && slices.Contains(s.j.Tables, e.Table) {
-		s.hit["table "+e.Table] = true
-		return nil
-	}
 	rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
 	if !ok || !e.IsFileTree() {
 		return nil
@@ -146,9 +152,10 @@ func (s *selection) missing() error {
 			errs = append(errs, reason.New(reason.PathNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no %q; paths are relative to the webroot", s.j.Archive.Name, p))
 		}
 	}
+	held := s.j.Archive.Tables()
 	for _, t := range s.j.Tables {
-		if !s.hit["table "+t] {
-			errs = append(errs, reason.New(reason.TableNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no table %q", s.j.Archive.Name, t))
+		if _, _, err := s.j.Archive.FindTable(held, t); err != nil {
+			errs = append(errs, err)
 		}
 	}
 	return errors.Join(errs...)

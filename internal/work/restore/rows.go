@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -13,7 +12,6 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
-	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 )
 
@@ -21,17 +19,14 @@ import (
 // The tables of a database that is held as text of another program stand in that text:
 // dumped names them.
 func TablesByLabel(h *catalog.Held, dumped func(archive.Part) ([]string, error)) (map[string][]string, error) {
-	all := map[string][]string{}
+	all := h.Tables()
 	for _, p := range h.Parts {
-		switch {
-		case p.Kind == archive.KindDump:
+		if p.Kind == archive.KindDump {
 			made, err := dumped(p)
 			if err != nil {
 				return nil, err
 			}
 			all[p.Database] = made
-		case p.Kind == archive.KindRows && p.Slice <= 1:
-			all[p.Database] = append(all[p.Database], p.Table)
 		}
 	}
 	return all, nil
@@ -49,7 +44,7 @@ func RowShares(s *site.Site, h *catalog.Held, held map[string][]string, tables [
 		return shares[label]
 	}
 	for _, name := range tables {
-		label, table, err := findTable(h, held, name)
+		label, table, err := h.FindTable(held, name)
 		if err != nil {
 			return nil, err
 		}
@@ -58,7 +53,7 @@ func RowShares(s *site.Site, h *catalog.Held, held map[string][]string, tables [
 		}
 	}
 	for _, r := range rows {
-		label, table, err := findTable(h, held, r.Table)
+		label, table, err := h.FindTable(held, r.Table)
 		if err != nil {
 			return nil, err
 		}
@@ -70,27 +65,6 @@ func RowShares(s *site.Site, h *catalog.Held, held map[string][]string, tables [
 		of.Rows = append(of.Rows, r)
 	}
 	return shares, nil
-}
-
-// findTable finds a table of an archive, named with its prefix or without.
-func findTable(h *catalog.Held, held map[string][]string, name string) (label, table string, err error) {
-	var found [][2]string
-	var all []string
-	for _, label := range slices.Sorted(maps.Keys(held)) {
-		for _, table := range held[label] {
-			all = append(all, table)
-			if table == name || table == h.Origin.Databases[label].Prefix+name {
-				found = append(found, [2]string{label, table})
-			}
-		}
-	}
-	switch {
-	case len(found) == 0:
-		return "", "", fmt.Errorf("archive %s has no table %q; it has %s", h.Name, name, strings.Join(slices.Sorted(slices.Values(all)), ", "))
-	case len(found) > 1:
-		return "", "", reason.New(reason.ComesWhole, nil, "several databases of archive %s have a table %q", h.Name, name)
-	}
-	return found[0][0], found[0][1], nil
 }
 
 // relations are the recipe's, with the tables' complete names.
