@@ -79,6 +79,10 @@ func date(flag, typed string) (time.Time, error) {
 			return t, nil
 		}
 	}
+	// As it is printed: a zone that is the local one, or UTC, and not one that is only guessed.
+	if t, err := time.ParseInLocation("2006-01-02 15:04 MST", typed, time.Local); err == nil && (t.Location() == time.Local || t.Location() == time.UTC) {
+		return t, nil
+	}
 	return time.Time{}, usageError("%s %q is not a date such as 2026-11-20 or \"2026-11-20 14:00\"", flag, typed)
 }
 

@@ -42,14 +42,15 @@ func (a *app) asideList(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	var rows [][]string
+	var restored render.Clock
 	for _, l := range all {
 		files, size := fmt.Sprint(l.Files), render.Size(l.Bytes)
 		if l.Unknown != "" {
 			files, size = "?", "?"
 		}
-		rows = append(rows, []string{l.Site, render.When(l.Restored), l.Archive, files, size, strings.Join(l.Places, "\n")})
+		rows = append(rows, []string{l.Site, restored.Cell(l.Restored), l.Archive, files, size, strings.Join(l.Places, "\n")})
 	}
-	a.Table([]string{"site", "restored", "from", "files", "size", "what was there lies in"}, rows, 4, 5)
+	a.Table([]string{"site", restored.Heading("restored"), "from", "files", "size", "what was there lies in"}, rows, 4, 5)
 	for _, l := range all {
 		if l.Unknown != "" {
 			fmt.Fprintf(a.Out, "\n%s how much is set aside for %s cannot be told: %s\n", a.Bad("?"), l.Site, render.PrintableText(l.Unknown))

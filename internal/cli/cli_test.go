@@ -224,7 +224,7 @@ func TestTheClockAndTheZoneAreRead(t *testing.T) {
 }
 
 func TestDatesAsTyped(t *testing.T) {
-	for _, good := range []string{"2026-11-20", "2026-11-20 14:00", "2026-11-20 14:00:05", "2026-11-20T14:00:00Z"} {
+	for _, good := range []string{"2026-11-20", "2026-11-20 14:00", "2026-11-20 14:00:05", "2026-11-20T14:00:00Z", "2026-11-20 14:00 UTC", render.When(time.Date(2026, 11, 20, 14, 0, 0, 0, time.Local))} {
 		at, err := date("--before", good)
 		require.NoError(t, err, good)
 		assert.Equal(t, 2026, at.Year())
@@ -232,7 +232,7 @@ func TestDatesAsTyped(t *testing.T) {
 	none, err := date("--before", "")
 	require.NoError(t, err)
 	assert.True(t, none.IsZero())
-	for _, bad := range []string{"yesterday", "20.11.2026", "2026-13-01"} {
+	for _, bad := range []string{"yesterday", "20.11.2026", "2026-13-01", "2026-11-20 14:00 XYZ", "2026-11-20 14:00 JST"} {
 		_, err := date("--before", bad)
 		assert.Equal(t, exitUsage, exitCode(err), bad)
 	}

@@ -181,10 +181,11 @@ func (a *app) showHistory(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	var rows [][]string
+	var began render.Clock
 	for _, r := range runs {
-		rows = append(rows, []string{fmt.Sprint(r.ID), render.When(r.Started), r.Site, r.Command, a.Outcome(r.Outcome), render.Took(r.Finished.Sub(r.Started)), newBytes(r), r.Origin, summary(r)})
+		rows = append(rows, []string{fmt.Sprint(r.ID), began.Cell(r.Started), r.Site, r.Command, a.Outcome(r.Outcome), render.Took(r.Finished.Sub(r.Started)), newBytes(r), r.Origin, summary(r)})
 	}
-	a.Table([]string{"run", "began", "site", "command", "outcome", "took", "new", "by", ""}, rows, 1, 6, 7)
+	a.Table([]string{"run", began.Heading("began"), "site", "command", "outcome", "took", "new", "by", ""}, rows, 1, 6, 7)
 	return nil
 }
 
@@ -242,6 +243,7 @@ func (a *app) showRun(ctx context.Context, c *cli.Command) error {
 func (a *app) showEveryArchive(ctx context.Context, c *cli.Command, names []string) error {
 	all := []report.Archive{}
 	var rows [][]string
+	var taken render.Clock
 	for _, name := range names {
 		known, archives, err := a.jobs.Remembered(ctx, name)
 		if err != nil {
@@ -249,13 +251,13 @@ func (a *app) showEveryArchive(ctx context.Context, c *cli.Command, names []stri
 		}
 		all = append(all, archives...)
 		for _, h := range known {
-			rows = append(rows, []string{h.Name, render.When(h.Taken), h.Scope, render.Size(h.StoredBytes), render.Size(h.NewBytes), a.Whereabouts(h), render.PrintableText(h.Note)})
+			rows = append(rows, []string{h.Name, taken.Cell(h.Taken), h.Scope, render.Size(h.StoredBytes), render.Size(h.NewBytes), a.Whereabouts(h), render.PrintableText(h.Note)})
 		}
 	}
 	if c.Bool("json") {
 		return a.PrintJSON(map[string]any{"archives": all})
 	}
-	a.Table([]string{"archive", "taken", "scope", "size", "new", "where", "note"}, rows, 4, 5)
+	a.Table([]string{"archive", taken.Heading("taken"), "scope", "size", "new", "where", "note"}, rows, 4, 5)
 	return nil
 }
 

@@ -167,7 +167,7 @@ func TestManual(t *testing.T) {
 // What happens is told as it is wanted: for people, for a collector, and for the journal with its priorities.
 func TestLogFormats(t *testing.T) {
 	for format, want := range map[string][2]string{
-		"":         {"2026-11-28 12:00  saved\n", "note: look\nwarning: a store�[0m is full\nrevlet: failed\n"},
+		"":         {"2026-11-28 12:00 UTC  saved\n", "note: look\nwarning: a store�[0m is full\nrevlet: failed\n"},
 		logJSON:    {`{"level":"info","text":"saved","time":"2026-11-28T12:00:00Z"}` + "\n", `{"level":"note","text":"look","time":"2026-11-28T12:00:00Z"}` + "\n" + `{"level":"warning","text":"a store�[0m is full","time":"2026-11-28T12:00:00Z"}` + "\n" + `{"level":"error","text":"failed","time":"2026-11-28T12:00:00Z"}` + "\n"},
 		logJournal: {"<6>saved\n", "<5>look\n<4>a store�[0m is full\n<3>failed\n"},
 	} {

@@ -173,7 +173,7 @@ func (a *Agent) namesLead(ctx context.Context, site string) (l NamesLead, since 
 	}
 	l.To = note.To
 	if !note.Changed.IsZero() {
-		since = " since " + note.Changed.Local().Format("2006-01-02 15:04")
+		since = " since " + note.Changed.Local().Format("2006-01-02 15:04 MST")
 	}
 	order, _, err := a.cutoverOrder(CutoverOrder{Site: site, To: note.To, Names: note.Names, Resolvers: note.Resolvers, NameServers: note.NameServers})
 	if err != nil {

@@ -146,7 +146,7 @@ func (o FinishOrder) fits(f *Finish) error {
 	switch {
 	case f == nil:
 	case f.Step == FinishDone:
-		return reason.BadUsage("the cutover of %s to %s was finished on %s", o.Site, f.To, f.Ended.Local().Format("2006-01-02 15:04"))
+		return reason.BadUsage("the cutover of %s to %s was finished on %s", o.Site, f.To, f.Ended.Local().Format("2006-01-02 15:04 MST"))
 	case f.To != o.To:
 		return reason.BadUsage("a cutover of %s to %s has stopped half-way: go on with that, or take it back", o.Site, f.To)
 	}

@@ -264,7 +264,7 @@ func (l *Listing) unknown(site, name string, before time.Time) error {
 	case len(l.Archives) == 0:
 		return reason.New(reason.NoArchives, reason.Names{"site": site}, "site %s: %w: it has none yet", site, ErrUnknown)
 	case !before.IsZero():
-		return fmt.Errorf("site %s: %w before %s; the oldest is %s", site, ErrUnknown, before.Format("2006-01-02 15:04"), l.Archives[len(l.Archives)-1].Name)
+		return fmt.Errorf("site %s: %w before %s; the oldest is %s", site, ErrUnknown, before.Format("2006-01-02 15:04 MST"), l.Archives[len(l.Archives)-1].Name)
 	default:
 		return reason.New(reason.UnknownArchive, reason.Names{"site": site}, "%s: %w", name, ErrUnknown)
 	}

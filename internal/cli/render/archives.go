@@ -21,6 +21,7 @@ func (a *Printer) ShowListing(all []jobs.Listed, broken []string) {
 		return
 	}
 	var rows [][]string
+	var taken Clock
 	for _, l := range all {
 		note := l.Note
 		if l.Gaps > 0 {
@@ -32,10 +33,10 @@ func (a *Printer) ShowListing(all []jobs.Listed, broken []string) {
 		if l.Held {
 			note = strings.TrimSpace(a.Good("held") + "  " + note)
 		}
-		rows = append(rows, []string{l.Name, When(l.Taken), string(l.Scope), Size(l.Stored), Size(l.New), a.held(l), a.verified(l.Verified) + a.rehearsed(l.Rehearsed), note})
+		rows = append(rows, []string{l.Name, taken.Cell(l.Taken), string(l.Scope), Size(l.Stored), Size(l.New), a.held(l), a.verified(l.Verified) + a.rehearsed(l.Rehearsed), note})
 	}
 	if len(rows) > 0 {
-		a.Table([]string{"archive", "taken", "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
+		a.Table([]string{"archive", taken.Heading("taken"), "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
 	}
 	for _, b := range broken {
 		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), PrintableText(fmt.Sprint(b)))

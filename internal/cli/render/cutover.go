@@ -441,7 +441,7 @@ func goneText(r cutover.Round) string {
 	case !r.OwnNew:
 		return "Its own name servers do not all lead there yet: the record has not been changed everywhere."
 	case r.Gone.After(r.At):
-		return "The last old answer has to be gone by " + r.Gone.Local().Format("2006-01-02 15:04:05") + "."
+		return "The last old answer has to be gone by " + r.Gone.Local().Format("2006-01-02 15:04:05 MST") + "."
 	}
 	return "No old answer can be kept any more."
 }

@@ -15,20 +15,21 @@ func (a *Printer) ShowDuties(all []jobs.Duty) {
 		return
 	}
 	var rows [][]string
+	var lasts, nexts Clock
 	for _, l := range all {
 		last, next := "not yet", ""
 		if l.Last != nil {
-			last = When(*l.Last)
+			last = lasts.Cell(*l.Last)
 		}
 		for _, t := range l.Next {
-			next += When(t) + "\n"
+			next += nexts.Cell(t) + "\n"
 		}
 		if l.Due {
 			next = a.Bad("due now") + "\n" + next
 		}
 		rows = append(rows, []string{l.Site, l.Duty, last, a.Outcome(l.Outcome), strings.TrimSpace(next), PrintableText(FirstLine(l.Detail))})
 	}
-	a.Table([]string{"site", "duty", "last", "outcome", "next", ""}, rows)
+	a.Table([]string{"site", "duty", lasts.Heading("last"), "outcome", nexts.Heading("next"), ""}, rows)
 	fmt.Fprintln(a.Out, "\n`revlet due`, started by cron every few minutes, or `revlet serve` carries them out: see `revlet schedule install`.")
 }
 

@@ -214,9 +214,6 @@ func Count(n int64, one, many string) string {
 	return humanize.Comma(n) + " " + many
 }
 
-// When writes a moment in local time.
-func When(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
-
 // Age words how long ago a moment was.
 func (a *Printer) Age(t time.Time) string { return humanize.RelTime(t, a.Now(), "ago", "from now") }
 

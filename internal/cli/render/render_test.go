@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"revlet/internal/jobs"
 	"revlet/internal/watch/report"
@@ -96,4 +97,21 @@ func TestAStoreCannotSpeakToTheTerminal(t *testing.T) {
 	for _, bad := range []string{"\x1b", "\x07", "\u202e"} {
 		assert.NotContains(t, out.String(), bad)
 	}
+}
+
+// A moment is told with its zone, and so is a column of them, also across a change of the clocks.
+func TestMomentsHaveAZone(t *testing.T) {
+	was := time.Local
+	defer func() { time.Local = was }()
+	var err error
+	time.Local, err = time.LoadLocation("Europe/Berlin")
+	require.NoError(t, err)
+	summer, winter := time.Date(2026, 10, 24, 12, 0, 0, 0, time.UTC), time.Date(2026, 10, 26, 12, 0, 0, 0, time.UTC)
+	var c Clock
+	assert.Equal(t, "taken", c.Heading("taken"))
+	assert.Equal(t, "2026-10-26 13:00", c.Cell(winter))
+	assert.Equal(t, "taken (CET)", c.Heading("taken"))
+	assert.Equal(t, "2026-10-24 14:00", c.Cell(summer))
+	assert.Equal(t, "taken (CET, CEST)", c.Heading("taken"))
+	assert.Equal(t, "2026-10-24 14:00 CEST", When(summer))
 }

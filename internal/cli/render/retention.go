@@ -21,14 +21,16 @@ func (a *Printer) ShowRetention(all []jobs.StoreRetention, applied bool) {
 		fmt.Fprintf(a.Out, "%s in store %s\n  %s  %s\n", a.Bold(r.Site), a.Bold(r.Store), a.Dim("keep"), rules)
 		if len(r.Archives) > 0 {
 			fmt.Fprintln(a.Out)
-			a.Table([]string{"archive", "taken", "scope", "", "why"}, a.retentionRows(r))
+			var taken Clock
+			rows := a.retentionRows(r, &taken)
+			a.Table([]string{"archive", taken.Heading("taken"), "scope", "", "why"}, rows)
 		}
 		fmt.Fprintln(a.Out)
 		a.showVerdict(r, applied)
 	}
 }
 
-func (a *Printer) retentionRows(r jobs.StoreRetention) [][]string {
+func (a *Printer) retentionRows(r jobs.StoreRetention, taken *Clock) [][]string {
 	var rows [][]string
 	for _, d := range r.Archives {
 		verdict := a.Good("stays")
@@ -38,7 +40,7 @@ func (a *Printer) retentionRows(r jobs.StoreRetention) [][]string {
 		case !d.Keep:
 			verdict = a.Bad("goes")
 		}
-		rows = append(rows, []string{d.Name, When(d.Taken), d.Scope, verdict, PrintableText(strings.Join(d.Why, "; "))})
+		rows = append(rows, []string{d.Name, taken.Cell(d.Taken), d.Scope, verdict, PrintableText(strings.Join(d.Why, "; "))})
 	}
 	return rows
 }

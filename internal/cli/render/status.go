@@ -255,18 +255,19 @@ func (a *Printer) showKept(s *report.Site) {
 
 func (a *Printer) showNext(s *report.Site) {
 	var rows [][]string
+	var lasts, nexts Clock
 	for _, d := range s.Duties {
 		last, next := "not yet", ""
 		if d.Last != nil {
-			last = When(*d.Last)
+			last = lasts.Cell(*d.Last)
 		}
 		if d.Next != nil {
-			next = When(*d.Next)
+			next = nexts.Cell(*d.Next)
 		}
 		rows = append(rows, []string{d.Duty, last, a.Outcome(d.Outcome), next})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(a.Out)
-		a.Table([]string{"duty", "last", "outcome", "next"}, rows)
+		a.Table([]string{"duty", lasts.Heading("last"), "outcome", nexts.Heading("next")}, rows)
 	}
 }

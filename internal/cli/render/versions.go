@@ -21,14 +21,15 @@ func (a *Printer) ShowVersions(v *jobs.Versions) {
 		}
 		fmt.Fprintf(a.Out, "%s%s\n", a.Bold(Printable(p.Path)), gone)
 		var rows [][]string
+		var changed Clock
 		for _, one := range p.Versions {
 			held := one.Last
 			if one.First != one.Last {
 				held = one.First + " to " + one.Last
 			}
-			rows = append(rows, []string{"  " + When(one.MTime), Size(one.Size), one.Mode, fmt.Sprint(one.Archives), held})
+			rows = append(rows, []string{"  " + changed.Cell(one.MTime), Size(one.Size), one.Mode, fmt.Sprint(one.Archives), held})
 		}
-		a.Table([]string{"  changed", "size", "rights", "archives", "in"}, rows, 2, 4)
+		a.Table([]string{changed.Heading("  changed"), "size", "rights", "archives", "in"}, rows, 2, 4)
 		fmt.Fprintln(a.Out)
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.NotRead)) {

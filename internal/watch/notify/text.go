@@ -23,7 +23,7 @@ func (e Event) render() (text, html string, err error) {
 		zone = time.UTC
 	}
 	functions := map[string]any{
-		"when":  func(t time.Time) string { return t.In(zone).Format("Mon 2 Jan 2006 15:04") },
+		"when":  func(t time.Time) string { return t.In(zone).Format("Mon 2 Jan 2006 15:04 MST") },
 		"age":   func(t time.Time) string { return humanize.RelTime(t, e.At, "ago", "from now") },
 		"bytes": func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 		"count": func(n int, one, many string) string {

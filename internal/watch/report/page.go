@@ -27,7 +27,7 @@ func (p Page) HTML(w io.Writer) error {
 	return t.Execute(w, p)
 }
 
-func (p Page) when(t time.Time) string { return t.In(p.zone).Format("2 Jan 2006 15:04") }
+func (p Page) when(t time.Time) string { return t.In(p.zone).Format("2 Jan 2006 15:04 MST") }
 
 func (p Page) age(t time.Time) string { return humanize.RelTime(t, p.Made, "ago", "from now") }
 

@@ -84,7 +84,7 @@ var page = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("browse").Funcs(template.FuncMap{
 		"bytes": func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 		"count": func(n int64) string { return humanize.Comma(n) },
-		"when":  func(t time.Time) string { return t.Local().Format("2006-01-02 15:04") },
+		"when":  func(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") },
 		"table": tableURL,
 	}).Parse(pageText))
 })
