@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -42,18 +43,37 @@ func TestRelease(t *testing.T) {
 		assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(data)), sum)
 	}
 
-	root := t.TempDir()
-	for _, name := range []string{"updates", "info", "triggers"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(root, "var/lib/dpkg", name), 0o755))
-	}
-	require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
-	deb, err := filepath.Glob(filepath.Join(out, "*.deb"))
+	t.Run("deb", func(t *testing.T) {
+		root := t.TempDir()
+		for _, name := range []string{"updates", "info", "triggers"} {
+			require.NoError(t, os.MkdirAll(filepath.Join(root, "var/lib/dpkg", name), 0o755))
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
+		dpkg := []string{"dpkg", "--root=" + root, "--force-not-root", "--force-depends"}
+		lifeOfAPackage(t, root, out, "deb", append(dpkg, "-i"), append(dpkg, "-i"), append(dpkg, "-r"))
+	})
+	t.Run("rpm", func(t *testing.T) {
+		if _, err := exec.LookPath("rpm"); err != nil {
+			t.Skip("no rpm here; scripts/setup.sh installs it")
+		}
+		root := t.TempDir()
+		rpm := []string{"rpm", "--root=" + root, "--nodeps"}
+		lifeOfAPackage(t, root, out, "rpm", append(rpm, "-i"), append(rpm, "-U", "--replacepkgs"), append(rpm, "-e"))
+	})
+}
+
+// lifeOfAPackage installs, upgrades and removes a package in a root of its own; what it does is given by
+// commands that lack its file's name, or its name.
+func lifeOfAPackage(t *testing.T, root, from, kind string, install, upgrade, remove []string) {
+	t.Helper()
+	file, err := filepath.Glob(filepath.Join(from, "*."+kind))
 	require.NoError(t, err)
-	require.Len(t, deb, 1)
-	dpkg := func(args ...string) string {
-		return run(t, "dpkg", append([]string{"--root=" + root, "--force-not-root", "--force-depends"}, args...)...)
+	require.Len(t, file, 1)
+	with := func(command []string, what string) {
+		t.Helper()
+		run(t, command[0], append(slices.Clone(command[1:]), what)...)
 	}
-	dpkg("-i", deb[0])
+	with(install, file[0])
 	assert.Regexp(t, `^revlet \S+, commit [0-9a-f]{12} of `, run(t, filepath.Join(root, "usr/bin/revlet"), "--version"))
 	for _, file := range []string{"usr/share/man/man1/revlet-restore.1.gz", "usr/share/bash-completion/completions/revlet", "usr/share/doc/revlet/docs/BAD-DAY.md"} {
 		assert.FileExists(t, filepath.Join(root, file))
@@ -61,8 +81,9 @@ func TestRelease(t *testing.T) {
 	config := filepath.Join(root, "etc/revlet/revlet.yaml")
 	require.NoError(t, os.MkdirAll(filepath.Dir(config), 0o755))
 	require.NoError(t, os.WriteFile(config, []byte("mine"), 0o600))
-	dpkg("-i", deb[0]) // once more, as an upgrade does
-	dpkg("-r", "revlet")
+	with(upgrade, file[0])
+	assert.FileExists(t, filepath.Join(root, "usr/bin/revlet"))
+	with(remove, "revlet")
 	assert.NoFileExists(t, filepath.Join(root, "usr/bin/revlet"))
 	assert.FileExists(t, config, "what the user has made stays")
 }
