@@ -9,7 +9,6 @@ import (
 	"revlet/internal/cli/render"
 	"revlet/internal/database"
 	"revlet/internal/jobs"
-	"revlet/internal/work/compare"
 )
 
 // since walks back through the archives and tells in which a live file, or a row,
@@ -25,11 +24,15 @@ func (a *app) since(ctx context.Context, c *cli.Command, with *jobs.Comparison) 
 		return err
 	}
 	if c.Bool("json") {
-		return a.PrintJSON(struct {
+		err = a.PrintJSON(struct {
 			What string `json:"what"`
-			compare.Sighting
+			jobs.SightingNow
 		}{what, seen})
+	} else {
+		a.ShowSince(render.Printable(strings.TrimPrefix(what, "/")), seen)
 	}
-	a.ShowSince(render.Printable(strings.TrimPrefix(what, "/")), seen)
-	return nil
+	if err == nil && seen.NotAsked != "" {
+		err = &exitError{code: exitGaps}
+	}
+	return err
 }

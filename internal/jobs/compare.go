@@ -232,50 +232,88 @@ func (a *Agent) openArchives(ctx context.Context, name string) ([]*catalog.Held,
 	return all, nil
 }
 
-// rowSubject is a row in whatever state.
-func rowSubject(h *catalog.Held, pick database.RowPick) compare.Subject {
-	of := &compare.RowSubject{Is: func(r compare.Row) bool { return r[pick.Column] == pick.Value }}
-	if label, table, err := h.FindTable(h.Tables(), pick.Table); err == nil {
-		of.Table, of.Engine = compare.TableName{Database: label, Table: table}, h.Origin.Databases[label].Engine
-	}
-	return compare.Subject{Row: of}
-}
-
-// Since tells in which archive of a site a live file, or a row in whatever state,
-// first appeared: path is the file's, relative to the webroot, unless row is given.
-func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *database.RowPick) (compare.Sighting, error) {
-	subject := compare.Subject{}
+// Since tells in which archive of a site a live file, or a row in whatever state, first appeared, and of a row
+// that is gone which has it last: path is the file's, relative to the webroot, unless row is given.
+func (a *Agent) Since(ctx context.Context, c *Comparison, path string, row *database.RowPick) (SightingNow, error) {
+	var found SightingNow
+	var subject compare.Subject
 	if row != nil {
-		if err := a.columnKnown(ctx, c.Archive, *row); err != nil {
-			return compare.Sighting{}, err
+		of := &compare.RowSubject{Is: func(r compare.Row) bool { return r[row.Column] == row.Value }}
+		var err error
+		if of.Table, of.Engine, err = a.rowTable(ctx, c.Archive, *row); err != nil {
+			return found, err
 		}
-		subject = rowSubject(c.Archive, *row)
+		subject.Row = of
+		now, err := a.liveRow(ctx, c.Archive.Site, subject.Row)
+		if err != nil {
+			found.NotAsked = err.Error()
+		}
+		found.Live = now
+		subject.Gone = now == nil || !*now
 	} else {
 		live, err := a.liveSide(ctx, c.Archive.Site)
 		if err != nil {
-			return compare.Sighting{}, err
+			return found, err
 		}
 		if subject, err = liveFile(ctx, live, path); err != nil {
-			return compare.Sighting{}, err
+			return found, err
 		}
+		found.Live = new(true)
 	}
 	archives, err := a.openArchives(ctx, c.Archive.Site)
 	if err != nil {
-		return compare.Sighting{}, err
+		return found, err
 	}
 	seen, err := compare.Trace(ctx, archives, []compare.Subject{subject})
 	if err != nil {
-		return compare.Sighting{}, err
+		return found, err
 	}
-	return seen[0], nil
+	found.Sighting = seen[0]
+	if found.FirstSeen == "" && found.Live != nil && !*found.Live {
+		return found, reason.BadUsage("neither the live site nor an archive has a row %s of table %s", row.Column+"="+row.Value, row.Table)
+	}
+	return found, nil
 }
 
-// columnKnown refuses a row of a table, or of a column, that neither the newest archives
-// nor the live site have: it would be called newer than every archive.
-func (a *Agent) columnKnown(ctx context.Context, newest *catalog.Held, row database.RowPick) error {
+// SightingNow is where something was seen, and whether the live site has it.
+type SightingNow struct {
+	compare.Sighting
+	// Live tells whether the live site has it; nil where that could not be asked, and why in NotAsked.
+	Live     *bool  `json:"live"`
+	NotAsked string `json:"not_asked,omitempty"`
+}
+
+// liveRow tells whether the live site has a row.
+func (a *Agent) liveRow(ctx context.Context, name string, row *compare.RowSubject) (*bool, error) {
+	live, err := a.liveSide(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	texts, done, err := live.Texts(ctx, row.Table.Database)
+	defer done()
+	if err != nil {
+		return nil, err
+	}
+	there := false
+	err = compare.EachRow(ctx, texts, row.Table, row.Engine, func(r compare.Row) error {
+		if row.Is(r) {
+			there = true
+			return errFound
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errFound) {
+		return nil, err
+	}
+	return &there, nil
+}
+
+// rowTable finds the table of a row, and its dialect. A table, or a column, that neither the archives nor the
+// live site have is refused: it would be called newer than every archive.
+func (a *Agent) rowTable(ctx context.Context, newest *catalog.Held, row database.RowPick) (name compare.TableName, dialect string, err error) {
 	archives, err := a.openArchives(ctx, newest.Site)
 	if err != nil {
-		return err
+		return name, "", err
 	}
 	for _, h := range archives {
 		label, table, err := h.FindTable(h.Tables(), row.Table)
@@ -283,29 +321,35 @@ func (a *Agent) columnKnown(ctx context.Context, newest *catalog.Held, row datab
 			continue
 		}
 		if err != nil {
-			return err
+			return name, "", err
 		}
-		columns, err := compare.ColumnsOf(ctx, h, compare.TableName{Database: label, Table: table})
+		name = compare.TableName{Database: label, Table: table}
+		columns, err := compare.ColumnsOf(ctx, h, name)
 		switch {
 		case err != nil:
-			return err
+			return name, "", err
 		case slices.Contains(columns, row.Column):
-			return nil
+			return name, h.Origin.Databases[label].Engine, nil
 		case columns != nil:
-			return reason.BadUsage("table %s has no column %q; it has: %s", table, row.Column, strings.Join(columns, ", "))
+			return name, "", reason.BadUsage("table %s has no column %q; it has: %s", table, row.Column, strings.Join(columns, ", "))
 		}
 	}
 	s, err := a.openForRestore(ctx, newest)
 	if err != nil {
-		return err
+		return name, "", err
 	}
 	for _, db := range s.Databases {
 		live, err := a.tableNames(ctx, db)
-		if err != nil || slices.Contains(live, row.Table) || slices.Contains(live, db.Prefix+row.Table) {
-			return err
+		if err != nil {
+			return name, "", err
+		}
+		for _, table := range []string{row.Table, db.Prefix + row.Table} {
+			if slices.Contains(live, table) {
+				return compare.TableName{Database: db.Label, Table: table}, db.Engine, nil
+			}
 		}
 	}
-	return reason.BadUsage("neither an archive nor the live site has a table %q with rows", row.Table)
+	return name, "", reason.BadUsage("neither an archive nor the live site has a table %q with rows", row.Table)
 }
 
 // liveFile finds a file on the live site.

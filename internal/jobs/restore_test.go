@@ -14,6 +14,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 	"revlet/internal/practice/lampblack"
 	"revlet/internal/watch/history"
@@ -280,6 +281,26 @@ func TestComparisonsWithTheLiveSiteAndWithAnother(t *testing.T) {
 	rows, err = b.CompareTable(t.Context(), c, "wishes")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"(1,'a new lens')"}, rows.Added)
+	// A row that is gone, one that never was, and one of which nobody knows.
+	b.sql("DELETE FROM exhibits WHERE id = 1")
+	exhibit := database.RowPick{Table: "exhibits", Column: "id", Value: "1"}
+	seen, err = b.Since(t.Context(), c, "", &exhibit)
+	require.NoError(t, err)
+	assert.Equal(t, [2]string{first.Record.Name, second.Record.Name}, [2]string{seen.FirstSeen, seen.Last})
+	assert.False(t, *seen.Live)
+	_, err = b.Since(t.Context(), c, "", &database.RowPick{Table: "exhibits", Column: "id", Value: "77"})
+	assert.True(t, reason.Is(err, reason.Usage), "%v", err)
+	seen, err = b.Since(t.Context(), c, "", &database.RowPick{Table: "wishes", Column: "id", Value: "1"})
+	require.NoError(t, err)
+	assert.True(t, *seen.Live)
+	assert.Empty(t, seen.FirstSeen)
+	defer func() {
+		seen, err := b.Since(t.Context(), c, "", &exhibit)
+		require.NoError(t, err)
+		assert.Nil(t, seen.Live)
+		assert.NotEmpty(t, seen.NotAsked)
+		assert.Equal(t, second.Record.Name, seen.Last)
+	}()
 	require.NoError(t, os.WriteFile(b.path("htdocs/data/museum.db"), []byte("no database any more, and longer than a header of one hundred bytes, so that nobody takes it for an empty one"), 0o600))
 	_, err = b.CompareTable(t.Context(), c, "wishes")
 	require.Error(t, err)

@@ -18,9 +18,12 @@ type Sighting struct {
 	FirstSeen string `json:"first_seen"`
 	Clean     string `json:"clean"`
 	AsItIs    string `json:"as_it_is_since"`
-	// Seen and CleanAt are when those archives were taken.
+	// Last is the newest archive that has it, where that was looked for.
+	Last string `json:"last,omitempty"`
+	// Seen, CleanAt and LastAt are when those archives were taken.
 	Seen    time.Time `json:"-"`
 	CleanAt time.Time `json:"-"`
+	LastAt  time.Time `json:"-"`
 }
 
 // Subject is something to look for in archives: a file, or a row.
@@ -31,6 +34,8 @@ type Subject struct {
 	Changed bool
 	// Row finds a row; nil for a file.
 	Row *RowSubject
+	// Gone tells that it is not there any more: archives without it that are newer than all that have it say nothing.
+	Gone bool
 }
 
 // RowSubject finds a row.
@@ -107,9 +112,15 @@ func (t *tracer) look(ctx context.Context, h *catalog.Held) error {
 
 func (t *tracer) note(i int, h *catalog.Held, there, same bool) {
 	s := &t.seen[i]
+	if !there && t.subjects[i].Gone && s.FirstSeen == "" {
+		return
+	}
 	if !there {
 		s.Clean, s.CleanAt = h.Name, h.Taken
 		return
+	}
+	if t.subjects[i].Gone && s.Last == "" {
+		s.Last, s.LastAt = h.Name, h.Taken
 	}
 	if same && (s.AsItIs == s.FirstSeen) {
 		s.AsItIs = h.Name
