@@ -29,8 +29,9 @@ type Changes struct {
 	// SameVersion tells that the CMS says the same version of itself.
 	SameVersion bool `json:"same_version"`
 	// Scrambled are texts that can no longer be compressed; Core are files of the
-	// CMS itself that differ; Planted are new executable files where only uploads
-	// belong. Some of each are named, and all are counted.
+	// CMS itself that differ; Planted are new executable files, and settings of a web
+	// server that make it run files, where only uploads belong. A link, or a further name of a
+	// file, counts as a file there. Some of each are named, and all are counted.
 	Scrambled Named `json:"scrambled"`
 	Core      Named `json:"core"`
 	Planted   Named `json:"planted"`
@@ -56,9 +57,9 @@ func (n *Named) Add(name string) {
 type Judge struct {
 	// ComponentOf names the component that a path belongs to.
 	ComponentOf func(path string) string
-	// Open reads the file as it is now, to see whether a text still is one.
+	// Open reads the file as it is now, to see whether a text still is one, and what settings of a web server say.
 	Open func(path string) (io.ReadCloser, error)
-	// Scrambled, if set, is what is known of that without reading the file again.
+	// Scrambled, if set, is what is known of the first without reading the file again.
 	Scrambled func(path string) bool
 }
 
@@ -68,7 +69,7 @@ const (
 	uploads = "uploads"
 )
 
-// Between compares two lists in path order.
+// Between compares two lists in path order. Folders and links may be in them.
 func (j Judge) Between(before, now iter.Seq2[archive.Line, error]) (*Changes, error) {
 	c := &Changes{}
 	next, stop := iter.Pull2(before)
@@ -109,30 +110,47 @@ func (j Judge) removed(c *Changes, l archive.Line) {
 }
 
 func (j Judge) added(c *Changes, l archive.Line) {
-	if !l.File {
-		return
+	if l.File {
+		c.Added++
 	}
-	c.Added++
-	j.odd(c, l.Path)
+	j.odd(c, l)
 }
 
-// odd notes a file that is new or different where it should not be.
-func (j Judge) odd(c *Changes, name string) {
-	switch component := j.ComponentOf(name); {
-	case component == uploads && Executable(name):
-		c.Planted.Add(name)
-	case component == core:
-		c.Core.Add(name)
+// odd notes what is new or different where it should not be.
+func (j Judge) odd(c *Changes, l archive.Line) {
+	switch component := j.ComponentOf(l.Path); {
+	case component == uploads && (Executable(l.Path) && reachesFile(l) || l.File && j.makesRun(l.Path)):
+		c.Planted.Add(l.Path)
+	case component == core && reachesFile(l):
+		c.Core.Add(l.Path)
 	}
+}
+
+// reachesFile tells whether there is a file under a name: one of its own, one that has another name as well, or
+// whatever a link leads to.
+func reachesFile(l archive.Line) bool {
+	if l.File {
+		return true
+	}
+	e, err := l.Entry()
+	return err == nil && e.Type != archive.TypeFolder
 }
 
 func (j Judge) both(c *Changes, old, now archive.Line) {
 	switch {
 	case old.File && !now.File:
 		j.removed(c, old)
+		if j.ComponentOf(now.Path) != core { // that is counted
+			j.odd(c, now)
+		}
+		return
+	case !old.File && now.File:
+		j.added(c, now)
 		return
 	case !old.File:
-		j.added(c, now)
+		if !sameTarget(old, now) {
+			j.odd(c, now)
+		}
 		return
 	}
 	c.Files++
@@ -140,7 +158,7 @@ func (j Judge) both(c *Changes, old, now archive.Line) {
 		return
 	}
 	c.Changed++
-	j.odd(c, now.Path)
+	j.odd(c, now)
 	if isText(now.Path) && j.scrambled(now.Path) {
 		c.Scrambled.Add(now.Path)
 	}
@@ -158,6 +176,19 @@ func same(a, b archive.Line) bool {
 		SHA256 string `json:"sha256"`
 	}
 	return json.Unmarshal(a.JSON, &x) == nil && json.Unmarshal(b.JSON, &y) == nil && x.SHA256 == y.SHA256
+}
+
+// sameTarget tells whether two lines that are no files are of the same kind and lead to the same place.
+func sameTarget(a, b archive.Line) bool {
+	if bytes.Equal(a.JSON, b.JSON) {
+		return true
+	}
+	x, err := a.Entry()
+	if err != nil {
+		return false
+	}
+	y, err := b.Entry()
+	return err == nil && x.Type == y.Type && x.Target == y.Target
 }
 
 // executables are endings of files that a web server may run.

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -101,6 +102,10 @@ func shownPath(p string) string { return Printable(strings.TrimPrefix(p, site.Ro
 // lengths words how a file's length changed.
 func lengths(f compare.File) string {
 	switch {
+	case f.How == compare.Changed && f.Was != f.Is:
+		return fmt.Sprintf("  (%s, was %s)", Printable(cmp.Or(f.Is, "a file of "+Size(f.After))), Printable(cmp.Or(f.Was, "a file of "+Size(f.Before))))
+	case f.How == compare.Added && f.Is != "":
+		return "  (" + Printable(f.Is) + ")"
 	case f.How == compare.Changed && f.Before != f.After:
 		return fmt.Sprintf("  (%s, was %s)", Size(f.After), Size(f.Before))
 	case f.How == compare.Added:

@@ -131,6 +131,17 @@ func (p *previous) entries() iter.Seq2[archive.Line, error] {
 	}
 }
 
+// paths gives the files, folders and links of the remembered list, in path order.
+func (p *previous) paths() iter.Seq2[archive.Line, error] {
+	return func(yield func(archive.Line, error) bool) {
+		for l, err := range p.allEntries() {
+			if (err != nil || l.Path != "") && !yield(l, err) {
+				return
+			}
+		}
+	}
+}
+
 // allEntries gives whatever is in the remembered list: folders, links and tables
 // too if it is Whole.
 func (p *previous) allEntries() iter.Seq2[archive.Line, error] {
@@ -416,7 +427,7 @@ func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Chan
 	if r.Site.Far() { // what has changed was read, and is not fetched again
 		judge.Scrambled = func(name string) bool { return r.scrambled[name] }
 	}
-	c, err := judge.Between(before.entries(), now.entries())
+	c, err := judge.Between(before.paths(), now.paths())
 	if err != nil {
 		return nil, err
 	}
@@ -425,7 +436,7 @@ func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Chan
 	if r.Restored == nil {
 		return c, nil
 	}
-	again, err := judge.Between(filesOf(ctx, r.Restored), now.entries())
+	again, err := judge.Between(pathsOf(ctx, r.Restored), now.paths())
 	if err != nil || again.Added+again.Changed+again.Removed > c.Added+c.Changed+c.Removed {
 		return c, nil // an encrypted list needs a key
 	}
@@ -434,12 +445,14 @@ func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Chan
 	return again, nil
 }
 
-// filesOf gives the files in an archive's list.
-func filesOf(ctx context.Context, h *catalog.Held) iter.Seq2[archive.Line, error] {
+// pathsOf gives the paths in an archive's list.
+func pathsOf(ctx context.Context, h *catalog.Held) iter.Seq2[archive.Line, error] {
 	return func(yield func(archive.Line, error) bool) {
 		err := h.ReadList(ctx, func(e archive.Entry) error {
-			l, err := e.Line()
-			if (err != nil || l.File) && !yield(l, err) {
+			if !e.IsFileTree() {
+				return nil
+			}
+			if l, err := e.Line(); !yield(l, err) {
 				return errEnough
 			}
 			return nil

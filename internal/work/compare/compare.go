@@ -3,6 +3,7 @@
 package compare
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -40,6 +41,9 @@ type File struct {
 	After  int64 `json:"after_bytes"`
 	// Suspect says why a person should look at it; empty as a rule.
 	Suspect string `json:"suspect"`
+	// Was and Is say what the path is on either side where it is no file: a folder, or a link and where it leads.
+	Was string `json:"was,omitempty"`
+	Is  string `json:"is,omitempty"`
 	Sighting
 
 	folder bool
@@ -378,7 +382,7 @@ func (j Job) trusts(a, b Entry) bool {
 // though its time of modification says otherwise.
 func (j Job) readTouched(p string) bool {
 	rel := strings.TrimPrefix(p, site.RootLabel+"/")
-	return j.ReadTouched || changes.Executable(rel) || slices.Contains(serverSettings, path.Base(rel)) || j.Recipe.ComponentOf(rel) == "core"
+	return j.ReadTouched || changes.Executable(rel) || slices.Contains(changes.ServerSettings, path.Base(rel)) || j.Recipe.ComponentOf(rel) == "core"
 }
 
 // note adds a difference.
@@ -398,18 +402,21 @@ func (j Job) note(r *Report, how string, a, b *Entry) {
 	if entry == nil {
 		entry = a
 	}
-	if entry.Type == archive.TypeFile && how != Rights {
-		f.Suspect = j.suspect(how, rel, f.Component)
+	if how != Rights {
+		switch entry.Type {
+		case archive.TypeFile, archive.TypeHardlink: // a further name is a name
+			f.Suspect = j.suspect(how, rel, f.Component)
+		case archive.TypeSymlink:
+			f.Suspect = cmp.Or(j.suspect(how, rel, f.Component), j.suspectLink(how, rel, entry.Target))
+		}
 	}
+	f.Was, f.Is = what(a), what(b)
 	f.folder = entry.Type == archive.TypeFolder
 	if b != nil {
 		f.digest = b.Digest
 	}
 	r.Files = append(r.Files, f)
 }
-
-// serverSettings are files that change how a web server treats a folder.
-var serverSettings = []string{".htaccess", ".user.ini", "web.config", "php.ini"}
 
 // suspect says why a path that differs should be looked at.
 func (j Job) suspect(how, rel, component string) string {
@@ -428,7 +435,7 @@ func (j Job) suspect(how, rel, component string) string {
 		return "a script that is no part of this version of the CMS"
 	case script && j.Recipe.Autoloads(rel):
 		return "a script that runs at every request"
-	case slices.Contains(serverSettings, base):
+	case slices.Contains(changes.ServerSettings, base):
 		return "it changes how the web server treats its folder"
 	case script && strings.HasPrefix(base, "."):
 		return "a hidden script"
@@ -436,6 +443,36 @@ func (j Job) suspect(how, rel, component string) string {
 		return "a script under the name of something else"
 	case component == "settings" && how == Changed:
 		return "the site's settings differ"
+	}
+	return ""
+}
+
+// suspectLink says why a symbolic link that is new, or leads elsewhere now, should be looked at.
+func (j Job) suspectLink(how, rel, target string) string {
+	to := path.Join(path.Dir(rel), target)
+	switch {
+	case how == Removed:
+		return ""
+	case path.IsAbs(target), to == "..", strings.HasPrefix(to, "../"):
+		return "a link that leads out of the site"
+	case j.Recipe.ComponentOf(to) == "settings" && j.Recipe.ComponentOf(rel) != "settings":
+		return "another name for the site's settings"
+	}
+	return ""
+}
+
+// what words what a path is that is no file; nothing for files, and where there is nothing.
+func what(e *Entry) string {
+	if e == nil {
+		return ""
+	}
+	switch e.Type {
+	case archive.TypeFolder:
+		return "a folder"
+	case archive.TypeSymlink:
+		return "a link to " + e.Target
+	case archive.TypeHardlink:
+		return "another name of " + strings.TrimPrefix(e.Target, site.RootLabel+"/")
 	}
 	return ""
 }
