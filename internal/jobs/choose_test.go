@@ -207,6 +207,7 @@ func TestSinceWhenNeedsATableAndAColumn(t *testing.T) {
 	seen, err := b.Since(t.Context(), c, "", &database.RowPick{Table: "pages", Column: "id", Value: "1"})
 	require.NoError(t, err)
 	assert.Equal(t, first, seen.FirstSeen)
+	b.sql("INSERT INTO pages (id, slug, title, body, position) VALUES (4711, 'new', 'New', 'new', 9)")
 	seen, err = b.Since(t.Context(), c, "", &database.RowPick{Table: "pages", Column: "id", Value: "4711"})
 	require.NoError(t, err)
 	assert.Empty(t, seen.FirstSeen, "a row may be newer than every archive")
