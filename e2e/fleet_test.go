@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"errors"
 	"os"
 	"path"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -17,7 +19,13 @@ import (
 func TestManyMachinesInOneStore(t *testing.T) {
 	t.Parallel()
 	first, address := museum(t)
-	_, f := standin(first, place.S3, nil, "")
+	var away atomic.Bool
+	_, f := standin(first, place.S3, &place.Faults{Fail: func(_, name string) error {
+		if away.Load() && strings.Contains(name, "boathouse/archives/") {
+			return errors.New("the disk does not answer")
+		}
+		return nil
+	}}, "")
 	first.clock = time.Now().AddDate(0, 0, -9).Truncate(time.Second)
 	offsiteOnly(first, address, f, "")
 	for range 3 {
@@ -47,7 +55,15 @@ func TestManyMachinesInOneStore(t *testing.T) {
 	third.run("report", "--store", "bucket", "--to", "all.html")
 	assert.Contains(t, third.read("all.html"), "that machine knows")
 
-	// A record that is damaged is told; one that cannot be read leaves nothing said of the site.
+	// A record that is damaged is told; one that cannot be read leaves nothing said of its site, and of no other.
+	away.Store(true)
+	fourth := newWorld(t) // who has read no record before
+	fourth.write("revlet.yaml", third.read("revlet.yaml"))
+	out = fourth.fails(4, []string{"Not known: boathouse", "overdue"}, "status", "--store", "bucket").out
+	assert.NotContains(t, out, "boathouse-20")
+	fourth.fails(3, []string{"Not known: boathouse"}, "status", "--store", "bucket", "boathouse")
+	assert.Contains(t, fourth.run("report", "--store", "bucket", "--to", "-"), "Not known: boathouse")
+	away.Store(false)
 	dir := path.Join(f.dir, "boathouse", "archives")
 	records, err := os.ReadDir(dir)
 	require.NoError(t, err)

@@ -78,6 +78,9 @@ func (a *app) page(ctx context.Context, c *cli.Command) (p report.Page, names []
 // statusCode is what a monitor is told.
 func statusCode(p report.Page) int {
 	code := exitDone
+	if len(p.NotKnown) > 0 {
+		code = exitGaps
+	}
 	for i := range p.Sites {
 		switch s := &p.Sites[i]; {
 		case s.Newest == nil || len(s.Open()) > 0:
@@ -327,7 +330,7 @@ func (a *app) reportEach(c *cli.Command, p report.Page, dir string) error {
 	}
 	for i := range p.Sites {
 		one := p
-		one.Sites, one.Unsent = p.Sites[i:i+1], []string{}
+		one.Sites, one.Unsent, one.NotKnown = p.Sites[i:i+1], []string{}, nil
 		var err error
 		if one.Brand, err = a.jobs.Brand(p.Sites[i].Name); err != nil {
 			return err

@@ -346,7 +346,7 @@ func (a *Agent) Brand(name string) (*report.Brand, error) {
 	if cfg.Report.Logo == "" {
 		return b, nil
 	}
-	f, err := os.Open(cfg.Report.Logo)
+	f, err := a.Disk.OpenRegular(cfg.Report.Logo)
 	if err != nil {
 		return nil, fmt.Errorf("site %s: `report: {logo: …}`: %w", name, err)
 	}

@@ -24,7 +24,7 @@ import (
 // machines nor other stores are asked. like are names or patterns of sites; none means all.
 func (a *Agent) StorePage(ctx context.Context, storeName string, like []string) (report.Page, error) {
 	host, _ := os.Hostname()
-	p := report.Page{Made: a.Now(), Host: host, Program: a.Program, Sites: []report.Site{}, Unsent: []string{}, Store: storeName}
+	p := report.Page{Made: a.Now(), Host: host, Program: a.Program, Sites: []report.Site{}, Unsent: []string{}, Store: storeName, NotKnown: map[string]string{}}
 	if err := a.KnownStore(storeName); err != nil {
 		return p, err
 	}
@@ -41,20 +41,17 @@ func (a *Agent) StorePage(ctx context.Context, storeName string, like []string) 
 		if !config.ValidName(name) || !chosenBy(like, name) {
 			continue
 		}
-		l, err := catalog.List(ctx, []store.Named{s}, name, catalog.Options{Keys: a.Keys, Cache: &a.records})
-		if err != nil {
+		site, err := a.siteIn(ctx, s, name)
+		switch {
+		case ctx.Err() != nil:
 			return p, err
+		case err != nil:
+			p.NotKnown[name] = err.Error()
+		case site != nil:
+			p.Sites = append(p.Sites, *site)
 		}
-		if len(l.Archives)+len(l.Broken) == 0 {
-			continue // a folder of something else
-		}
-		site, err := a.siteFromStore(s, name, l)
-		if err != nil {
-			return p, err
-		}
-		p.Sites = append(p.Sites, *site)
 	}
-	if len(p.Sites) == 0 && len(like) > 0 {
+	if len(p.Sites)+len(p.NotKnown) == 0 && len(like) > 0 {
 		return p, reason.BadUsage("no site in store %s is called %s", storeName, strings.Join(like, " or "))
 	}
 	return p.In(a.Config.Zone(config.Site{})), nil
@@ -66,6 +63,15 @@ func chosenBy(like []string, name string) bool {
 		ok, err := path.Match(pattern, name)
 		return pattern == name || err == nil && ok
 	})
+}
+
+// siteIn describes a site that has a folder in a store; nil if the folder is of something else.
+func (a *Agent) siteIn(ctx context.Context, s store.Named, name string) (*report.Site, error) {
+	l, err := catalog.List(ctx, []store.Named{s}, name, catalog.Options{Keys: a.Keys, Cache: &a.records})
+	if err != nil || len(l.Archives)+len(l.Broken) == 0 {
+		return nil, err
+	}
+	return a.siteFromStore(s, name, l)
 }
 
 // siteFromStore describes a site by the records of one store. What could not be read is an error: nothing is said

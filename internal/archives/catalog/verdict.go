@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
 	"revlet/internal/store"
 )
 
@@ -20,13 +21,13 @@ const (
 
 // VerdictOf judges by the error of a complete look at an object: an object that is
 // missing from a store that answers, or whose bytes are not the ones written, is
-// damaged, and so is a record that nobody known has signed; any other error leaves it
+// damaged, and so are a record that nobody known has signed, and what is no file; any other error leaves it
 // unknown.
 func VerdictOf(err error) Verdict {
 	switch {
 	case err == nil:
 		return Sound
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, archive.ErrDamaged), errors.Is(err, archive.ErrRecord), errors.Is(err, archive.ErrSigner), errors.Is(err, archive.ErrList):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, archive.ErrDamaged), errors.Is(err, archive.ErrRecord), errors.Is(err, archive.ErrSigner), errors.Is(err, archive.ErrList), errors.Is(err, disk.ErrSpecial):
 		return Damaged
 	}
 	return NotReached

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +17,13 @@ const manySites = 12
 // ShowStatus is a line for each site, those in trouble first, then alarms, those of one kind together; half
 // are interrupted restores by site. Of many sites, the good ones are counted, unless all are wanted.
 func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
+	for _, name := range slices.Sorted(maps.Keys(p.NotKnown)) {
+		fmt.Fprintf(a.Out, "%s %s: %s\n\n", a.Bad("Not known:"), name, PrintableText(p.NotKnown[name]))
+	}
 	if len(p.Sites) == 0 {
+		if len(p.NotKnown) > 0 {
+			return
+		}
 		if p.Store != "" {
 			fmt.Fprintf(a.Out, "No archives are in store %s.\n", p.Store)
 			return

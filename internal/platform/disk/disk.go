@@ -114,6 +114,23 @@ func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (*File, error) 
 // Open opens a file for reading.
 func (d *Disk) Open(name string) (*File, error) { return d.OpenFile(name, os.O_RDONLY, 0) }
 
+// OpenRegular opens a file that somebody else may have put there, through links, but nothing that one might wait for
+// or that has no end: a named pipe, a device.
+func (d *Disk) OpenRegular(name string) (*File, error) {
+	f, err := d.OpenFile(name, os.O_RDONLY|noWait, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "read", Path: name, Err: ErrSpecial}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
 // Create creates a file that only its owner can read; it must not exist.
 func (d *Disk) Create(name string) (*File, error) {
 	return d.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
@@ -171,7 +188,7 @@ func (d *Disk) ReadNames(name string) ([]string, error) {
 	if err := d.check("readdir", name); err != nil {
 		return nil, err
 	}
-	open := os.Open
+	open := func(name string) (*os.File, error) { return os.OpenFile(name, os.O_RDONLY|noWait, 0) }
 	if t, rel := d.below(name); t != nil {
 		open = func(name string) (*os.File, error) { return t.file(name, rel) }
 	}

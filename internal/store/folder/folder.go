@@ -166,7 +166,7 @@ func (f *Folder) Open(_ context.Context, name string, offset int64) (io.ReadClos
 	if err != nil {
 		return nil, err
 	}
-	file, err := f.d.Open(p)
+	file, err := f.d.OpenRegular(p)
 	if err != nil {
 		return nil, notFound(name, err)
 	}

@@ -167,6 +167,8 @@ type Page struct {
 	Sites   []Site    `json:"sites"`
 	// Store is the store whose records the page is made of; empty for what this machine knows of its own sites.
 	Store string `json:"store,omitempty"`
+	// NotKnown are the sites of that store of which nothing is said, for what it has of them was not reached, and why.
+	NotKnown map[string]string `json:"not_known,omitempty"`
 	// Unsent are messages that could not be sent, with the reason.
 	Unsent []string `json:"unsent"`
 	// Changes are those since the last report; nil when there was none, or nobody asked.
