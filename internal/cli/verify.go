@@ -16,7 +16,7 @@ func (a *app) verifyCommand() *cli.Command {
 		Name: "verify", Usage: "prove archives whole", ArgsUsage: "[ARCHIVE…]",
 		Description: "Without ARCHIVE, every archive of every site is verified. --full (the default) reads\n" +
 			"and compares every byte, every file and every table; --digests every stored byte;\n" +
-			"--quick looks whether every part is there with the right length. Of encrypted\n" +
+			"--quick looks whether every part and list is there with the right length. Of encrypted\n" +
 			"archives, --full needs the key; without one, their digests are compared. The exit\n" +
 			"code is 4 when damage is found.",
 		Flags: []cli.Flag{

@@ -10,6 +10,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
+	"revlet/internal/store"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/verify"
 )
@@ -32,6 +33,9 @@ func (a *Agent) levelFor(h *catalog.Held, asked verify.Level) verify.Level {
 func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string, asked verify.Level) ([]*verify.Report, error) {
 	var reports []*verify.Report
 	found := false
+	if asked == verify.Quick {
+		surveyed(ctx, v, chosen, only)
+	}
 	for _, h := range slices.Backward(chosen) {
 		for _, s := range slices.Backward(h.Stores) {
 			if only != "" && s.Name != only {
@@ -61,6 +65,22 @@ func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*cat
 		return nil, reason.BadUsage("none of the archives is in a store %q", only)
 	}
 	return reports, nil
+}
+
+// surveyed has every store listed that is asked for many objects.
+func surveyed(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string) {
+	type of struct{ store, site string }
+	stores, all := map[of]store.Named{}, map[of][]*catalog.Held{}
+	for _, h := range chosen {
+		for _, s := range h.Stores {
+			if at := (of{s.Name, h.Site}); only == "" || s.Name == only {
+				stores[at], all[at] = s, append(all[at], h)
+			}
+		}
+	}
+	for at, held := range all {
+		v.Survey(ctx, stores[at], at.site, held)
+	}
 }
 
 // noteDamage remembers which parts were found damaged, so that the next backup

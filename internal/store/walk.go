@@ -33,19 +33,19 @@ type Entry struct {
 	Folder bool
 }
 
-// foldersAtOnce is how many folders are read side by side.
-const foldersAtOnce = 4
+// FoldersAtOnce is how many folders are read side by side, each over a connection of its own.
+const FoldersAtOnce = 4
 
 // Walk gathers every object below dir for stores that can only read one folder
-// at a time. read gives a folder's entries, named by their last element, and an
+// at a time; atOnce of them are read side by side. read gives a folder's entries, named by their last element, and an
 // error that wraps ErrNotFound for one that is not there. A far end that names more
 // objects than any store has, or folders in folders without end, is refused with
 // ErrEndless.
-func Walk(ctx context.Context, dir string, read func(ctx context.Context, dir string) ([]Entry, error)) ([]Info, error) {
+func Walk(ctx context.Context, dir string, atOnce int, read func(ctx context.Context, dir string) ([]Entry, error)) ([]Info, error) {
 	w := &walk{read: read}
 	var group *errgroup.Group
 	group, ctx = errgroup.WithContext(ctx)
-	w.slots = make(chan struct{}, foldersAtOnce)
+	w.slots = make(chan struct{}, atOnce)
 	w.group = group
 	w.folder(ctx, dir, 0)
 	if err := group.Wait(); err != nil {
@@ -115,7 +115,7 @@ type ByFolder struct {
 
 // List implements Store.
 func (b ByFolder) List(ctx context.Context, dir string) ([]Info, error) {
-	return Walk(ctx, dir, b.Read)
+	return Walk(ctx, dir, FoldersAtOnce, b.Read)
 }
 
 // Folders implements Store.

@@ -239,7 +239,7 @@ func (r *Record) ListPath() string {
 	if r.Encrypted {
 		name += encryption.Ending
 	}
-	return path.Join(r.Site, "lists", name)
+	return path.Join(ListsDir(r.Site), name)
 }
 
 // Objects visits the name and length of everything that the archive consists
@@ -263,7 +263,13 @@ func TurnsDir(site string) string { return path.Join(site, "turns") }
 func RunningDir(site string) string { return path.Join(site, "running") }
 
 // PartPath is where a part lies in a store.
-func PartPath(site, part string) string { return path.Join(site, "parts", part[:2], part) }
+func PartPath(site, part string) string { return path.Join(PartsDir(site), part[:2], part) }
+
+// PartsDir is the folder of a site's parts in a store.
+func PartsDir(site string) string { return path.Join(site, "parts") }
+
+// ListsDir is the folder of a site's lists in a store.
+func ListsDir(site string) string { return path.Join(site, "lists") }
 
 // RecordsDir is the folder of a site's records in a store.
 func RecordsDir(site string) string { return path.Join(site, "archives") }

@@ -293,9 +293,34 @@ func (s *Store) readDir(ctx context.Context, dir string) (entries []store.Entry,
 	return entries, err
 }
 
+// asked is how many folders are asked for over one connection before the first answer is there.
+const asked = 16
+
+// List implements store.Store. One connection asks for many folders at a time: over a long line, it is the waiting
+// that takes the time.
+func (s *Store) List(ctx context.Context, dir string) (all []store.Info, err error) {
+	err = s.do(ctx, func(c *client) error {
+		defer c.Meter.Bound(store.LongestAnswer)()
+		all, err = store.Walk(ctx, dir, asked, func(ctx context.Context, dir string) ([]store.Entry, error) {
+			c.Meter.Bound(store.LongestAnswer)
+			entries, err := entriesOf(ctx, c, s.path(dir))
+			if err != nil {
+				err = explain(dir, err)
+			}
+			return entries, err
+		})
+		return err
+	})
+	return all, err
+}
+
 // listed reads one folder.
 func listed(ctx context.Context, c *client, dir string) ([]store.Entry, error) {
 	defer c.Meter.Bound(store.LongestAnswer)()
+	return entriesOf(ctx, c, dir)
+}
+
+func entriesOf(ctx context.Context, c *client, dir string) ([]store.Entry, error) {
 	infos, err := c.ReadDirContext(ctx, dir)
 	var entries []store.Entry
 	for _, fi := range infos {

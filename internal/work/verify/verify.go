@@ -1,4 +1,4 @@
-// Package verify proves that archives are whole: that every part is there with
+// Package verify proves that archives are whole: that every part and list is there with
 // the right length (quick), that every stored byte is the one that was written
 // (digests), or that every file and every table is what was saved (full).
 package verify
@@ -100,6 +100,41 @@ type Verifier struct {
 
 	mu     sync.Mutex
 	proved map[proof]*proved
+	// listed are the lengths of objects, by store and name, as listings gave them.
+	listed map[string]map[string]int64
+}
+
+// worthListing is from how many objects on a listing of all is quicker than asking for each.
+const worthListing = 500
+
+// Survey looks at once what is there of a site's archives in a store, if they are made of so much that this is
+// quicker than to ask for each object of theirs. What a listing does not have, or not so, is asked for all the same.
+func (v *Verifier) Survey(ctx context.Context, s store.Named, site string, all []*catalog.Held) {
+	objects := map[string]bool{}
+	for _, h := range all {
+		objects[h.ListPath()] = true
+		for _, p := range h.Parts {
+			objects[p.Name] = true
+		}
+	}
+	if len(objects) < worthListing {
+		return
+	}
+	if v.listed == nil {
+		v.listed = map[string]map[string]int64{}
+	}
+	if v.listed[s.Name] == nil {
+		v.listed[s.Name] = map[string]int64{}
+	}
+	for _, dir := range []string{archive.PartsDir(site), archive.ListsDir(site)} {
+		found, err := s.List(ctx, dir)
+		if err != nil {
+			continue // then each is asked for, and that tells what is wrong
+		}
+		for _, info := range found {
+			v.listed[s.Name][info.Name] = info.Bytes
+		}
+	}
 }
 
 // proof names a part that was looked at.
@@ -120,7 +155,7 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named, 
 	r := &Report{Archive: h.Name, Store: s.Name, Level: level, Parts: len(h.Parts), Bytes: h.Totals.StoredBytes, Damage: []Damage{}, NotReached: []Missed{}}
 	progress.Or(v.Observer).Phase("verifying "+h.Name+" in "+s.Name, h.Totals.StoredBytes)
 	here := &catalog.Held{Record: h.Record, Stores: []store.Named{s}, Keys: h.Keys}
-	if err := catalog.CheckList(ctx, s, h.Record); err != nil {
+	if err := v.list(ctx, s, h.Record, level); err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -140,7 +175,7 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named, 
 		pace := progress.Or(v.Observer).Advance
 		switch {
 		case level == Quick:
-			return sized(ctx, s, h.Site, p)
+			return v.sized(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes)
 		case ix == nil:
 			return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes, p.SHA256, pace)
 		default:
@@ -217,14 +252,25 @@ func (v *Verifier) claim(key proof, now *proved) (known error, done bool) {
 	return nil, false
 }
 
-// sized tells whether a part is there with the right length.
-func sized(ctx context.Context, s store.Named, site string, p archive.Part) error {
-	info, err := s.Stat(ctx, archive.PartPath(site, p.Name))
+// list checks an archive's list.
+func (v *Verifier) list(ctx context.Context, s store.Named, r *archive.Record, level Level) error {
+	if level == Quick {
+		return v.sized(ctx, s, r.ListPath(), r.List.Bytes)
+	}
+	return catalog.CheckList(ctx, s, r)
+}
+
+// sized tells whether an object is there with the right length.
+func (v *Verifier) sized(ctx context.Context, s store.Named, object string, bytes int64) error {
+	if is, listed := v.listed[s.Name][object]; listed && is == bytes {
+		return nil
+	}
+	info, err := s.Stat(ctx, object)
 	if err != nil {
 		return err
 	}
-	if info.Bytes != p.Bytes {
-		return fmt.Errorf("%w: it has %d bytes, %d were written", archive.ErrDamaged, info.Bytes, p.Bytes)
+	if info.Bytes != bytes {
+		return fmt.Errorf("%w: it has %d bytes, %d were written", archive.ErrDamaged, info.Bytes, bytes)
 	}
 	return nil
 }

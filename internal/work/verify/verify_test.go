@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -37,9 +38,20 @@ var errAway = errors.New("the far end has stopped answering")
 type shaky struct {
 	store.Store
 	// open replaces what is read of an object; stat its description.
-	open  func(name string, in io.ReadCloser) (io.ReadCloser, error)
-	stat  func(name string, info store.Info) (store.Info, error)
+	open func(name string, in io.ReadCloser) (io.ReadCloser, error)
+	stat func(name string, info store.Info) (store.Info, error)
+	// list replaces a listing.
+	list  func(all []store.Info) ([]store.Info, error)
 	opens atomic.Int64
+	stats atomic.Int64
+}
+
+func (s *shaky) List(ctx context.Context, dir string) ([]store.Info, error) {
+	all, err := s.Store.List(ctx, dir)
+	if err != nil || s.list == nil {
+		return all, err
+	}
+	return s.list(all)
 }
 
 func (s *shaky) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
@@ -52,6 +64,7 @@ func (s *shaky) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 }
 
 func (s *shaky) Stat(ctx context.Context, name string) (store.Info, error) {
+	s.stats.Add(1)
 	info, err := s.Store.Stat(ctx, name)
 	if err != nil || s.stat == nil {
 		return info, err
@@ -153,18 +166,22 @@ func TestVerdicts(t *testing.T) {
 		stat         func(string, store.Info) (store.Info, error)
 		quick, whole catalog.Verdict
 	}{
-		"all is well":            {nil, nil, catalog.Sound, catalog.Sound},
-		"a part is flipped":      {broken(isPart, flipped), nil, catalog.Sound, catalog.Damaged},
-		"a part is cut":          {broken(isPart, cut), nil, catalog.Sound, catalog.Damaged},
-		"a part is gone":         {broken(isPart, gone), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), store.Missing(n)) }, catalog.Damaged, catalog.Damaged},
-		"a part is shorter":      {nil, func(n string, i store.Info) (store.Info, error) { i.Bytes -= int64(len("x")); return i, nil }, catalog.Damaged, catalog.Sound},
-		"a part is not reached":  {broken(isPart, away), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), errAway) }, catalog.NotReached, catalog.NotReached},
-		"a part is refused":      {broken(isPart, refused), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), store.Refuse("denied")) }, catalog.NotReached, catalog.NotReached},
-		"reading a part breaks":  {broken(isPart, breaks), nil, catalog.Sound, catalog.NotReached},
-		"the list is flipped":    {broken(isList, flipped), nil, catalog.Damaged, catalog.Damaged},
-		"the list is gone":       {broken(isList, gone), nil, catalog.Damaged, catalog.Damaged},
-		"the list is away":       {broken(isList, away), nil, catalog.NotReached, catalog.NotReached},
-		"reading the list stops": {broken(isList, breaks), nil, catalog.NotReached, catalog.NotReached},
+		"all is well":           {nil, nil, catalog.Sound, catalog.Sound},
+		"a part is flipped":     {broken(isPart, flipped), nil, catalog.Sound, catalog.Damaged},
+		"a part is cut":         {broken(isPart, cut), nil, catalog.Sound, catalog.Damaged},
+		"a part is gone":        {broken(isPart, gone), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), store.Missing(n)) }, catalog.Damaged, catalog.Damaged},
+		"a part is shorter":     {nil, func(n string, i store.Info) (store.Info, error) { i.Bytes -= int64(len("x")); return i, nil }, catalog.Damaged, catalog.Sound},
+		"a part is not reached": {broken(isPart, away), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), errAway) }, catalog.NotReached, catalog.NotReached},
+		"a part is refused":     {broken(isPart, refused), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isPart(n), store.Refuse("denied")) }, catalog.NotReached, catalog.NotReached},
+		"reading a part breaks": {broken(isPart, breaks), nil, catalog.Sound, catalog.NotReached},
+		"the list is flipped":   {broken(isList, flipped), nil, catalog.Sound, catalog.Damaged},
+		"the list is shorter": {nil, func(n string, i store.Info) (store.Info, error) {
+			i.Bytes -= int64(strings.Count(n, "/lists/"))
+			return i, nil
+		}, catalog.Damaged, catalog.Sound},
+		"the list is gone":       {broken(isList, gone), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isList(n), store.Missing(n)) }, catalog.Damaged, catalog.Damaged},
+		"the list is away":       {broken(isList, away), func(n string, i store.Info) (store.Info, error) { return i, ifTrue(isList(n), errAway) }, catalog.NotReached, catalog.NotReached},
+		"reading the list stops": {broken(isList, breaks), nil, catalog.Sound, catalog.NotReached},
 		"everything is away":     {broken(func(string) bool { return true }, away), func(string, store.Info) (store.Info, error) { return store.Info{}, errAway }, catalog.NotReached, catalog.NotReached},
 	} {
 		for _, level := range []verify.Level{verify.Quick, verify.Digests, verify.Full} {
@@ -272,4 +289,57 @@ func TestAVerificationIsInterrupted(t *testing.T) {
 	}
 	_, err := (&verify.Verifier{}).Archive(ctx, h, b.named(), verify.Full)
 	assert.ErrorIs(t, err, context.Canceled, "what was interrupted has no verdict")
+}
+
+// Of many objects a listing tells what is there; what it does not tell is asked for, and so is all when there is none.
+func TestAListingSparesQuestions(t *testing.T) {
+	b := newBench(t)
+	h := b.taken()
+	many := *h.Record
+	many.Parts = slices.Clone(h.Parts)
+	for i := range 600 {
+		p := archive.Part{Name: fmt.Sprintf("%064x.tar.zst", i), Bytes: 3}
+		file := filepath.Join(b.dir, "far", archive.PartPath(h.Site, p.Name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+		require.NoError(t, os.WriteFile(file, []byte("lit"), 0o600))
+		many.Parts = append(many.Parts, p)
+	}
+	h = &catalog.Held{Record: &many, Stores: h.Stores, Keys: h.Keys}
+	lost := archive.PartPath(h.Site, many.Parts[len(many.Parts)-1].Name)
+	for name, c := range map[string]struct {
+		list    func([]store.Info) ([]store.Info, error)
+		spoil   func(file string) error
+		asked   int64
+		verdict catalog.Verdict
+	}{
+		"all is listed": {nil, nil, 0, catalog.Sound},
+		"the listing is late": {func(all []store.Info) ([]store.Info, error) {
+			return slices.DeleteFunc(all, func(i store.Info) bool { return i.Name == lost }), nil
+		}, nil, 1, catalog.Sound},
+		"no listing":       {func([]store.Info) ([]store.Info, error) { return nil, errAway }, nil, int64(len(many.Parts) + 1), catalog.Sound},
+		"one is shorter":   {nil, func(file string) error { return os.WriteFile(file, []byte("li"), 0o600) }, 1, catalog.Damaged},
+		"one is not there": {nil, os.Remove, 1, catalog.Damaged},
+	} {
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(b.dir, "far", lost)
+			require.NoError(t, os.WriteFile(file, []byte("lit"), 0o600))
+			if c.spoil != nil {
+				require.NoError(t, c.spoil(file))
+			}
+			b.far.list = c.list
+			b.far.stats.Store(0)
+			v := &verify.Verifier{}
+			v.Survey(t.Context(), b.named(), h.Site, []*catalog.Held{h})
+			r, err := v.Archive(t.Context(), h, b.named(), verify.Quick)
+			require.NoError(t, err)
+			assert.Equal(t, c.verdict, r.Verdict())
+			assert.Equal(t, c.asked, b.far.stats.Load())
+		})
+	}
+	few := b.taken()
+	b.far.list = func([]store.Info) ([]store.Info, error) {
+		assert.Fail(t, "few are asked for one by one")
+		return nil, errAway
+	}
+	(&verify.Verifier{}).Survey(t.Context(), b.named(), h.Site, []*catalog.Held{few})
 }
