@@ -25,6 +25,9 @@ func TestGuard(t *testing.T) {
 	assert.Contains(t, out, "Fine:")
 	assert.FileExists(t, w.path("htdocs/uploads/new.txt"))
 	assert.Contains(t, w.run("archives"), "before: touch htdocs/uploads/new.txt")
+	s := w.terminal("100", "revlet guard kestrelpoint -- sh -c 'test -t 0 && test -t 1 && test -t 2 && echo of-age'")
+	s.sees("of-age\r\n") // the terminal itself is the command's
+	assert.Zero(t, s.ends())
 
 	before, content := tree(), rows(t, w)
 	r := w.fails(5, []string{"Broken:", "removed  themes/lantern/theme.html", "added    uploads/bad.php", "among the uploads", "Put back"},

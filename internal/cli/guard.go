@@ -63,12 +63,15 @@ func (a *app) guard(ctx context.Context, c *cli.Command) error {
 	keys := make(chan os.Signal, 8)
 	signal.Notify(keys, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(keys)
-	out := a.Out
+	out, theirs := a.Out, a.Out
+	if gate, ok := a.Out.(*output); ok {
+		theirs = gate.to // the command is the user's own, and may want the terminal itself
+	}
 	if c.Bool("json") {
-		a.Out = a.err // what the command prints, too
+		a.Out, theirs = a.err, a.err
 	}
 	g, err := a.jobs.Guard(ctx, jobs.GuardOrder{Site: args[0], Command: args[1:], Patience: patience, Limit: limit, Anyway: c.Bool("anyway"), KeepBroken: c.Bool("keep-broken"),
-		In: a.in, Out: a.Out, Err: a.err, Signals: keys, Ask: a.guardAsks})
+		In: a.in, Out: theirs, Err: a.err, Signals: keys, Ask: a.guardAsks})
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func runUntil(ctx context.Context, cmd *exec.Cmd) error {
 		return err
 	}
 	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
+	go func() { ended <- process.Wait(cmd) }()
 	select {
 	case err := <-ended:
 		return err

@@ -221,7 +221,7 @@ func (g *guarding) runCommand(ctx context.Context) (interrupted bool, err error)
 		return false, err
 	}
 	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
+	go func() { done <- process.Wait(cmd) }()
 	var late, never <-chan time.Time
 	if g.Limit > 0 {
 		late = time.After(g.Limit)

@@ -2,6 +2,7 @@
 package process
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"slices"
@@ -20,6 +21,15 @@ func Environment() (all []string) {
 		}
 	}
 	return all
+}
+
+// Wait waits for a command that was started. One that has ended well, and has left something running that keeps
+// its output open, has ended well; what that prints after the command's WaitDelay is lost.
+func Wait(cmd *exec.Cmd) error {
+	if err := cmd.Wait(); !errors.Is(err, exec.ErrWaitDelay) {
+		return err
+	}
+	return nil
 }
 
 // Start starts a command in a group of its own, with all that it will start.
