@@ -153,8 +153,9 @@ const (
 	SiteNotConfigured Reason = "site-not-configured"
 	// StoreUnknown: a new store needs its folder, such as "path".
 	StoreUnknown Reason = "store-unknown"
-	// OtherStore: what is there is not the store that was there.
+	// OtherStore: what is there is not "store", which was there; StoreGone: nothing is there.
 	OtherStore Reason = "other-store"
+	StoreGone  Reason = "store-gone"
 	// SeveralStores: it must be said which store is meant.
 	SeveralStores Reason = "several-stores"
 	// StoreInWebroot: the store would lie inside the webroot.

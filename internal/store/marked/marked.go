@@ -46,6 +46,14 @@ type Memory interface {
 	Remember(where, id string) error
 }
 
+// gone is a store's folder that is not there: not the store that it was, and told as what it is.
+type gone struct{ error }
+
+// Is implements errors.Is.
+func (gone) Is(target error) bool { return target == ErrNotThatStore }
+
+func (g gone) Unwrap() error { return g.error }
+
 // mark is what a store says of itself.
 type mark struct {
 	ID   string    `json:"id"`
@@ -58,6 +66,7 @@ const largest = 4 << 10
 
 // guard reads the mark of a store.
 type guard struct {
+	name   string
 	inner  store.Store
 	memory Memory
 
@@ -69,7 +78,7 @@ type guard struct {
 
 // Wrap returns a store that is used only while it is the one that memory knows.
 func Wrap(s store.Named, memory Memory) store.Named {
-	g := &guard{inner: s.Store, memory: memory}
+	g := &guard{name: s.Name, inner: s.Store, memory: memory}
 	s.Store = &Store{Store: g.inner, guard: g}
 	if f, ok := g.inner.(*folder.Folder); ok {
 		s.Store = &Folder{Store: &Store{Store: f, guard: g}, folder: f}
@@ -93,9 +102,9 @@ func (g *guard) check(ctx context.Context, write bool) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound) && known != "":
 		if at, ok := g.inner.(interface{ There() error }); ok && at.There() != nil {
-			return reason.New(reason.OtherStore, nil, "%w: %w", ErrNotThatStore, at.There())
+			return reason.Because(reason.StoreGone, nil, gone{at.There()})
 		}
-		return reason.New(reason.OtherStore, nil, "%w: the mark that Revlet left at %s is missing; is its disk mounted, is it the right place?", ErrNotThatStore, g.inner.Where())
+		return reason.New(reason.OtherStore, reason.Names{"store": g.name}, "%w: the mark that Revlet left at %s is missing; is its disk mounted, is it the right place?", ErrNotThatStore, g.inner.Where())
 	case errors.Is(err, store.ErrNotFound) && write:
 		if err := g.make(ctx); err != nil {
 			return err
@@ -113,7 +122,7 @@ func (g *guard) check(ctx context.Context, write bool) error {
 			return err
 		}
 	case found.ID != known:
-		return reason.New(reason.OtherStore, nil, "%w: at %s another is now, made %s", ErrNotThatStore, g.inner.Where(), found.Made.Local().Format("2 January 2006 15:04"))
+		return reason.New(reason.OtherStore, reason.Names{"store": g.name}, "%w: at %s another is now, made %s", ErrNotThatStore, g.inner.Where(), found.Made.Local().Format("2 January 2006 15:04"))
 	}
 	g.checked, g.written = time.Now(), true
 	return nil
