@@ -280,12 +280,22 @@ func (a *app) finish(err error) int {
 	if err == nil || errors.As(err, &coded) && coded.err == nil {
 		return code
 	}
-	if errors.Is(err, context.Canceled) {
+	if errors.Is(err, context.Canceled) && a.isStopped() {
 		fmt.Fprintln(a.err, "revlet: stopped before it was done; nothing half-made is kept")
 		return exitInterrupted
 	}
 	a.complain(err)
 	return code
+}
+
+// isStopped tells whether somebody has stopped the program: what it cancels by itself is a failure like others.
+func (a *app) isStopped() bool {
+	select {
+	case <-a.stopped:
+		return true
+	default:
+		return false
+	}
 }
 
 // complain says what is wrong, and what to do about it.
@@ -379,6 +389,9 @@ func (a *app) openSites(ctx context.Context, c *cli.Command) ([]string, error) {
 
 // openBare does so for commands that need no configuration file yet.
 func (a *app) openBare(ctx context.Context, c *cli.Command) error {
+	if err := a.chooseLog(c); err != nil {
+		return err
+	}
 	path, exists, err := a.locate(c)
 	if err != nil {
 		return err

@@ -168,6 +168,10 @@ func TestExitCodes(t *testing.T) {
 func TestAnInterruptHidesNoOutcome(t *testing.T) {
 	var errOut bytes.Buffer
 	a := testApp(io.Discard, &errOut)
+	assert.Equal(t, exitFailed, a.finish(fmt.Errorf("back up kp: %w", context.Canceled)), "nobody has stopped it")
+	stopped := make(chan struct{})
+	close(stopped)
+	a.stopped = stopped
 	assert.Equal(t, exitInterrupted, a.finish(fmt.Errorf("back up kp: %w", context.Canceled)))
 	assert.Contains(t, errOut.String(), "stopped before it was done")
 	errOut.Reset()
