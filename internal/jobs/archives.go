@@ -59,6 +59,10 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 			listed[[2]string{h.Name, s.Name}] = true
 			if k := at[h.Name]; k == nil || !k.In(s.Name) {
 				fresh = append(fresh, s.Name)
+			} else if k.Going(s.Name) != "" {
+				if err := a.History.WillGo(ctx, h.Name, s.Name, ""); err != nil { // it was not deleted after all
+					return err
+				}
 			}
 		}
 		if at[h.Name] == nil || len(fresh) > 0 {
@@ -97,10 +101,10 @@ func (a *Agent) noticeMissing(ctx context.Context, site string, known []history.
 			if !c.Gone.IsZero() || there(k, c.Store) {
 				continue
 			}
-			if err := a.History.WentFrom(ctx, k.Name, c.Store, a.Now(), "it was found missing"); err != nil {
+			if err := a.History.WentFrom(ctx, k.Name, c.Store, a.Now(), cmp.Or(c.Why, "it was found missing")); err != nil {
 				return err
 			}
-			if !a.mayGo(site, known, k.Name, c.Store) {
+			if c.Why == "" && !a.mayGo(site, known, k.Name, c.Store) {
 				from = append(from, c.Store)
 			}
 		}

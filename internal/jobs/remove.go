@@ -181,14 +181,13 @@ func (a *Agent) removeFrom(ctx context.Context, r *Removed, store string) error 
 		return err
 	}
 	job := removal.Job{Site: r.Site, Store: a.Store(store), Archives: []string{r.Order.Archive}, Recent: recent, Machine: storelock.Machine(a.State.Dir)}
-	result, err := job.Run(ctx)
+	result, err := a.removed(ctx, job, "removed by hand by "+a.Person+because(r.Order.Why))
 	r.Freed += result.Bytes
 	if result.Left != "" {
 		r.Left = append(r.Left, result.Left)
 	}
 	for range result.Archives {
 		r.Gone = append(r.Gone, store)
-		err = errors.Join(err, a.History.WentFrom(ctx, r.Order.Archive, store, a.Now(), "removed by hand by "+a.Person+because(r.Order.Why)))
 	}
 	return err
 }

@@ -135,3 +135,35 @@ func TestRemoveWhereItCannot(t *testing.T) {
 	require.NoError(t, err, "the older one is there still")
 	assert.Equal(t, []string{"far"}, r.Gone)
 }
+
+// A machine that stops between a deletion and its note has deleted the archive all the same; one that stops before
+// the deletion has not, and whoever deletes the archive later is somebody else.
+func TestARemovalThatWasKilled(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	all := b.take(3)
+	vanish := func(name string) {
+		t.Helper()
+		require.NoError(t, os.Remove(b.path("here/"+museum+"/archives/"+name+".json")))
+		_, err := b.List(t.Context(), museum)
+		require.NoError(t, err)
+	}
+	require.NoError(t, b.History.WillGo(t.Context(), all[0], "here", "no keep rule kept it"))
+	vanish(all[0])
+	assert.Empty(t, b.alarms()["vanished"])
+	known, err := b.History.Archives(t.Context(), museum)
+	require.NoError(t, err)
+	for _, one := range known {
+		for _, c := range one.Copies {
+			if one.Name == all[0] && c.Store == "here" {
+				assert.False(t, c.Gone.IsZero())
+				assert.Equal(t, "no keep rule kept it", c.Why)
+			}
+		}
+	}
+	require.NoError(t, b.History.WillGo(t.Context(), all[1], "here", "no keep rule kept it"))
+	_, err = b.List(t.Context(), museum)
+	require.NoError(t, err)
+	vanish(all[1])
+	assert.NotEmpty(t, b.alarms()["vanished"])
+}

@@ -290,12 +290,23 @@ func (a *Agent) remove(ctx context.Context, r *StoreRetention, k *keeping, going
 		return err
 	}
 	job := removal.Job{Site: r.Site, Store: a.Store(r.Store), Archives: going, Recent: recent, Machine: storelock.Machine(a.State.Dir)}
-	result, err := job.Run(ctx)
+	result, err := a.removed(ctx, job, "no keep rule kept it")
 	r.Removed, r.Freed, r.Left = nonNil(result.Archives), result.Bytes, result.Left
-	for _, name := range result.Archives {
-		err = errors.Join(err, a.History.WentFrom(ctx, name, r.Store, a.Now(), "no keep rule kept it"))
-	}
 	return errors.Join(err, a.forgetOpen(ctx, r.Site))
+}
+
+// removed takes archives out of a store, and has the history know of it before and after.
+func (a *Agent) removed(ctx context.Context, job removal.Job, why string) (removal.Result, error) {
+	for _, name := range job.Archives {
+		if err := a.History.WillGo(ctx, name, job.Store.Name, why); err != nil {
+			return removal.Result{}, err
+		}
+	}
+	result, err := job.Run(ctx)
+	for _, name := range result.Archives {
+		err = errors.Join(err, a.History.WentFrom(ctx, name, job.Store.Name, a.Now(), why))
+	}
+	return result, err
 }
 
 // forgetOpen removes the open copies of records whose archives are gone.

@@ -35,9 +35,19 @@ type Copy struct {
 	Store string
 	Since time.Time
 	// Gone is when it was removed or found missing, zero while it is there; Why
-	// is the reason.
+	// is the reason; of one that is there, why it is to go.
 	Gone time.Time
 	Why  string
+}
+
+// Going says why a copy that is there is to be deleted, if it is: see WillGo.
+func (a *Archive) Going(store string) string {
+	for _, c := range a.Copies {
+		if c.Store == store && c.Gone.IsZero() {
+			return c.Why
+		}
+	}
+	return ""
 }
 
 // In tells whether the archive is in a store now, as far as is known.
@@ -125,6 +135,13 @@ func (h *History) WentFrom(ctx context.Context, archive, store string, at time.T
 		return err
 	}
 	_, err = h.exec(ctx, "DELETE FROM proofs WHERE archive = ? AND store = ?", archive, store)
+	return err
+}
+
+// WillGo notes, before it is done, that a copy is about to be deleted, and why; without a reason, that it is not.
+// A copy that is missing and was to go has been deleted by this machine, whatever kept it from saying so.
+func (h *History) WillGo(ctx context.Context, archive, store, why string) error {
+	_, err := h.exec(ctx, "UPDATE copies SET why = ? WHERE archive = ? AND store = ? AND gone = ''", why, archive, store)
 	return err
 }
 
