@@ -45,7 +45,7 @@ func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		passed = passed && r.Passed()
-		all = append(all, rehearsed{h.Name, r.Passed(), render.NonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), render.NonNil(r.Servers), r.Tried, render.NonNil(r.NotCompared), render.NonNil(r.Unlinked)})
+		all = append(all, rehearsed{h.Name, r.Passed(), render.NonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), render.NonNil(r.Servers), r.Tried, render.NonNil(r.NotCompared), render.NonNil(r.Counted), render.NonNil(r.Unlinked)})
 		if !c.Bool("json") {
 			a.ShowRehearsed(h, r)
 		}
@@ -74,6 +74,8 @@ type rehearsed struct {
 	Tried    string   `json:"served"`
 	// NotCompared are databases that were loaded and not compared.
 	NotCompared []string `json:"not_compared"`
+	// Counted are tables whose rows were counted and could not be compared.
+	Counted []string `json:"counted"`
 	// Unlinked are symbolic links that this system does not let this account make.
 	Unlinked []string `json:"unlinked"`
 }

@@ -70,7 +70,7 @@ func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.O
 		return rehearse.Job{}, err
 	}
 	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.Disk,
-		Open: a.openTarget, Sum: a.databases().Sums, Tables: a.tableNames, IsDatabase: engine.IsFile, Observer: watch, Now: a.Now}
+		Open: a.openTarget, Live: a.databases().Live, Tables: a.tableNames, Version: a.versionOf, Observer: watch, Now: a.Now}
 	return job, a.completeRehearsal(&job)
 }
 
@@ -153,6 +153,16 @@ func (a *Agent) tablesIn(ctx context.Context, db site.Database) ([]database.Tabl
 	}
 	defer source.Close()
 	return source.Tables(ctx)
+}
+
+// versionOf is the version of a database's server.
+func (a *Agent) versionOf(ctx context.Context, db site.Database) (string, error) {
+	source, err := engine.Source(ctx, a.Disk, db, a.State.Dir)
+	if err != nil {
+		return "", err
+	}
+	defer source.Close()
+	return source.Info().Version, nil
 }
 
 // tableNames names the tables of a database.

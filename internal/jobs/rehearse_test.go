@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -12,7 +13,10 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/reason"
 	"revlet/internal/practice/lampblack"
+	"revlet/internal/site"
 	"revlet/internal/watch/history"
+	"revlet/internal/work/compare"
+	"revlet/internal/work/rehearse"
 )
 
 // held is the newest archive.
@@ -119,4 +123,39 @@ func TestFaultsInRehearsalsAreUsage(t *testing.T) {
 		assert.True(t, reason.Is(err, reason.Usage), "%v", err)
 	}
 	assert.FileExists(t, b.path("htdocs/"+lampblack.DatabaseFile))
+}
+
+// What a restore would make of rows and definitions is looked at, not only how many there are; where another version of
+// the server writes them otherwise, it is said that they were counted.
+func TestARehearsalComparesRowsAndDefinitions(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	b.taken(Order{})
+	spoiled := func(statement, version string) *rehearse.Result {
+		t.Helper()
+		h := b.held()
+		require.NoError(t, h.Unseal(h.Keys))
+		job, err := b.rehearsal(t.Context(), h, nil)
+		require.NoError(t, err)
+		job.Live = func(s *site.Site) *compare.Live {
+			require.NoError(t, lampblack.Execute(t.Context(), s.Databases[0].Path, statement))
+			return b.databases().Live(s)
+		}
+		if version != "" {
+			job.Version = func(context.Context, site.Database) (string, error) { return version, nil }
+		}
+		r, err := rehearse.Run(t.Context(), job)
+		require.NoError(t, err)
+		return r
+	}
+	const rows = "UPDATE pages SET body = replace(body, 'e', 'é')"
+	assert.True(t, spoiled("SELECT 1", "").Passed())
+	assert.Equal(t, []string{"table pages of database main has as many rows in the copy, and not the same"}, spoiled(rows, "").Trouble)
+	r := spoiled(rows, "4.0")
+	assert.True(t, r.Passed(), "%v", r.Trouble)
+	require.Len(t, r.Counted, 1)
+	assert.Contains(t, r.Counted[0], "the copy is in 4.0")
+	assert.Equal(t, []string{"the view latest_log of database main is removed in the copy"}, spoiled("DROP VIEW latest_log", "4.0").Trouble)
+	assert.Equal(t, []string{"the trigger tidy_title of database main is changed in the copy"}, spoiled("DROP TRIGGER tidy_title; CREATE TRIGGER tidy_title AFTER INSERT ON pages BEGIN SELECT 1; END", "").Trouble)
+	assert.True(t, spoiled("CREATE VIEW of_the_server AS SELECT 1", "").Passed())
 }

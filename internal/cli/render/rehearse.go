@@ -27,6 +27,9 @@ func (a *Printer) ShowRehearsed(h *catalog.Held, r *rehearse.Result) {
 		lines = append(lines, [2]string{"served", "the copy works: " + r.Tried})
 	}
 	switch {
+	case r.Passed() && len(r.Counted) > 0:
+		lines = append(lines, [2]string{"compared", "every byte of the files is as it was saved"},
+			[2]string{"", "as many rows as were saved; of these tables it is not proved that they are the same: " + PrintableText(strings.Join(r.Counted, ", "))})
 	case r.Passed() && len(r.NotCompared) > 0:
 		lines = append(lines, [2]string{"compared", "every byte of the files is as it was saved"},
 			[2]string{"", "database " + strings.Join(r.NotCompared, ", ") + ": it loads; what another program has written is not compared row by row"})

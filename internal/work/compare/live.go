@@ -38,12 +38,7 @@ func (d Databases) Live(s *site.Site) *Live {
 		}}
 }
 
-// Sums dumps a site's databases into digests.
-func (d Databases) Sums(ctx context.Context, s *site.Site) (map[TableName]Sum, error) {
-	return d.tables(ctx, s, map[string][]string{})
-}
-
-// tables does so too, and collects the statements that make the tables and
+// tables dumps a site's databases into digests, and collects the statements that make the tables and
 // what else is in the databases.
 func (d Databases) tables(ctx context.Context, s *site.Site, statements map[string][]string) (map[TableName]Sum, error) {
 	all := map[TableName]Sum{}

@@ -40,9 +40,8 @@ type Job struct {
 	Scratch, Server string
 	Disk            *disk.Disk
 	Open            restore.Opener
-	// Sum dumps the databases of a site into digests.
-	Sum        func(ctx context.Context, s *site.Site) (map[compare.TableName]compare.Sum, error)
-	IsDatabase func([]byte) bool
+	// Live is a site to compare with, as it is on this machine.
+	Live func(s *site.Site) *compare.Live
 	// Try serves the copy at Address and asks it whether it works; it returns what
 	// was answered. Nil asks nothing.
 	// Settings is its settings file, where that is not the recipe's own.
@@ -52,8 +51,10 @@ type Job struct {
 	// the rehearsal's own. Tables lists what is in one.
 	Databases map[string]site.Database
 	Tables    func(ctx context.Context, db site.Database) ([]string, error)
-	Observer  progress.Observer
-	Now       func() time.Time
+	// Version tells which version a database's server is of.
+	Version  func(ctx context.Context, db site.Database) (string, error)
+	Observer progress.Observer
+	Now      func() time.Time
 }
 
 // Result is what came of a rehearsal.
@@ -68,6 +69,9 @@ type Result struct {
 	Tried string
 	// NotCompared are databases that could be loaded, and not compared row by row.
 	NotCompared []string
+	// Counted are tables, with their database, that have as many rows as they had, written otherwise by a server of
+	// another version: that they are the same rows is not proved.
+	Counted []string
 	// Unlinked are symbolic links that this system does not let this account make.
 	Unlinked []string
 	// Trouble is what is wrong; nothing when the archive restores.
@@ -517,9 +521,7 @@ const mostTrouble = 10
 // prove compares the copy with the archive, every byte and every row.
 func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
 	progress.Or(j.Observer).Phase("comparing the copy with "+j.Archive.Name, 0)
-	live := &compare.Live{Site: copied, Disk: j.Disk, IsDatabase: j.IsDatabase,
-		Databases: func(ctx context.Context) (map[compare.TableName]compare.Sum, error) { return j.Sum(ctx, copied) }}
-	report, err := compare.Job{A: compare.Archive{Held: j.Archive}, B: live, Read: true, Recipe: copied.Recipe,
+	report, err := compare.Job{A: compare.Archive{Held: j.Archive}, B: j.Live(copied), Read: true, Recipe: copied.Recipe,
 		Files: j.Archive.Scope.HasFiles(), Tables: j.Archive.Scope.HasDatabase()}.Run(ctx)
 	if err != nil {
 		return err
@@ -531,14 +533,65 @@ func (j Job) prove(ctx context.Context, copied *site.Site, r *Result) error {
 		}
 	}
 	for _, t := range report.Tables {
-		if t.Before != t.After || t.How != compare.Changed {
-			r.Trouble = append(r.Trouble, fmt.Sprintf("table %s of database %s is %s in the copy: %d rows, not %d", t.Table, t.Database, t.How, t.After, t.Before))
+		if err := j.judge(ctx, copied, t, r); err != nil {
+			return err
 		}
+	}
+	for _, d := range report.Definitions {
+		if err := j.judgeDefinition(ctx, copied, d, r); err != nil {
+			return err
+		}
+	}
+	for _, g := range report.Gaps {
+		r.Trouble = append(r.Trouble, fmt.Sprintf("%s cannot be read in the copy: %s", g.Path, g.Why))
 	}
 	if more := len(r.Trouble) - mostTrouble; more > 0 {
 		r.Trouble = append(r.Trouble[:mostTrouble], fmt.Sprintf("and %d more", more))
 	}
 	return nil
+}
+
+// judge says what a table that differs means. Another version of the server may write the same rows otherwise.
+func (j Job) judge(ctx context.Context, copied *site.Site, t compare.Table, r *Result) error {
+	if t.How != compare.Changed || t.Before != t.After {
+		r.Trouble = append(r.Trouble, fmt.Sprintf("table %s of database %s is %s in the copy: %d rows, not %d", t.Table, t.Database, t.How, t.After, t.Before))
+		return nil
+	}
+	versions, err := j.otherVersion(ctx, copied, t.Database)
+	if versions != "" {
+		r.Counted = append(r.Counted, fmt.Sprintf("%s of %s (%s)", t.Table, t.Database, versions))
+	} else if err == nil {
+		r.Trouble = append(r.Trouble, fmt.Sprintf("table %s of database %s has as many rows in the copy, and not the same", t.Table, t.Database))
+	}
+	return err
+}
+
+// judgeDefinition says what it means that something is defined otherwise. Another version may word it otherwise;
+// what is there in the copy alone comes with its server.
+func (j Job) judgeDefinition(ctx context.Context, copied *site.Site, d compare.Definition, r *Result) error {
+	if d.How == compare.Added {
+		return nil
+	}
+	if d.How == compare.Changed {
+		if versions, err := j.otherVersion(ctx, copied, d.Database); versions != "" || err != nil {
+			return err
+		}
+	}
+	r.Trouble = append(r.Trouble, fmt.Sprintf("the %s of database %s is %s in the copy", d.Object, d.Database, d.How))
+	return nil
+}
+
+// otherVersion tells which version an archived database was of, and which the copy is, if that is another one.
+func (j Job) otherVersion(ctx context.Context, copied *site.Site, label string) (string, error) {
+	db, _ := copied.Database(label)
+	is, err := j.Version(ctx, db)
+	if err != nil {
+		return "", fmt.Errorf("ask which version the copy's database is of: %w", err)
+	}
+	if was := j.Archive.Origin.Databases[label].Version; was != is {
+		return fmt.Sprintf("it was %s, the copy is in %s", was, is), nil
+	}
+	return "", nil
 }
 
 // differs tells whether a difference counts: an ordinary account cannot give
