@@ -89,7 +89,7 @@ func (a *app) compareWhole(ctx context.Context, c *cli.Command, with *jobs.Compa
 			fmt.Fprintf(a.Out, "\n%s has none of that: `revlet restore %s` makes the site exactly what it was then.\n", a.Bold(clean), clean)
 		}
 	}
-	if err == nil && r.Same() && len(r.NotCompared) > 0 {
+	if err == nil && r.Same() && r.Unknown() {
 		return &exitError{code: exitGaps} // nobody knows
 	}
 	if err == nil && !r.Same() {
@@ -106,7 +106,7 @@ func comparedJSON(a, b, clean string, r *compare.Report) any {
 		Same  bool   `json:"same"`
 		Clean string `json:"clean_archive"`
 		*compare.Report
-	}{a, b, r.Same(), clean, r}
+	}{a, b, r.Same() && !r.Unknown(), clean, r}
 }
 
 // compareText shows how a text file differs, as lines with those around them.

@@ -19,9 +19,13 @@ const differencesShown = 30
 func (a *Printer) ShowCompared(h *catalog.Held, other string, r *compare.Report, everything bool) {
 	fmt.Fprintf(a.Out, "From %s (%s) to %s\n", a.Bold(h.Name), When(h.Taken), a.Bold(other))
 	if r.Same() {
-		words := a.Good("Nothing differs:")
-		if len(r.NotCompared) > 0 {
-			words = "Nothing differs in what could be compared:"
+		where := ""
+		if r.Half != "" {
+			where = ", in the " + r.Half + " alone"
+		}
+		words := a.Good("Nothing differs" + where + ":")
+		if r.Unknown() {
+			words = "Nothing differs in what could be compared" + where + ":"
 		}
 		fmt.Fprintf(a.Out, "\n%s %s compared\n", words, Count(r.Compared, "path and table", "paths and tables"))
 	}

@@ -71,6 +71,8 @@ type Report struct {
 	// a person should look at.
 	Definitions []Definition `json:"definitions"`
 	Rows        []SuspectRow `json:"suspect_rows"`
+	// Half is `files` or `database` where only that was compared.
+	Half string `json:"half,omitempty"`
 	// Compared counts paths and tables on the first side.
 	Compared int64 `json:"compared"`
 	// NotRead counts files that were taken for the same by length and time alone.
@@ -93,6 +95,9 @@ type Report struct {
 func (r *Report) Same() bool {
 	return len(r.Files) == 0 && len(r.Tables) == 0 && len(r.Definitions) == 0
 }
+
+// Unknown tells that something could not be compared, so that whether it differs is not known.
+func (r *Report) Unknown() bool { return len(r.Gaps)+len(r.NotCompared) > 0 }
 
 // Suspects are the files that a person should look at first.
 func (r *Report) Suspects() []File {
@@ -168,6 +173,12 @@ type Job struct {
 // Run compares.
 func (j Job) Run(ctx context.Context) (*Report, error) {
 	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}}
+	switch {
+	case !j.Tables:
+		r.Half = "files"
+	case !j.Files:
+		r.Half = "database"
+	}
 	if j.Files {
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
