@@ -189,7 +189,7 @@ func TestCompare(t *testing.T) {
 	assert.Equal(t, "changed", report.Tables[2].How)
 	assert.Contains(t, decode("--read")["core/lampblack-version.yaml"].Suspect, "CMS itself")
 
-	w.fails(4, []string{"1 changed", "was (1,'home','Kestrel Point", "is  (1,'home','Hacked'"}, "compare", first, "--table", "pages")
+	w.fails(4, []string{"1 changed", "was 'Kestrel Point Lighthouse Museum'", "title", "is  'Hacked'"}, "compare", first, "--table", "pages")
 	w.fails(4, []string{"2 rows added"}, "compare", first, "--table", "extra")
 	w.run("compare", first, "--table", "opening_hours")
 	w.fails(2, []string{`no table "none"`}, "compare", first, "--table", "none")
