@@ -79,7 +79,7 @@ echo '<?php' > htdocs/uploads/2026/ornament.php; echo '<?php' > htdocs/themes/la
 sed -i 's/Lampblack/lampblack/' htdocs/index.*
 sqlite3 htdocs/data/museum.db "UPDATE opening_hours SET times = 'closed' WHERE position = 1; INSERT INTO users (name, role, secret) VALUES ('guest', 'administrator', 'x')"
 shot compare 'say revlet compare kestrelpoint
-say revlet compare kestrelpoint --table users'
+say revlet compare kestrelpoint --table opening_hours'
 shot breakin 'say revlet --quiet restore kestrelpoint --yes
 say revlet aside export kestrelpoint evidence.tar.zst'
 rm evidence.tar.zst; revlet --quiet settle kestrelpoint --unsaved --yes >/dev/null
