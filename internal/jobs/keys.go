@@ -131,21 +131,14 @@ func (a *Agent) CheckKey(ctx context.Context, file string) (*KeyChecks, error) {
 		if err != nil {
 			return nil, err
 		}
-		i := slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Encrypted })
-		if i < 0 {
-			continue
+		k, err := triedOn(ctx, name, l, keys)
+		if err != nil {
+			return nil, err
 		}
-		h := l.Archives[i]
-		h.Keys = keys
-		k := KeyCheck{Site: name, Archive: h.Name, Opens: true}
-		if err := errors.Join(h.Unseal(keys), h.ReadList(ctx, func(archive.Entry) error { return nil })); err != nil {
-			if !errors.Is(err, encryption.ErrNoKey) && !errors.Is(err, encryption.ErrWrongKey) && catalog.VerdictOf(err) == catalog.NotReached {
-				return nil, fmt.Errorf("the key could not be tried on %s: %w", h.Name, err)
-			}
-			k.Opens, k.Why, result.Opens = false, strings.SplitN(err.Error(), "\n", 2)[0], false
+		if k != nil {
+			proved, result.Opens = proved || k.Opens, result.Opens && k.Opens
+			result.Archives = append(result.Archives, *k)
 		}
-		proved = proved || k.Opens
-		result.Archives = append(result.Archives, k)
 	}
 	publics := encryption.Publics(ids)
 	result.Named = a.Config.Encrypt != nil && slices.ContainsFunc(publics, func(p string) bool { return slices.Contains(a.Config.Encrypt.To, p) })
@@ -157,6 +150,32 @@ func (a *Agent) CheckKey(ctx context.Context, file string) (*KeyChecks, error) {
 		}
 	}
 	return result, nil
+}
+
+// triedOn tries keys on the newest encrypted archive of a site that can be read; nil if there is no encrypted one.
+// That an archive is damaged, or is not reached, says nothing of a key.
+func triedOn(ctx context.Context, name string, l *catalog.Listing, keys *encryption.Keys) (*KeyCheck, error) {
+	var untried error
+	for i := range l.Archives {
+		h := &l.Archives[i]
+		if !h.Encrypted {
+			continue
+		}
+		h.Keys = keys
+		err := errors.Join(h.Unseal(keys), h.ReadList(ctx, func(archive.Entry) error { return nil }))
+		switch {
+		case err == nil:
+			return &KeyCheck{Site: name, Archive: h.Name, Opens: true}, nil
+		case errors.Is(err, encryption.ErrNoKey), errors.Is(err, encryption.ErrWrongKey):
+			return &KeyCheck{Site: name, Archive: h.Name, Why: strings.SplitN(err.Error(), "\n", 2)[0]}, nil
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		}
+		if untried == nil {
+			untried = fmt.Errorf("the key could not be tried on %s: %w", h.Name, err)
+		}
+	}
+	return nil, untried
 }
 
 // EncryptFor has new archives encrypted for a recipient, which the configuration says from now on; passphraseKey is
