@@ -79,7 +79,7 @@ func OpenUntouched(ctx context.Context, c Config) (*Database, error) {
 }
 
 func open(ctx context.Context, c Config, mode string) (*Database, error) {
-	info, err := c.Disk.Stat(c.Path)
+	bytes, err := regular(c)
 	if err != nil {
 		return nil, fmt.Errorf("database file: %w", err)
 	}
@@ -87,7 +87,7 @@ func open(ctx context.Context, c Config, mode string) (*Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database file %s: %w", c.Path, err)
 	}
-	db := &Database{c: c, pool: pool, info: database.Info{Engine: "sqlite", Name: filepath.Base(c.Path), Bytes: info.Size()}}
+	db := &Database{c: c, pool: pool, info: database.Info{Engine: "sqlite", Name: filepath.Base(c.Path), Bytes: bytes}}
 	err = pool.QueryRowContext(ctx, "SELECT sqlite_version(), (SELECT COUNT(*) FROM sqlite_schema)").Scan(&db.info.Version, new(int))
 	if err == nil {
 		err = pool.QueryRowContext(ctx, "PRAGMA encoding").Scan(&db.info.Charset)
@@ -97,6 +97,27 @@ func open(ctx context.Context, c Config, mode string) (*Database, error) {
 		return nil, fmt.Errorf("database file %s: %w", c.Path, err)
 	}
 	return db, nil
+}
+
+// regular tells how large the database is, and refuses it where it, or a file that SQLite opens beside it, is one
+// that might be waited for: a named pipe that whoever owns the folder has put there. None of them is opened for
+// that: closing it would end the locks that SQLite has on it in this process.
+func regular(c Config) (bytes int64, err error) {
+	for _, beside := range []string{"", "-wal", "-shm", "-journal"} {
+		info, err := c.Disk.Stat(c.Path + beside)
+		switch {
+		case beside != "" && errors.Is(err, fs.ErrNotExist):
+			continue
+		case err != nil:
+			return 0, err
+		case !info.Mode().IsRegular():
+			return 0, &fs.PathError{Op: "read", Path: c.Path + beside, Err: disk.ErrSpecial}
+		}
+		if beside == "" {
+			bytes = info.Size()
+		}
+	}
+	return bytes, nil
 }
 
 // ForRestore returns a Target for a database file that need not exist.
