@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"revlet/internal/archives/archive"
 )
 
 // everything is a schema with one of all that MariaDB has.
@@ -234,6 +236,57 @@ func TestAnAccountThatMayOnlyRead(t *testing.T) {
 	w.run("verify")
 	w.fails(1, []string{"the site is unchanged"}, "restore", "kestrelpoint", "--yes")
 	w.clean()
+}
+
+// A server that writes a binary log lets only few make triggers and functions, and drop
+// them. That is known before the site is closed, and so is a right that lacks.
+func TestWhatAnAccountMayNotMakeIsRefusedFirst(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t, "--log-bin=log")
+	for name, grants := range map[string][]string{"own database only": nil, "may make databases, and nothing in them": {"GRANT CREATE ON *.* TO 'museum'@'127.0.0.1'"}} {
+		t.Run(name, func(t *testing.T) {
+			w := described(t, s, "lighthouse", grants...)
+			s.exec(t, "USE lighthouse; CREATE TABLE log (id INT PRIMARY KEY, t TEXT); INSERT INTO log VALUES (1, 'lit'); CREATE TABLE of (id INT PRIMARY KEY, log INT, FOREIGN KEY (log) REFERENCES log (id))")
+			w.run("backup")
+			s.exec(t, "UPDATE lighthouse.log SET t = 'gone'")
+			r := w.try("restore", "kestrelpoint", "--only", "database", "--yes")
+			assert.Equal(t, grants != nil, strings.Contains(r.out+r.err, "may make databases and not drop them"), r.out+r.err)
+			assert.Equal(t, []string{"lit"}, s.column(t, "SELECT t FROM lighthouse.log"))
+
+			s.exec(t, "USE lighthouse; CREATE TRIGGER tidy BEFORE INSERT ON log FOR EACH ROW SET NEW.t = ''")
+			s.exec(t, "UPDATE lighthouse.log SET t = 'since'")
+			const allowed = "SET GLOBAL log_bin_trust_function_creators = 1"
+			refused := []string{"may not make or drop a trigger", allowed, "the site is unchanged"}
+			w.fails(1, refused, "restore", "kestrelpoint", "--only", "database", "--yes")
+			w.run("backup")
+			with := w.newest()
+			s.exec(t, "DROP TRIGGER lighthouse.tidy")
+			w.fails(1, refused, "restore", with, "--only", "database", "--yes")
+			assert.Equal(t, []string{"since"}, s.column(t, "SELECT t FROM lighthouse.log"))
+			assert.Empty(t, s.column(t, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_NAME LIKE 'rv\\_new%'"))
+
+			s.exec(t, allowed)
+			w.run("restore", with, "--only", "database", "--yes")
+			assert.Equal(t, []string{"tidy"}, s.column(t, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = 'lighthouse'"))
+			s.exec(t, "SET GLOBAL log_bin_trust_function_creators = 0")
+		})
+	}
+}
+
+// A server that cannot take a value takes another one, and warns.
+func TestValuesThatAServerTakesOtherwiseAreSaid(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t)
+	w := described(t, s, "lighthouse")
+	s.exec(t, "USE lighthouse; SET sql_mode = ''; CREATE TABLE tides (id INT PRIMARY KEY, metres INT, moon ENUM('new', 'full')); INSERT INTO tides VALUES (1, 300, 'half')")
+	w.run("backup")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	assert.Equal(t, []string{"300 0"}, s.column(t, "SELECT CONCAT(metres, ' ', moon + 0) FROM lighthouse.tides"), "what an ENUM does not have is no alarm")
+
+	w.forge(func(p archive.Part) bool { return p.Kind == archive.KindSchema }, func(sql string) string { return strings.Replace(sql, "`metres` int(11)", "`metres` tinyint", 1) })
+	r := w.fails(4, nil, "restore", "kestrelpoint", "--only", "database", "--yes")
+	assert.Contains(t, r.out, "Restored what was left:")
+	assert.Contains(t, r.out, "values of table tides, which this server took otherwise: Out of range value for column 'metres'")
 }
 
 func TestLargeRowsAndConnectionsThatDrop(t *testing.T) {

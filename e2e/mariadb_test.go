@@ -42,10 +42,10 @@ func mariadb(t *testing.T) *server {
 
 // ownMariadb starts a server for one test, which may then run beside others whatever it
 // calls its databases and accounts.
-func ownMariadb(t *testing.T) *server {
+func ownMariadb(t *testing.T, flags ...string) *server {
 	t.Helper()
 	need(t, "mariadbd", "mariadb", "mariadb-install-db")
-	s, stop, err := startServer()
+	s, stop, err := startServer(flags...)
 	require.NoError(t, err)
 	t.Cleanup(stop)
 	return s
@@ -62,12 +62,12 @@ func inMemory() string {
 	return shm
 }
 
-func startServer() (s *server, stop func(), err error) {
+func startServer(flags ...string) (s *server, stop func(), err error) {
 	dir, err := os.MkdirTemp(inMemory(), "revlet-mariadb-")
 	if err != nil {
 		return nil, func() {}, err
 	}
-	m, err := scratchserver.StartMariaDB(context.Background(), dir, scratchserver.Options{Listen: true, Trust: true, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF"}})
+	m, err := scratchserver.StartMariaDB(context.Background(), dir, scratchserver.Options{Listen: true, Trust: true, Flags: append(flags, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")})
 	if err != nil {
 		return nil, func() {}, err
 	}
@@ -136,7 +136,7 @@ func (s *server) describe(t *testing.T, db string) map[string]string {
 		"view":    "SELECT CONCAT(TABLE_NAME, ' ', VIEW_DEFINITION, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = '" + db + "'",
 		"trigger": "SELECT CONCAT(TRIGGER_NAME, ' ', EVENT_OBJECT_TABLE, ' ', ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT, SQL_MODE, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '" + db + "'",
 		"routine": "SELECT CONCAT(ROUTINE_TYPE, ROUTINE_NAME, ROUTINE_DEFINITION, SQL_MODE, CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = '" + db + "'",
-		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, COALESCE(INTERVAL_VALUE, ''), CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
+		"event":   "SELECT CONCAT(EVENT_NAME, EVENT_DEFINITION, STATUS, TIME_ZONE, STARTS, COALESCE(INTERVAL_VALUE, ''), CHARACTER_SET_CLIENT, COLLATION_CONNECTION) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '" + db + "'",
 	} {
 		for _, text := range s.column(t, q+" ORDER BY 1") {
 			name, _, _ := strings.Cut(text, " ")

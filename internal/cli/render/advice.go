@@ -55,6 +55,7 @@ var Advice = map[reason.Reason]string{
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
 	reason.DumpAlone:             "`revlet restore {archive} --only files` puts the files back; `revlet export {archive} FILE` holds the SQL, which the host's panel takes",
 	reason.ServerSetup:           "run this as the server's administrator, with the account's password in it:\n{sql}",
+	reason.ObjectsDenied:         "the server's administrator can allow {what}: with GRANT, or, where the server writes a binary log, with SET GLOBAL log_bin_trust_function_creators = 1",
 	reason.NeedsNotMet:           "choose another place, or name the PHP that its web server uses with --php; --anyway goes on",
 	reason.AccountTaken:          "name another account, or give this one's password",
 	reason.ComesWhole:            "restore the whole database with --only database",

@@ -52,7 +52,7 @@ func (db *Database) ChangeStaged(ctx context.Context, p *database.Plan, d *disk.
 				}
 				emptied[u.table] = true
 			}
-			if err := u.load(ctx, conn, d, func(rows io.Reader) (io.Reader, error) { return change(names[u.table], rows) }); err != nil {
+			if err := u.load(ctx, db, conn, d, func(rows io.Reader) (io.Reader, error) { return change(names[u.table], rows) }); err != nil {
 				return fmt.Errorf("table %s: %w", names[u.table], err)
 			}
 		}
@@ -114,7 +114,7 @@ func (s spooledRows) write(ctx context.Context, d *disk.Disk, snapshot database.
 }
 
 // load puts the rows into their table, changed.
-func (s spooledRows) load(ctx context.Context, conn *sql.Conn, d *disk.Disk, change func(io.Reader) (io.Reader, error)) error {
+func (s spooledRows) load(ctx context.Context, db *Database, conn *sql.Conn, d *disk.Disk, change func(io.Reader) (io.Reader, error)) error {
 	f, err := os.Open(s.file)
 	if err != nil {
 		return err
@@ -129,7 +129,7 @@ func (s spooledRows) load(ctx context.Context, conn *sql.Conn, d *disk.Disk, cha
 	if err != nil {
 		return err
 	}
-	n, err := insertRows(ctx, conn, s.table, s.table, changed)
+	n, err := db.insertRows(ctx, conn, s.table, s.table, changed)
 	if err == nil && n != s.rows {
 		err = fmt.Errorf("%d rows came, %d were there", n, s.rows)
 	}

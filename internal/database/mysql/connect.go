@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	driver "github.com/go-sql-driver/mysql"
@@ -55,6 +56,10 @@ type Database struct {
 	c    Config
 	pool *sql.DB
 	info database.Info
+
+	// altered is what was not loaded as it was saved, in words; mu guards it.
+	mu      sync.Mutex
+	altered []string
 }
 
 // Errors of the server that are told apart here, from the MariaDB error list.
@@ -63,6 +68,9 @@ const (
 	errAccess        = 1045
 	errTableAccess   = 1142
 	errSpecific      = 1227
+	errColumnAccess  = 1143
+	errRoutineAccess = 1370
+	errBinaryLog     = 1419
 	errNoDatabase    = 1049
 	errNoTable       = 1146
 	errNoSuchRoutine = 1305
@@ -106,7 +114,7 @@ func (c Config) pool() (_ *sql.DB, err error) {
 	dc.DialFunc = c.Dial
 	dc.Timeout = 15 * time.Second
 	dc.MaxAllowedPacket = 0 // as large as the server takes
-	dc.Params = map[string]string{"sql_mode": "'NO_AUTO_VALUE_ON_ZERO'", "time_zone": "'+00:00'"}
+	dc.Params = map[string]string{"sql_mode": "'" + dumpMode + "'", "time_zone": "'+00:00'"}
 	dc.Collation = "utf8mb4_general_ci"
 	dc.Logger = &driver.NopLogger{}
 	connector, err := driver.NewConnector(dc)

@@ -18,15 +18,19 @@ import (
 	"revlet/internal/database"
 )
 
+// dumpMode is the SQL mode in which rows are read and written: zeros and dates such as
+// 31 February stay what they are.
+const dumpMode = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
+
 // rowsHeader makes a part of rows loadable by itself with the plain client.
 const rowsHeader = "SET NAMES binary;\n" +
-	"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n" +
+	"SET SESSION sql_mode = '" + dumpMode + "', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n" +
 	"SET autocommit = 0;\n"
 
 const rowsFooter = "COMMIT;\n"
 
 const schemaHeader = "SET NAMES utf8mb4;\n" +
-	"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n"
+	"SET SESSION sql_mode = '" + dumpMode + "', time_zone = '+00:00', foreign_key_checks = 0, unique_checks = 0;\n"
 
 // statementBytes is about how long one INSERT gets: well below the smallest
 // packet limit in use, long enough that the server's overhead does not count.

@@ -1,7 +1,9 @@
 package mysql
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"slices"
 	"strings"
@@ -67,9 +69,31 @@ func newDumpGate(version serverVersion, live, from string) *dumpGate {
 // dump's own, about locks, transactions and replication.
 var passedOver = []string{"LOCK", "UNLOCK", "FLUSH", "START", "STOP", "BEGIN", "COMMIT", "CHANGE"}
 
+// each calls visit, which admits it, for every statement of a dump; each is read in the mode
+// that those before it have set.
+func (g *dumpGate) each(r io.Reader, visit func(stmt string) error) error {
+	s := sqltext.NewSplitter(r, sqltext.MySQL)
+	for {
+		stmt, err := s.Next()
+		if errors.Is(err, io.EOF) {
+			return g.settled()
+		}
+		if err == nil {
+			err = visit(stmt)
+		}
+		if err != nil {
+			return err
+		}
+		s.Under(g.version.dialect)
+	}
+}
+
 // admit returns what is to be run for a statement, nothing if it is passed over or
 // kept for later. The error wraps database.ErrForeignSQL for what is not in the list.
 func (g *dumpGate) admit(stmt string) ([]string, error) {
+	if g.version.dialect != sqltext.MySQL {
+		return g.admitObject(stmt)
+	}
 	if in, ok := readInsert(stmt); in != nil {
 		if !ok {
 			return nil, foreign(stmt)
@@ -114,6 +138,29 @@ func (g *dumpGate) admit(stmt string) ([]string, error) {
 		}
 	}
 	return nil, foreign(stmt)
+}
+
+// admitObject is admit while a mode holds in which the server reads text in another way.
+// Dumps set one for a trigger or a routine that was made in it. Tables and rows run under
+// no such mode, and so are not read in one.
+func (g *dumpGate) admitObject(stmt string) ([]string, error) {
+	r := newTokenReader(g.version.open(stmt))
+	first := r.Peek()
+	switch {
+	case r.End(), slices.ContainsFunc(passedOver, first.Is):
+		return nil, nil
+	case r.Take("SET"):
+		return g.set(stmt, r)
+	case r.Take("DROP"):
+		return g.drop(stmt, r)
+	case r.Take("CREATE"):
+		from := r.Mark()
+		if _, ok := r.object(); ok {
+			r.Reset(from)
+			return g.create(stmt, r)
+		}
+	}
+	return nil, fmt.Errorf("%w under sql_mode %s, but for views, triggers and routines; export it without that: %s", database.ErrForeignSQL, g.session["sql_mode"], excerpt(stmt))
 }
 
 // setval is what is run to set a sequence, whose name is a token of r.
@@ -267,7 +314,7 @@ func (g *dumpGate) create(stmt string, r *tokenReader) ([]string, error) {
 		r.Blank(span[0], span[1])
 	}
 	g.forget(h.kind, h.name)
-	g.objects = append(g.objects, object{kind: h.kind, name: h.name, create: sqltext.Write(r.Tokens, true), sqlMode: g.session["sql_mode"], charset: g.session["character_set_client"], collation: g.session["collation_connection"]})
+	g.objects = append(g.objects, object{kind: h.kind, name: h.name, create: sqltext.Write(r.Tokens, true), sqlMode: g.session["sql_mode"], charset: g.session["character_set_client"], collation: g.session["collation_connection"], zone: g.session["time_zone"]})
 	return nil, nil
 }
 
@@ -399,7 +446,7 @@ var passedVariables = []string{"unique_checks", "foreign_key_checks", "sql_notes
 	"innodb_strict_mode", "lock_wait_timeout", "wait_timeout", "default_storage_engine", "transaction_isolation", "tx_isolation", "insert_id",
 	"sql_safe_updates", "alter_algorithm", "show_create_table_skip_secondary_engine", "session_track_gtids", "big_tables"}
 
-var zone = regexp.MustCompile(`^(?:[+-]\d\d:\d\d|SYSTEM)$`)
+var zone = regexp.MustCompile(`^(?:[+-]\d\d?:\d\d|[A-Z][A-Z0-9_+/-]{0,63})$`)
 
 // set follows SET statements. What of them matters is run in words of its own.
 func (g *dumpGate) set(stmt string, r *tokenReader) (run []string, err error) {
@@ -496,8 +543,9 @@ func literal(t sqltext.Token) string {
 func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
 	switch {
 	case name == "sql_mode":
-		if modes.MatchString(value) {
+		if value = strings.ToUpper(value); modes.MatchString(value) {
 			g.session[name] = value
+			g.version = g.version.under(value)
 		}
 		return nil, nil
 	case name == "character_set_client" && value == "":

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"revlet/internal/database"
-	"revlet/internal/database/sqltext"
 	"revlet/internal/platform/reason"
 )
 
@@ -101,25 +100,12 @@ const commitEvery = 1000
 
 func (d *dumpLoader) run(ctx context.Context, r io.Reader) error {
 	// What the client that loads dumps begins with.
-	for _, q := range []string{"SET SESSION time_zone = 'SYSTEM', sql_mode = 'NO_AUTO_VALUE_ON_ZERO'", "SET autocommit = 0"} {
+	for _, q := range []string{"SET SESSION time_zone = 'SYSTEM', sql_mode = '" + dumpMode + "'", "SET autocommit = 0"} {
 		if _, err := d.conn.ExecContext(ctx, q); err != nil {
 			return err
 		}
 	}
-	s := sqltext.NewSplitter(r, sqltext.MySQL)
-	for {
-		stmt, err := s.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err == nil {
-			err = d.statement(ctx, stmt)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if err := d.gate.settled(); err != nil {
+	if err := d.gate.each(r, func(stmt string) error { return d.statement(ctx, stmt) }); err != nil {
 		return err
 	}
 	_, err := d.conn.ExecContext(ctx, "COMMIT")
@@ -209,7 +195,7 @@ func (d *dumpLoader) completeInLive(ctx context.Context) error {
 		objects[i].sqlMode = strings.ReplaceAll(objects[i].sqlMode, " ", "")
 	}
 	p.NewObjects = objectsText(objects)
-	return eachObject(p.NewObjects, d.gate.version, func(string) error { return nil })
+	return eachObject(p.NewObjects, d.gate.version, func(_, _ string) error { return nil })
 }
 
 // errNoTables is about a dump that makes nothing.
@@ -234,19 +220,14 @@ func DumpTables(r io.Reader, live, from string) ([]string, error) {
 		}
 		return table, true
 	}
-	s := sqltext.NewSplitter(r, sqltext.MySQL)
-	for {
-		stmt, err := s.Next()
-		if errors.Is(err, io.EOF) {
-			return tables, g.settled()
-		}
-		if err != nil {
-			return nil, err
-		}
-		if _, err := g.admit(stmt); err != nil {
-			return nil, err
-		}
+	err := g.each(r, func(stmt string) error {
+		_, err := g.admit(stmt)
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
+	return tables, nil
 }
 
 // makeObjects makes what was held back, now that all rows are in: the server then
@@ -264,6 +245,10 @@ func (d *dumpLoader) makeObjects(ctx context.Context) error {
 				return fmt.Errorf("%s %s: %w", strings.ToLower(o.kind), o.name, err)
 			}
 		}
+	}
+	// What the server tells of them is in the mode of the asking session.
+	if _, err := d.conn.ExecContext(ctx, "SET SESSION sql_mode = '"+dumpMode+"'"); err != nil {
+		return err
 	}
 	return session(ctx, d.conn, "utf8mb4")
 }

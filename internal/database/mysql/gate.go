@@ -25,6 +25,15 @@ import (
 type serverVersion struct {
 	version int
 	maria   bool
+	// dialect is how the server cuts text into tokens just now.
+	dialect sqltext.Dialect
+}
+
+// under is the version while an SQL mode holds.
+func (n serverVersion) under(mode string) serverVersion {
+	names, literal := ansiMode.MatchString(mode), strings.Contains(mode, "NO_BACKSLASH_ESCAPES")
+	n.dialect = map[[2]bool]sqltext.Dialect{{}: sqltext.MySQL, {true, false}: sqltext.MySQLAnsi, {false, true}: sqltext.MySQLLiteral, {true, true}: sqltext.MySQLAnsiLiteral}[[2]bool{names, literal}]
+	return n
 }
 
 var versionDigits = regexp.MustCompile(`^(\d+)\.(\d+)\.(\d+)`)
@@ -57,7 +66,7 @@ func (n serverVersion) open(stmt string) []sqltext.Token {
 }
 
 func (n serverVersion) openUntil(stmt string, depth int) (all []sqltext.Token, ok bool) {
-	for t := range sqltext.Tokens(stmt, sqltext.MySQL) {
+	for t := range sqltext.Tokens(stmt, n.dialect) {
 		if t.Kind != sqltext.Versioned {
 			all = append(all, t)
 			continue
@@ -335,22 +344,23 @@ func (r *tokenReader) anyName() (string, bool) {
 }
 
 // checkObject refuses a statement of a part of kind objects that is neither a setting
-// nor makes a view, trigger, routine or event. It returns what is to be run.
-func checkObject(stmt string, n serverVersion) (string, error) {
+// nor makes a view, trigger, routine or event. It returns the kind of what it makes, none
+// for a setting, and what is to be run.
+func checkObject(stmt string, n serverVersion) (kind, run string, err error) {
 	if sessionStatement.MatchString(stmt) {
-		return stmt, nil
+		return "", stmt, nil
 	}
 	if m := objectSession.FindStringSubmatch(stmt); m != nil && (m[1] == "" || safeCharset(m[1])) {
-		return stmt, nil
+		return "", stmt, nil
 	}
 	tokens := n.open(stmt)
 	r := newTokenReader(tokens)
 	if r.Take("CREATE") {
 		if h, ok := r.object(); ok && h.database == "" {
-			return sqltext.Write(tokens, true), nil
+			return h.kind, sqltext.Write(tokens, true), nil
 		}
 	}
-	return "", foreign(stmt)
+	return "", "", foreign(stmt)
 }
 
 // checkSchema returns the table or sequence that a statement of a part of kind schema
@@ -408,9 +418,13 @@ func (r *tokenReader) setval() (name string, at int, ok bool) {
 	return name, at, ok
 }
 
-// unsafeMode matches SQL modes under which the server would cut text into tokens in
-// another way than sqltext does.
-var unsafeMode = regexp.MustCompile(`\b(?:ANSI_QUOTES|NO_BACKSLASH_ESCAPES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`)
+// ansiMode matches SQL modes in which double quotes enclose names, unsafeMode those under
+// which the server cuts text into tokens in another way than usual. Tables and rows are
+// not written under any of them; views, triggers and routines may be.
+var (
+	ansiMode   = regexp.MustCompile(`\b(?:ANSI_QUOTES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`)
+	unsafeMode = regexp.MustCompile(ansiMode.String() + `|\bNO_BACKSLASH_ESCAPES\b`)
+)
 
 // safeCharsets are the character sets in which no character has a quote or a backslash
 // as its second byte.

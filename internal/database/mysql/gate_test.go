@@ -13,8 +13,8 @@ import (
 )
 
 var (
-	mariadb1011 = serverVersion{101106, true}
-	mysql80     = serverVersion{80036, false}
+	mariadb1011 = serverVersion{version: 101106, maria: true}
+	mysql80     = serverVersion{version: 80036, maria: false}
 )
 
 func TestVersionsOfServersAreUnderstood(t *testing.T) {
@@ -76,28 +76,38 @@ func TestSchemaHoldsNothingElse(t *testing.T) {
 		_, _, err := checkSchema(bad, mariadb1011)
 		assert.ErrorIs(t, err, database.ErrForeignSQL, bad)
 	}
-	for _, bad := range []string{"DROP DATABASE x", "CREATE USER x", "INSERT INTO a VALUES (1)"} {
-		assert.ErrorIs(t, eachObject(bad, mariadb1011, func(string) error { return nil }), database.ErrForeignSQL, bad)
+	const literal, ansi = "SET SESSION sql_mode = 'NO_BACKSLASH_ESCAPES';", "SET SESSION sql_mode = 'ANSI';"
+	for _, good := range []string{literal + `CREATE PROCEDURE p() SET @x = 'c:\';CREATE VIEW v AS SELECT '\';`, ansi + `CREATE PROCEDURE "p;\"() SET @x = ';';CREATE VIEW "v" AS SELECT 'it\'s';`} {
+		n := 0
+		require.NoError(t, eachObject(good, mariadb1011, func(_, _ string) error { n++; return nil }), good)
+		assert.Equal(t, 3, n, good)
+		assert.Equal(t, []string{"PROCEDURE", "VIEW"}, kindsOf(t, good))
 	}
+	for _, bad := range []string{"DROP DATABASE x", "CREATE USER x", "INSERT INTO a VALUES (1)", "SET SESSION sql_mode = 'ansi_quotes'", literal + `CREATE VIEW v AS SELECT '\';DROP DATABASE x;-- '`, ansi + `CREATE VIEW "v\" AS SELECT 1;DROP DATABASE x;-- "`} {
+		assert.ErrorIs(t, eachObject(bad, mariadb1011, func(_, _ string) error { return nil }), database.ErrForeignSQL, bad)
+	}
+}
+
+func kindsOf(t *testing.T, text string) []string {
+	t.Helper()
+	kinds, err := kindsIn(text, mariadb1011)
+	require.NoError(t, err)
+	return kinds
 }
 
 // admitted runs a text past the gate, and gives what would be run.
 func admitted(t *testing.T, text, from string) (run []string, g *dumpGate, err error) {
 	t.Helper()
-	statements, err := sqltext.All(strings.NewReader(text), sqltext.MySQL)
-	require.NoError(t, err)
 	g = newDumpGate(mariadb1011, "museum", from)
-	for _, stmt := range statements {
+	err = g.each(strings.NewReader(text), func(stmt string) error {
 		more, err := g.admit(stmt)
-		if err != nil {
-			return run, g, err
-		}
 		if g.restart {
 			run, g.restart = nil, false
 		}
 		run = append(run, more...)
-	}
-	return run, g, g.settled()
+		return err
+	})
+	return run, g, err
 }
 
 func TestADumpReachesNothingButTheStage(t *testing.T) {
@@ -133,8 +143,9 @@ func TestWhatDumpsHoldPasses(t *testing.T) {
 		"DROP TABLE IF EXISTS `log`;\n/*!40101 SET @saved_cs_client     = @@character_set_client */;\n/*!40101 SET character_set_client = utf8 */;\nCREATE TABLE `log` (\n  `id` int(11)\n) ENGINE=InnoDB;\n/*!40101 SET character_set_client = @saved_cs_client */;\n"+
 		"LOCK TABLES `log` WRITE;\n/*!40000 ALTER TABLE `log` DISABLE KEYS */;\nset autocommit=0;\nINSERT INTO `log` VALUES\n(1,'it\\'s'),\n(-2.5e-3,_binary 'x',0x0A,NULL,X'00',b'1',\"q\");\nREPLACE  IGNORE INTO `museum`.`log` (`a`, b) VALUES (.5,DEFAULT) ;\n/*!40000 ALTER TABLE `log` ENABLE KEYS */;\nUNLOCK TABLES;\ncommit;\n"+
 		"/*!50001 CREATE VIEW `v` AS SELECT\n 1 AS `a`*/;\n/*!50001 DROP VIEW IF EXISTS `v`*/;\n/*!50001 CREATE ALGORITHM=UNDEFINED */\n/*!50013 DEFINER=`k``p`@`%` SQL SECURITY DEFINER */\n/*!50001 VIEW `v` AS select `id` from `log` */;\n"+
-		"/*!50003 SET sql_mode = 'ANSI_QUOTES' */ ;\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`localhost`*/ /*!50003 TRIGGER `lit` BEFORE INSERT ON `log` FOR EACH ROW BEGIN SET NEW.id = 1; END */;;\nDELIMITER ;\n"+
-		"/*!50106 CREATE*/ /*!50117 DEFINER=`root`@`localhost`*/ /*!50106 EVENT `e` ON SCHEDULE EVERY 1 DAY DO DELETE FROM log */;\n"+
+		"/*!50003 SET @saved_sql_mode = @@sql_mode */ ;\n/*!50003 SET sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES' */ ;\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`localhost`*/ /*!50003 TRIGGER `lit` BEFORE INSERT ON `log` FOR EACH ROW BEGIN SET NEW.\"a\\\"= 'c:\\'; END */;;\nDELIMITER ;\n"+
+		"/*!50003 SET sql_mode = @saved_sql_mode */ ;\n/*!50106 SET @save_time_zone= @@TIME_ZONE */ ;\n/*!50003 SET time_zone = 'Europe/Amsterdam' */ ;\n"+
+		"/*!50106 CREATE*/ /*!50117 DEFINER=`root`@`localhost`*/ /*!50106 EVENT `e` ON SCHEDULE EVERY 1 DAY DO DELETE FROM log */;\n/*!50106 SET TIME_ZONE= @save_time_zone */ ;\n"+
 		"ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`);\nALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42;\nCREATE UNIQUE INDEX i ON log (id);\nSET @@GLOBAL.GTID_PURGED=/*!80000 '+'*/ 'x:1';\nTRUNCATE TABLE `log`;\nDO SETVAL(`s`, 1, 0);\n", "\n", "\r\n")
 	run, g, err := admitted(t, text, "")
 	require.NoError(t, err)
@@ -143,13 +154,13 @@ func TestWhatDumpsHoldPasses(t *testing.T) {
 	}
 	assert.Equal(t, []string{"SET NAMES utf8mb4", "SET SESSION time_zone = '+00:00'", "DROP TABLE IF EXISTS `log`", "SET NAMES utf8", "CREATE TABLE `log` ( `id` int(11) ) ENGINE=InnoDB", "SET NAMES utf8mb4",
 		"ALTER TABLE `log` DISABLE KEYS", "INSERT INTO `log` VALUES (1,'it\\'s'), (-2.5e-3,_binary 'x',0x0A,NULL,X'00',b'1',\"q\")", "REPLACE IGNORE INTO `log` (`a`, b) VALUES (.5,DEFAULT)", "ALTER TABLE `log` ENABLE KEYS",
-		"ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`)", "ALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42", "CREATE UNIQUE INDEX i ON log (id)", "TRUNCATE TABLE `log`", "DO SETVAL(`s`, 1, 0)"}, run)
+		"SET SESSION time_zone = 'Europe/Amsterdam'", "SET SESSION time_zone = '+00:00'", "ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`)", "ALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42", "CREATE UNIQUE INDEX i ON log (id)", "TRUNCATE TABLE `log`", "DO SETVAL(`s`, 1, 0)"}, run)
 	var held []string
 	for _, o := range append(g.inOrder(), g.events()...) {
-		held = append(held, strings.Join(strings.Fields(o.sqlMode+": "+o.create), " "))
+		held = append(held, strings.Join(strings.Fields(o.sqlMode+" "+o.zone+": "+o.create), " "))
 	}
-	assert.Equal(t, []string{"NO_AUTO_VALUE_ON_ZERO: CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select `id` from `log`",
-		"ANSI_QUOTES: CREATE TRIGGER `lit` BEFORE INSERT ON `log` FOR EACH ROW BEGIN SET NEW.id = 1; END", "ANSI_QUOTES: CREATE EVENT `e` ON SCHEDULE EVERY 1 DAY DO DELETE FROM log"}, held)
+	assert.Equal(t, []string{"NO_AUTO_VALUE_ON_ZERO +00:00: CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select `id` from `log`",
+		"ANSI_QUOTES,NO_BACKSLASH_ESCAPES +00:00: CREATE TRIGGER `lit` BEFORE INSERT ON `log` FOR EACH ROW BEGIN SET NEW.\"a\\\"= 'c:\\'; END", "NO_AUTO_VALUE_ON_ZERO Europe/Amsterdam: CREATE EVENT `e` ON SCHEDULE EVERY 1 DAY DO DELETE FROM log"}, held)
 }
 
 func TestOfSeveralDatabasesOneIsTaken(t *testing.T) {
@@ -271,7 +282,7 @@ func FuzzSchemaAndObjects(f *testing.F) {
 		if err != nil {
 			schema = ""
 		}
-		object, err := checkObject(stmt, mariadb1011)
+		_, object, err := checkObject(stmt, mariadb1011)
 		if err != nil {
 			object = ""
 		}
@@ -291,8 +302,8 @@ func TestTheGatesTakeLinearTime(t *testing.T) {
 	sqltexttest.Linear(t, func(text string) {
 		_, _ = newDumpGate(mariadb1011, "museum", "").admit(text)
 		_, _, _ = checkSchema(text, mariadb1011)
-		_, _ = checkObject(text, mariadb1011)
+		_, _, _ = checkObject(text, mariadb1011)
 		_, _ = checkInsert([]byte(text), "t")
-		_ = eachObject(text, mariadb1011, func(string) error { return nil })
+		_ = eachObject(text, mariadb1011, func(_, _ string) error { return nil })
 	})
 }

@@ -34,22 +34,17 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 	if p.Rows != nil {
 		return db.prepareShare(ctx, conn, p)
 	}
-	listed, views, err := db.listTables(ctx, conn)
+	live, views, err := db.own(ctx, conn)
 	if err != nil {
 		return err
-	}
-	mine, views, _ := db.neighbours(listed, views)
-	live := map[string]*table{}
-	for _, t := range mine {
-		live[t.name] = t
 	}
 	if p.OldObjects, _, err = db.dumpObjects(ctx, conn, nil, live); err != nil {
 		return err
 	}
 	if err := db.makeStage(ctx, conn, p); err != nil {
-		if isCode(err, errDBAccess, errTableAccess, errSpecific) {
-			return fmt.Errorf("%w: %w", database.ErrNotSetUp, err)
-		}
+		return sayDenied(err)
+	}
+	if err := db.tryObjects(ctx, conn, p, p.OldObjects); err != nil {
 		return err
 	}
 	p.Tables = moves(p, tables, live)
@@ -61,20 +56,30 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 	return err
 }
 
-// makeStage creates the staging and aside databases, or settles for the live
-// one when the account may not.
-func (db *Database) makeStage(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
+// makeStage creates the staging and aside databases, or settles for the live one when the
+// account may not make them, or not work in them.
+func (db *Database) makeStage(ctx context.Context, conn *sql.Conn, p *database.Plan) (err error) {
+	var made []string
 	for _, name := range []string{p.Stage, p.Aside} {
-		_, err := conn.ExecContext(ctx, db.createDatabase(name))
-		if isCode(err, errDBAccess, errTableAccess, errSpecific) {
-			p.Stage, p.Aside = p.Live, p.Live
-			return nil
+		if _, err = conn.ExecContext(ctx, db.createDatabase(name)); err != nil {
+			err = fmt.Errorf("make the staging database %s: %w", name, err)
+			break
 		}
-		if err != nil {
-			return fmt.Errorf("make the staging database %s: %w", name, err)
+		made = append(made, name)
+	}
+	if err == nil {
+		err = tryPlaces(ctx, conn, p)
+	}
+	if !denied(err) {
+		return err
+	}
+	for _, name := range made {
+		if _, failed := conn.ExecContext(ctx, "DROP DATABASE "+quote(name)); failed != nil {
+			p.Notes = append(p.Notes, "the empty database "+name+" stays, for the account may make databases and not drop them")
 		}
 	}
-	return nil
+	p.Stage, p.Aside = p.Live, p.Live
+	return tryPlaces(ctx, conn, p)
 }
 
 func (db *Database) createDatabase(name string) string {
@@ -149,7 +154,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		case database.Schema:
 			return loadSchema(ctx, conn, p, parseVersion(db.info.Version), r)
 		case database.Rows:
-			rows, err = loadRows(ctx, conn, p, u.Table, r)
+			rows, err = db.loadRows(ctx, conn, p, u.Table, r)
 			return err
 		default:
 			if p.Rows != nil {
@@ -319,17 +324,17 @@ func loadSchema(ctx context.Context, conn *sql.Conn, p *database.Plan, version s
 	}
 }
 
-func loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table string, r io.Reader) (int64, error) {
+func (db *Database) loadRows(ctx context.Context, conn *sql.Conn, p *database.Plan, table string, r io.Reader) (int64, error) {
 	to, err := staged(p, table)
 	if err != nil {
 		return 0, err
 	}
-	return insertRows(ctx, conn, table, to, r)
+	return db.insertRows(ctx, conn, table, to, r)
 }
 
 // insertRows puts rows of a table, as Dump has written them, into a table that may have
 // another name.
-func insertRows(ctx context.Context, conn *sql.Conn, table, to string, r io.Reader) (int64, error) {
+func (db *Database) insertRows(ctx context.Context, conn *sql.Conn, table, to string, r io.Reader) (int64, error) {
 	head := "INSERT INTO " + quote(to)
 	var count int64
 	err := rowStatements(r, func(s rowStatement) error {
@@ -352,9 +357,69 @@ func insertRows(ctx context.Context, conn *sql.Conn, table, to string, r io.Read
 		}
 		n, err := res.RowsAffected()
 		count += n
+		if err == nil {
+			err = db.heed(ctx, conn, table, to)
+		}
 		return err
 	})
 	return count, err
+}
+
+// heed notes what the server warned of when it took rows: it runs in a mode in which it
+// takes something else in the place of a value that it cannot take.
+func (db *Database) heed(ctx context.Context, conn *sql.Conn, table, to string) error {
+	var n int
+	if err := conn.QueryRowContext(ctx, "SELECT @@warning_count").Scan(&n); err != nil || n == 0 {
+		return err
+	}
+	warnings, err := warningsOf(ctx, conn)
+	if err != nil {
+		return err
+	}
+	// A value that an ENUM does not have is an empty text in it, and comes back as one.
+	enums, err := queryStrings(ctx, conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = "+text(to)+" AND DATA_TYPE = 'enum'")
+	if err != nil {
+		return err
+	}
+	warnings = slices.DeleteFunc(warnings, func(w string) bool {
+		return slices.ContainsFunc(enums, func(column string) bool { return strings.HasPrefix(w, "Data truncated for column '"+column+"' ") })
+	})
+	if len(warnings) == 0 {
+		return nil
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if !slices.ContainsFunc(db.altered, func(s string) bool { return strings.HasPrefix(s, "values of table "+table+",") }) {
+		db.altered = append(db.altered, fmt.Sprintf("values of table %s, which this server took otherwise: %s", table, warnings[0]))
+	}
+	return nil
+}
+
+// warningsOf are the texts of what the server has warned of last, as far as it keeps them.
+func warningsOf(ctx context.Context, conn *sql.Conn) (texts []string, err error) {
+	rows, err := conn.QueryContext(ctx, "SHOW WARNINGS")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var level, text string
+		var code int
+		if err := rows.Scan(&level, &code, &text); err != nil {
+			return nil, err
+		}
+		if level != "Note" {
+			texts = append(texts, text)
+		}
+	}
+	return texts, rows.Err()
+}
+
+// Altered tells what of what was loaded is not as it was saved.
+func (db *Database) Altered() []string {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return slices.Clone(db.altered)
 }
 
 // longestDefinitions bounds what is kept of views, triggers and routines.
@@ -373,10 +438,29 @@ func (db *Database) loadObjects(ctx context.Context, p *database.Plan, r io.Read
 	if err != nil {
 		return err
 	}
-	if err := eachObject(string(text), parseVersion(db.info.Version), func(string) error { return nil }); err != nil {
+	p.NewObjects = string(text)
+	if err := eachObject(string(text), parseVersion(db.info.Version), func(_, stmt string) error { return db.knowsZone(ctx, p, stmt) }); err != nil {
 		return err
 	}
-	p.NewObjects = string(text)
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error { return db.tryObjects(ctx, conn, p, p.NewObjects) })
+}
+
+// zoneStatement matches the setting of the time zone that an event is made under.
+var zoneStatement = regexp.MustCompile(`^SET SESSION time_zone = ('[^']*')$`)
+
+// knowsZone replaces a time zone that the server does not know, in what is made when the
+// tables are exchanged, by the server's own, and notes it.
+func (db *Database) knowsZone(ctx context.Context, p *database.Plan, stmt string) error {
+	m := zoneStatement.FindStringSubmatch(stmt)
+	if m == nil {
+		return nil
+	}
+	var known bool
+	if err := db.pool.QueryRowContext(ctx, "SELECT "+m[1]+" = 'SYSTEM' OR CONVERT_TZ('2026-01-01 00:00:00', '+00:00', "+m[1]+") IS NOT NULL").Scan(&known); err != nil || known {
+		return err
+	}
+	p.NewObjects = strings.ReplaceAll(p.NewObjects, stmt+delimiter+"\n", "SET SESSION time_zone = 'SYSTEM'"+delimiter+"\n")
+	p.Notes = append(p.Notes, "time zone "+m[1]+" is unknown to this server: events that run by it run by the server's own")
 	return nil
 }
 
@@ -440,8 +524,13 @@ func (db *Database) addLateKeys(ctx context.Context, p *database.Plan) error {
 	return g.Wait()
 }
 
-// eachObject calls visit for every statement of a part of kind objects.
-func eachObject(text string, version serverVersion, visit func(stmt string) error) error {
+// modeStatement matches where a part sets the SQL mode; its group is the mode.
+var modeStatement = regexp.MustCompile(`\bsql_mode = '([A-Z0-9_,]*)'`)
+
+// eachObject calls visit for every statement of a part of kind objects, with the kind of
+// what it makes, none for a setting. Each is read as
+// the server will, in the SQL mode that those before it have set.
+func eachObject(text string, version serverVersion, visit func(kind, stmt string) error) error {
 	s := sqltext.NewSplitter(strings.NewReader(text), sqltext.MySQL)
 	for {
 		stmt, err := s.Next()
@@ -451,10 +540,15 @@ func eachObject(text string, version serverVersion, visit func(stmt string) erro
 		if err != nil {
 			return err
 		}
-		if stmt, err = checkObject(stmt, version); err != nil {
+		kind, stmt, err := checkObject(stmt, version)
+		if err != nil {
 			return err
 		}
-		if err := visit(stmt); err != nil {
+		if m := modeStatement.FindStringSubmatch(stmt); m != nil && sessionStatement.MatchString(stmt) {
+			version = version.under(m[1])
+			s.Under(version.dialect)
+		}
+		if err := visit(kind, stmt); err != nil {
 			return err
 		}
 	}
@@ -467,8 +561,9 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 		if err != nil {
 			return err
 		}
-		if p.Stage == p.Live {
-			return dropNamed(ctx, conn, p, e, stagePrefix)
+		// A run that died before it had chosen may have left there what it tried.
+		if err := dropNamed(ctx, conn, p, e, stagePrefix); err != nil || p.Stage == p.Live {
+			return err
 		}
 		return dropPlace(ctx, conn, p, p.Stage, e, func(m database.TableMove) string { return m.Staged })
 	})

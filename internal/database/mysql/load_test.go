@@ -35,7 +35,7 @@ func TestRowsAreTakenAStatementAtATime(t *testing.T) {
 // What an archive's part of kind objects may hold, and nothing beside it.
 func TestOnlyObjectsAreMadeOfObjects(t *testing.T) {
 	visit := func(text string) (n int, err error) {
-		err = eachObject(text, mariadb1011, func(string) error { n++; return nil })
+		err = eachObject(text, mariadb1011, func(_, _ string) error { n++; return nil })
 		return n, err
 	}
 	n, err := visit("SET NAMES utf8mb4;\nSET SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', time_zone = '+00:00';\n" +

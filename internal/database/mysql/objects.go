@@ -25,6 +25,8 @@ type object struct {
 	// charset is the client's character set that it was made under, and for a dump's the
 	// one that the text is in; collation is the connection's.
 	charset, collation string
+	// zone is the time zone of an event.
+	zone string
 }
 
 // definer matches the account that an object is tied to. It is left out, so
@@ -53,11 +55,18 @@ func objectsText(objects []object) string {
 		return b.String()
 	}
 	b.WriteString("DELIMITER " + delimiter + "\n")
-	now := object{sqlMode: "NO_AUTO_VALUE_ON_ZERO", charset: "utf8mb4"}
+	now := object{sqlMode: dumpMode, charset: "utf8mb4", zone: "+00:00"}
 	for _, o := range objects {
-		if o.kind != "VIEW" && o.sqlMode != now.sqlMode {
+		if o.kind == "VIEW" {
+			o.sqlMode = dumpMode // what the server tells of views is in the mode of the asking session
+		}
+		if o.sqlMode != now.sqlMode {
 			b.WriteString("SET SESSION sql_mode = " + text(o.sqlMode) + delimiter + "\n")
 			now.sqlMode = o.sqlMode
+		}
+		if o.kind == "EVENT" && o.zone != "" && o.zone != now.zone {
+			b.WriteString("SET SESSION time_zone = " + text(o.zone) + delimiter + "\n")
+			now.zone = o.zone
 		}
 		if client := o.client(); client != now.charset {
 			b.WriteString("SET SESSION character_set_client = " + client + delimiter + "\n")
@@ -116,6 +125,10 @@ func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []str
 			if err != nil {
 				return nil, nil, err
 			}
+			if err := db.wouldBeMade(o); err != nil {
+				gaps = append(gaps, database.Gap{Object: strings.ToLower(kind.what) + " " + name, Why: "a restore would not make it: " + err.Error()})
+				continue
+			}
 			of = append(of, o)
 		}
 		if kind.what == "VIEW" {
@@ -126,6 +139,22 @@ func (db *Database) readObjects(ctx context.Context, conn *sql.Conn, views []str
 	return slices.DeleteFunc(all, func(o object) bool {
 		return o.kind == "TRIGGER" && tables != nil && !onOwnTable(o, tables)
 	}), gaps, nil
+}
+
+// wouldBeMade tells whether what is written of an object passes the gate that a restore
+// reads it through: what does not would keep all else from being restored.
+func (db *Database) wouldBeMade(o object) error {
+	made := 0
+	err := eachObject(objectsText([]object{o}), parseVersion(db.info.Version), func(kind, _ string) error {
+		if kind != "" {
+			made++
+		}
+		return nil
+	})
+	if err == nil && made != 1 {
+		err = foreign(o.create)
+	}
+	return err
 }
 
 // errUnreadable is wrapped when the server hides an object's definition.
@@ -180,6 +209,8 @@ func showCreate(ctx context.Context, conn *sql.Conn, kind, name string) (object,
 			o.charset = values[i].String
 		case c == "collation_connection":
 			o.collation = values[i].String
+		case c == "time_zone":
+			o.zone = values[i].String
 		}
 	}
 	if o.create == "" {

@@ -77,7 +77,7 @@ func (s rowStatement) sqlInto(head string, end int) string {
 
 // sessionStatement matches the settings that Revlet's own parts begin with.
 var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
-	`SET SESSION (?:(?:sql_mode|time_zone|foreign_key_checks|unique_checks|system_versioning_insert_history) = (?:'[A-Z0-9_,+:]*'|[01])(?:, )?)+)$`)
+	`SET SESSION (?:(?:sql_mode = '[A-Z0-9_,]*'|time_zone = '[A-Za-z0-9_+:/-]*'|(?:foreign_key_checks|unique_checks|system_versioning_insert_history) = [01])(?:, )?)+)$`)
 
 // objectSession matches what objects are made under; its first group is a character set.
 var objectSession = regexp.MustCompile(`^SET SESSION (?:character_set_client = ([a-z0-9]+)|collation_connection = [a-z0-9_]+)$`)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"revlet/internal/database"
@@ -135,11 +136,19 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 			return err
 		}
 		_, _ = conn.ExecContext(ctx, "SET SESSION system_versioning_alter_history = KEEP") // unknown to MySQL
+		e, err := db.existing(ctx, conn, p)
+		if err != nil {
+			return err
+		}
+		if len(renames(e)) == 0 {
+			if same, err := db.hasObjects(ctx, conn, p, objects); err != nil || same {
+				return errors.Join(err, addKeys(ctx, conn, p, to))
+			}
+		}
 		if err := db.clearObjects(ctx, conn, p); err != nil {
 			return err
 		}
-		e, err := db.existing(ctx, conn, p)
-		if err != nil {
+		if e, err = db.existing(ctx, conn, p); err != nil {
 			return err
 		}
 		if todo := renames(e); len(todo) > 0 {
@@ -153,7 +162,7 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 		if err := addKeys(ctx, conn, p, to); err != nil {
 			return err
 		}
-		return eachObject(objects, parseVersion(db.info.Version), func(stmt string) error {
+		return eachObject(objects, parseVersion(db.info.Version), func(_, stmt string) error {
 			_, err := conn.ExecContext(ctx, stmt)
 			if objectSession.MatchString(stmt) && isCode(err, errNoCharset, errNoCollation) {
 				return nil // another version or make has others
@@ -164,6 +173,37 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 			return nil
 		})
 	})
+}
+
+// hasObjects tells whether the live database has these triggers, routines and events, and no
+// views but those that were there before: nothing is to be done then, and nothing is tried
+// that the server may have come to refuse.
+func (db *Database) hasObjects(ctx context.Context, conn *sql.Conn, p *database.Plan, objects string) (bool, error) {
+	mine, views, err := db.own(ctx, conn)
+	if err != nil {
+		return false, err
+	}
+	for _, v := range views {
+		if !slices.ContainsFunc(p.Views, func(m database.TableMove) bool { return m.Name == v }) {
+			return false, nil
+		}
+	}
+	now, _, err := db.dumpObjects(ctx, conn, nil, mine)
+	return now == objects, err
+}
+
+// own are the site's tables, by name, and its views.
+func (db *Database) own(ctx context.Context, conn *sql.Conn) (map[string]*table, []string, error) {
+	listed, views, err := db.listTables(ctx, conn)
+	if err != nil {
+		return nil, nil, err
+	}
+	mine, views, _ := db.neighbours(listed, views)
+	live := map[string]*table{}
+	for _, t := range mine {
+		live[t.name] = t
+	}
+	return live, views, nil
 }
 
 // takeTurn waits until no other session exchanges the same tables: a process
@@ -183,14 +223,9 @@ func takeTurn(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
 // and the views that a swap has made. A view whose aside is not there yet is
 // one of the old ones and stays for the rename.
 func (db *Database) clearObjects(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
-	listed, views, err := db.listTables(ctx, conn)
+	own, views, err := db.own(ctx, conn)
 	if err != nil {
 		return err
-	}
-	mine, views, _ := db.neighbours(listed, views)
-	own := map[string]*table{}
-	for _, t := range mine {
-		own[t.name] = t
 	}
 	// What cannot be read could not be put back by an undo: it stays.
 	live, _, err := db.readObjects(ctx, conn, nil, own)

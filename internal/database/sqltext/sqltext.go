@@ -31,7 +31,19 @@ const (
 	MySQL Dialect = iota
 	PostgreSQL
 	SQLite
+	// MySQLLiteral is MySQL's while NO_BACKSLASH_ESCAPES holds: a backslash is a character.
+	MySQLLiteral
+	// MySQLAnsi is MySQL's while ANSI_QUOTES holds: double quotes enclose names.
+	MySQLAnsi
+	// MySQLAnsiLiteral is MySQL's while both hold.
+	MySQLAnsiLiteral
 )
+
+// mysql tells whether it is MySQL's, in whatever mode.
+func (d Dialect) mysql() bool { return d == MySQL || d >= MySQLLiteral }
+
+// escapes tells whether a backslash escapes what follows it in a literal.
+func (d Dialect) escapes() bool { return d == MySQL || d == MySQLAnsi }
 
 // Kind is what a token is.
 type Kind uint8
@@ -139,8 +151,8 @@ func (d Dialect) token(s []byte, i int) (kind Kind, end int, whole bool) {
 	case c == '\'':
 		return d.text(s, i)
 	case c == '"':
-		if d == MySQL {
-			end, whole = quoted(s, i, true)
+		if d == MySQL || d == MySQLLiteral {
+			end, whole = quoted(s, i, d.escapes())
 			return String, end, whole
 		}
 		end, whole = quoted(s, i, false)
@@ -153,7 +165,7 @@ func (d Dialect) token(s []byte, i int) (kind Kind, end int, whole bool) {
 		return Name, end, whole
 	case c == '$' && d == PostgreSQL:
 		return dollar(s, i)
-	case c == '#' && d == MySQL:
+	case c == '#' && d.mysql():
 		end, whole = lineEnd(s, i)
 		return Comment, end, whole
 	case c == '-' || c == '/':
@@ -167,7 +179,7 @@ func (d Dialect) token(s []byte, i int) (kind Kind, end int, whole bool) {
 
 // text is a literal in single quotes.
 func (d Dialect) text(s []byte, i int) (Kind, int, bool) {
-	escapes := d == MySQL
+	escapes := d.escapes()
 	if d == PostgreSQL && i > 0 && (s[i-1] == 'E' || s[i-1] == 'e') && (i == 1 || !isWordOrDollar(s[i-2])) {
 		escapes = true
 	}
@@ -182,7 +194,7 @@ func (d Dialect) comment(s []byte, i int) (Kind, int, bool) {
 	}
 	switch {
 	case s[i] == '-' && s[i+1] == '-':
-		if d == MySQL {
+		if d.mysql() {
 			// Two dashes begin a comment only before white space or a control character.
 			if i+2 >= len(s) {
 				return Comment, i + 2, false
@@ -200,7 +212,7 @@ func (d Dialect) comment(s []byte, i int) (Kind, int, bool) {
 		}
 		end, whole := until(s, i+2, "*/")
 		kind := Comment
-		if d == MySQL && opensVersion(s[i:]) {
+		if d.mysql() && opensVersion(s[i:]) {
 			kind = Versioned
 			end, whole = d.versioned(s, i)
 		}
@@ -351,6 +363,9 @@ func NewSplitter(in io.Reader, d Dialect) *Splitter {
 	return &Splitter{in: in, d: d, delimiter: ";"}
 }
 
+// Under tells that what follows is of another dialect: a statement has changed the mode.
+func (s *Splitter) Under(d Dialect) { s.d = d }
+
 // Next returns the next statement without its delimiter and without white space and
 // comments before it, or io.EOF when there is none. Text that ends inside quotes or
 // a comment, or before a delimiter in a dialect whose text Revlet's parts end with
@@ -436,7 +451,7 @@ func (s *Splitter) last(t tracker) (string, error) {
 	switch {
 	case stmt == "" || !t.any:
 		return "", io.EOF
-	case s.d == MySQL:
+	case s.d.mysql():
 		return stmt, nil
 	}
 	return "", fmt.Errorf("the text ends inside a statement: %w", io.ErrUnexpectedEOF)
@@ -482,15 +497,15 @@ const delimiterWord = "DELIMITER"
 // tell.
 func (s *Splitter) command() (is, enough bool) {
 	text := s.buf[s.pos:]
-	switch s.d {
-	case MySQL:
+	switch {
+	case s.d.mysql():
 		if len(text) <= len(delimiterWord) {
 			return false, !strings.EqualFold(string(text), delimiterWord[:len(text)])
 		}
 		if !strings.EqualFold(string(text[:len(delimiterWord)]), delimiterWord) || !isSpace(text[len(delimiterWord)]) {
 			return false, true
 		}
-	case PostgreSQL:
+	case s.d == PostgreSQL:
 		if text[0] != '\\' {
 			return false, true
 		}
@@ -503,7 +518,7 @@ func (s *Splitter) command() (is, enough bool) {
 	}
 	line := string(s.buf[s.pos:end])
 	s.pos = end
-	if s.d == MySQL {
+	if s.d.mysql() {
 		if fields := strings.Fields(line[len(delimiterWord):]); len(fields) > 0 {
 			s.delimiter = fields[0]
 		}

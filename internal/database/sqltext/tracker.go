@@ -28,7 +28,7 @@ func (t *tracker) see(kind Kind, text []byte) {
 		return
 	}
 	t.any = true
-	if t.d == MySQL || t.d == SQLite && len(t.head) == headWords && !t.trigger() {
+	if t.d.mysql() || t.d == SQLite && len(t.head) == headWords && !t.trigger() {
 		return // nothing that follows matters
 	}
 	word := ""

@@ -105,6 +105,8 @@ const (
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
 	ServerSetup Reason = "server-setup"
+	// ObjectsDenied: the account may not make "what", such as triggers, on its server.
+	ObjectsDenied Reason = "objects-denied"
 	// DumpAlone: the database of an "archive" is known by the dump that the host leaves, and
 	// cannot be reached.
 	DumpAlone Reason = "dump-alone"

@@ -150,6 +150,11 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	r.result.Swap = j.Now().Sub(swapStart)
 	r.result.Unlinked = append(r.result.Unlinked, r.journal.unlinked...)
 	r.restoreAbove(ctx)
+	for _, label := range slices.Sorted(maps.Keys(r.targets)) {
+		if w, ok := r.targets[label].(witness); ok {
+			r.result.Lost = append(r.result.Lost, w.Altered()...)
+		}
+	}
 	for _, p := range r.journal.Databases {
 		for _, note := range p.Notes {
 			r.observer.Note("note: database " + p.Label + ": " + note)
@@ -639,6 +644,10 @@ func (r *run) loadPart(ctx context.Context, ix *catalog.Index, part archive.Part
 	r.result.Lost = append(r.result.Lost, what)
 	return nil
 }
+
+// witness is a database that takes something else, with a warning, in the place of a value
+// that it cannot take.
+type witness interface{ Altered() []string }
 
 // measured is a database that cuts values off, without a word, which do not fit.
 type measured interface {
