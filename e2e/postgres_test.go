@@ -139,6 +139,59 @@ func pgWorld(t *testing.T, s pgServer, account, text string) *world {
 	return w
 }
 
+// What uses something that is not saved is left out, and keeps nothing else from coming
+// back; what is live and was not saved stays.
+func TestPostgresGapsKeepNothingBack(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", `CREATE COLLATION german (provider = icu, locale = 'de'); CREATE TABLE words (id int PRIMARY KEY, w text COLLATE german); COMMENT ON TABLE words IS 'x'; INSERT INTO words VALUES (1, 'Öl');
+		CREATE TABLE pages (id int PRIMARY KEY, t text, word int REFERENCES words, CONSTRAINT early CHECK (t < 'z' COLLATE german)); INSERT INTO pages VALUES (1, 'Hours', 1); COMMENT ON CONSTRAINT early ON pages IS 'c';
+		CREATE INDEX sorted ON pages (t COLLATE german); CREATE TABLE parts (w text COLLATE german) PARTITION BY LIST (w); CREATE TABLE part PARTITION OF parts FOR VALUES IN ('a'); CREATE TABLE more () INHERITS (words);
+		CREATE VIEW found AS SELECT * FROM words; CREATE RULE none AS ON INSERT TO found DO INSTEAD NOTHING; COMMENT ON VIEW found IS 'v'; CREATE TABLE counted (id int GENERATED ALWAYS AS IDENTITY, w text COLLATE german);
+		CREATE FUNCTION f(a int) RETURNS int LANGUAGE sql AS 'SELECT a'; COMMENT ON FUNCTION f IS 'it''s f'; CREATE STATISTICS twice ON id, w FROM words`)
+	w.fails(3, nil, "backup")
+	gaps := w.run("show", "kestrelpoint", "--json")
+	for _, one := range []string{"table words", "table parts", "table counted", "view found", "constraint pages_word_fkey on table", "constraint early on table", "index sorted", "it uses what is not saved"} {
+		assert.Contains(t, gaps, one)
+	}
+	before := s.describe(t, "tower")
+	s.exec(t, "tower", "SET ROLE tower; UPDATE pages SET t = 'gone'; INSERT INTO words VALUES (2, 'Ast')")
+	broken := s.describe(t, "tower")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	after := s.describe(t, "tower")
+	assert.Subset(t, after, []string{"words: (1,Öl)\n(2,Ast)", "pages: (1,Hours,1)", "COMMENT ON FUNCTION public.f(a integer) IS 'it''s f';"})
+	for _, line := range before {
+		if !strings.Contains(line, "pages") && !strings.Contains(line, "early") && !strings.HasPrefix(line, "words:") && !strings.HasPrefix(line, " ") {
+			assert.Contains(t, after, line)
+		}
+	}
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "tower"))
+}
+
+// Rights are no part of an archive: they are carried over from what is replaced. What
+// belongs to others is refused before anything changes.
+func TestPostgresRightsStay(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	w := pgWorld(t, s, "tower", "CREATE TABLE pages (id int PRIMARY KEY, owner text, t text); INSERT INTO pages VALUES (1, 'web', 'Hours'), (2, 'tower', 'Plan'); CREATE SEQUENCE tickets; CREATE FUNCTION f(p pages) RETURNS int LANGUAGE sql AS 'SELECT 1'")
+	s.exec(t, "tower", `CREATE ROLE web LOGIN; CREATE ROLE keepers; GRANT keepers TO tower; ALTER TABLE pages OWNER TO keepers; GRANT SELECT ON pages TO web; GRANT UPDATE (t) ON pages TO web WITH GRANT OPTION; GRANT USAGE ON SEQUENCE tickets TO PUBLIC;
+		REVOKE EXECUTE ON FUNCTION f FROM PUBLIC; ALTER TABLE pages ENABLE ROW LEVEL SECURITY; CREATE POLICY mine ON pages FOR SELECT TO web USING (owner = current_user AND id IN (SELECT id FROM pages)); DROP POLICY mine ON pages; CREATE POLICY mine ON pages FOR SELECT TO web USING (owner = current_user)`)
+	w.fails(3, []string{"policies of table pages"}, "backup")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+	s.exec(t, "tower", "SET ROLE web; DO $$ BEGIN IF (SELECT string_agg(t, ',') FROM pages) <> 'Hours' THEN RAISE 'rows of others'; END IF; PERFORM nextval('tickets'); IF has_function_privilege('f(pages)', 'EXECUTE') OR has_table_privilege('pages', 'INSERT') THEN RAISE 'more rights than before'; END IF; END $$; UPDATE pages SET t = t WHERE false")
+	s.exec(t, "tower", "SET ROLE keepers; UPDATE pages SET id = id")
+	w.run("undo", "kestrelpoint", "--yes")
+
+	s.exec(t, "tower", "CREATE TABLE foreign_one (a int); GRANT ALL ON foreign_one TO tower")
+	before := s.describe(t, "tower")
+	w.fails(3, nil, "backup")
+	w.fails(1, []string{"tower cannot set aside what belongs to others in the schema public: table foreign_one (postgres); the site is unchanged", "OWNER TO tower"}, "restore", "kestrelpoint", "--only", "database", "--yes")
+	assert.Equal(t, before, s.describe(t, "tower"))
+	s.exec(t, "tower", "DROP TABLE foreign_one; REVOKE CREATE ON SCHEMA public FROM PUBLIC; ALTER SCHEMA public OWNER TO postgres")
+	w.fails(1, []string{"tower may not make anything in the schema public", "GRANT CREATE ON SCHEMA"}, "restore", "kestrelpoint", "--only", "database", "--yes")
+}
+
 // The functions of range types belong to the server's administrator: schemas change names.
 func TestPostgresRangesComeBack(t *testing.T) {
 	t.Parallel()

@@ -150,7 +150,8 @@ type Plan struct {
 	// From names the database that is meant in a dump of several; empty for the
 	// only one, or the one that is called as the live one is.
 	From string `json:"from,omitempty"`
-	// Stay are tables that the archive never held: they are left as they are.
+	// Stay are tables and views that the archive never held: they are left as they are, as
+	// far as the server can.
 	Stay []string `json:"stay,omitempty"`
 	// Brought is what a restore has put into the live schema, for postgres: what is there
 	// beside it was made since.

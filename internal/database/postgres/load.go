@@ -27,7 +27,10 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, _ []string) e
 	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Stage)); err != nil {
 		return fmt.Errorf("make the staging schema: %w; the account needs the right CREATE on database %s", err, db.c.Name)
 	}
-	return nil
+	if p.Rows != nil {
+		return nil // nothing is exchanged
+	}
+	return db.checkRights(ctx, p)
 }
 
 // Lanes implements database.Target.
@@ -192,7 +195,7 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if err != nil {
 		return fmt.Errorf("exchange the tables: %w", err)
 	}
-	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside, nil); err != nil {
+	if err := db.exchange(ctx, p.Live, p.Stage, p.Aside, p.Stay, nil); err != nil {
 		return err
 	}
 	replaced, err := movables(ctx, db.conn, p.Aside)
@@ -215,14 +218,14 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return rowrestore.Revert(ctx, &rowShare{db, p}, p)
 	}
-	return db.exchange(ctx, p.Live, p.Aside, p.Stage, p)
+	return db.exchange(ctx, p.Live, p.Aside, p.Stage, nil, p)
 }
 
 // exchange makes what is in schema from live and moves what was live to a new
 // schema to. The schema from goes in the same transaction: while it is there,
-// the exchange has not been made. When a restore is taken back, what was made since
-// stays, unless something of its name comes back.
-func (db *Database) exchange(ctx context.Context, live, from, to string, undone *database.Plan) error {
+// the exchange has not been made. What an archive never held stays; when a restore is
+// taken back, what was made since does, unless something of its name comes back.
+func (db *Database) exchange(ctx context.Context, live, from, to string, stay []string, undone *database.Plan) error {
 	err := pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", from).Scan(&there); err != nil || !there {
@@ -233,29 +236,46 @@ func (db *Database) exchange(ctx context.Context, live, from, to string, undone 
 			return err
 		}
 		if len(stuck) > 0 {
-			return renameSchemas(ctx, tx, live, from, to, stuck[0])
+			if err := renameSchemas(ctx, tx, live, from, to, stuck[0]); err != nil || undone != nil {
+				return err
+			}
+			if err := moveAll(ctx, tx, to, live, func(name string) bool { return !slices.Contains(stay, name) }); err != nil {
+				return err
+			}
+			return carryRights(ctx, tx, live, to)
 		}
 		if _, err := tx.Exec(ctx, "CREATE SCHEMA "+quote(to)); err != nil {
 			return err
 		}
-		stay, err := madeSince(ctx, tx, live, from, undone)
+		made, err := madeSince(ctx, tx, live, from, undone)
 		if err != nil {
 			return err
 		}
-		for _, move := range [][2]string{{live, to}, {from, live}} {
-			if err := moveAll(ctx, tx, move[0], move[1], stay); err != nil {
-				return err
-			}
-			stay = nil
+		along, err := texts(ctx, tx, statisticsOn, live, stay)
+		if err != nil {
+			return err
 		}
-		_, err = tx.Exec(ctx, "DROP SCHEMA "+quote(from))
-		return err
+		stays := slices.Concat(made, stay, along)
+		if err := moveAll(ctx, tx, live, to, func(name string) bool { return slices.Contains(stays, name) }); err != nil {
+			return err
+		}
+		if err := moveAll(ctx, tx, from, live, func(string) bool { return false }); err != nil {
+			return err
+		}
+		if _, err = tx.Exec(ctx, "DROP SCHEMA "+quote(from)); err != nil || undone != nil {
+			return err
+		}
+		return carryRights(ctx, tx, live, to)
 	})
 	if err != nil {
 		return fmt.Errorf("exchange the tables: %w", err)
 	}
 	return nil
 }
+
+// statisticsOn are the statistics on tables of the schema $1 that are called as $2 says.
+const statisticsOn = `SELECT 'statistics ' || s.stxname FROM pg_statistic_ext s JOIN pg_class c ON c.oid = s.stxrelid
+	WHERE s.stxnamespace = $1::text::regnamespace AND c.relnamespace = s.stxnamespace AND c.relname = ANY($2)`
 
 // immovable lists range types in the schemas $1 and $2 that this account cannot move: the
 // functions that make their values belong to the server's administrator.
@@ -376,7 +396,8 @@ func madeSince(ctx context.Context, tx pgx.Tx, live, from string, undone *databa
 	return stay, err
 }
 
-func moveAll(ctx context.Context, tx pgx.Tx, from, to string, stay []string) error {
+// moveAll moves what is in one schema to another, but for what stays.
+func moveAll(ctx context.Context, tx pgx.Tx, from, to string, stays func(name string) bool) error {
 	// Names of types in lists of arguments are then complete.
 	if _, err := tx.Exec(ctx, "SET LOCAL search_path = pg_catalog"); err != nil {
 		return err
@@ -386,7 +407,7 @@ func moveAll(ctx context.Context, tx pgx.Tx, from, to string, stay []string) err
 		return err
 	}
 	for _, o := range all {
-		if slices.Contains(stay, o.Name) {
+		if stays(o.Name) {
 			continue
 		}
 		if _, err := tx.Exec(ctx, o.Alter+" SET SCHEMA "+quote(to)); err != nil {

@@ -198,6 +198,32 @@ func (d *describer) readNeeds(ctx context.Context, byID map[objectID]*object) er
 	})
 }
 
+// withoutWhatIsNotSaved are all objects and parts of objects that are not saved, or depend on
+// such, whatever they are: keys, indexes, triggers, rules, sequences of a column.
+func (d *describer) withoutWhatIsNotSaved(ctx context.Context, all []*object) (map[objectID]bool, error) {
+	dependents := map[objectID][]objectID{}
+	if err := d.eachPair(ctx, dependencies, func(from, to objectID) { dependents[to] = append(dependents[to], from) }); err != nil {
+		return nil, err
+	}
+	unsaved := map[objectID]bool{}
+	var spread func(id objectID)
+	spread = func(id objectID) {
+		if unsaved[id] {
+			return
+		}
+		unsaved[id] = true
+		for _, d := range dependents[id] {
+			spread(d)
+		}
+	}
+	for _, o := range all {
+		if !o.saved() {
+			spread(o.objectID)
+		}
+	}
+	return unsaved, nil
+}
+
 func (d *describer) eachPair(ctx context.Context, query string, visit func(a, b objectID)) error {
 	rows, err := d.conn.Query(ctx, query)
 	if err != nil {

@@ -107,6 +107,8 @@ const (
 	ServerSetup Reason = "server-setup"
 	// ObjectsDenied: the account may not make "what", such as triggers, on its server.
 	ObjectsDenied Reason = "objects-denied"
+	// OwnedByOthers: what would be exchanged does not belong to "account".
+	OwnedByOthers Reason = "owned-by-others"
 	// DumpAlone: the database of an "archive" is known by the dump that the host leaves, and
 	// cannot be reached.
 	DumpAlone Reason = "dump-alone"

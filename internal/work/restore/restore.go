@@ -293,14 +293,20 @@ func (r *run) prepareDatabases(ctx context.Context) error {
 // site's there as well.
 func placeID(journalID string) string { return journalID + "_" + store.Token()[:6] }
 
-// neverHeld are the tables of a database that the archive has no rows of: gaps.
-func (r *run) neverHeld(label string) (tables []string) {
+// neverHeld are the tables and views of a database that the archive does not have: gaps.
+func (r *run) neverHeld(label string) (names []string) {
 	for _, g := range r.Archive.Gaps {
-		if name, ok := strings.CutPrefix(g.Path, "database/"+label+"/"+database.TableGap); ok && g.Kind == archive.GapDatabase {
-			tables = append(tables, name)
+		what, ok := strings.CutPrefix(g.Path, "database/"+label+"/")
+		if !ok || g.Kind != archive.GapDatabase {
+			continue
+		}
+		for _, kind := range []string{database.TableGap, "view ", "materialized view "} {
+			if name, ok := strings.CutPrefix(what, kind); ok {
+				names = append(names, name)
+			}
 		}
 	}
-	return tables
+	return names
 }
 
 // noteStaged makes what was staged durable, and notes by what it is known again.
