@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"modernc.org/sqlite"
@@ -176,7 +178,15 @@ type snapshot struct {
 	schema  string
 	objects string
 	units   []database.Unit
+	// text is the encoding of the file's texts.
+	text encoding
 }
+
+// encoding is how a file keeps texts; nil is UTF-8.
+type encoding binary.AppendByteOrder
+
+// encodings are those that PRAGMA encoding names.
+var encodings = map[string]encoding{"UTF-16le": binary.LittleEndian, "UTF-16be": binary.BigEndian}
 
 // Snapshot implements database.Source.
 func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
@@ -345,6 +355,7 @@ func (s *snapshot) pragmas(ctx context.Context, mode string) (string, error) {
 			return "", err
 		}
 		if name == "encoding" {
+			s.text = encodings[v]
 			v = literal(v)
 		}
 		fmt.Fprintf(&b, "PRAGMA %s = %s;\n", name, v)
@@ -446,7 +457,7 @@ func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int6
 	if u.Kind != database.Rows {
 		return 0, database.WriteDefinitions(u, s.schema, s.objects, w)
 	}
-	n, err := s.tables[u.Table].dump(ctx, s.conn, w)
+	n, err := s.tables[u.Table].dump(ctx, s.conn, s.text, w)
 	if err != nil {
 		return n, fmt.Errorf("table %s: %w", u.Table, err)
 	}
@@ -456,7 +467,7 @@ func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int6
 // perStatement is how many rows one INSERT takes.
 const perStatement = 100
 
-func (t *table) dump(ctx context.Context, conn *sql.Conn, w io.Writer) (int64, error) {
+func (t *table) dump(ctx context.Context, conn *sql.Conn, in encoding, w io.Writer) (int64, error) {
 	names := make([]string, len(t.columns))
 	for i, c := range t.columns {
 		names[i] = quote(c)
@@ -496,7 +507,7 @@ func (t *table) dump(ctx context.Context, conn *sql.Conn, w io.Writer) (int64, e
 		}
 		for i, v := range values {
 			out.WriteByte("(,"[btoi(i > 0)])
-			write(out, v)
+			write(out, v, in)
 		}
 		if err := out.WriteByte(')'); err != nil {
 			return n, err
@@ -523,17 +534,30 @@ func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + 
 // piece is how much of a large value is written at a time.
 const piece = 64 << 10
 
+// bytesOf is a text as a file keeps it, which is what a blob of it becomes again.
+func bytesOf(text string, in encoding) []byte {
+	if in == nil {
+		return []byte(text)
+	}
+	var all []byte
+	for _, unit := range utf16.Encode([]rune(text)) {
+		all = in.AppendUint16(all, unit)
+	}
+	return all
+}
+
 // write writes what encode gives, of a large value a piece at a time. An error stays in out.
-func write(out *bufio.Writer, v any) {
+func write(out *bufio.Writer, v any, in encoding) {
 	text, isText := v.(string)
 	data, isBlob := v.([]byte)
 	before, digits, after := "x'", isBlob, "'"
 	switch {
 	case max(len(text), len(data)) < piece:
-		out.WriteString(encode(v))
+		out.WriteString(encode(v, in))
 		return
 	case isText && (strings.ContainsRune(text, 0) || !utf8.ValidString(text)):
 		before, digits, after = "CAST(x'", true, "' AS TEXT)"
+		text = string(bytesOf(text, in))
 	case isText:
 		before = "'"
 	}
@@ -557,7 +581,7 @@ func write(out *bufio.Writer, v any) {
 
 // encode writes a value so that SQLite reads the very same value of the same
 // storage class.
-func encode(v any) string {
+func encode(v any, in encoding) string {
 	switch v := v.(type) {
 	case nil:
 		return "NULL"
@@ -567,7 +591,7 @@ func encode(v any) string {
 		return encodeReal(v)
 	case string:
 		if strings.ContainsRune(v, 0) || !utf8.ValidString(v) {
-			return fmt.Sprintf("CAST(x'%x' AS TEXT)", v)
+			return fmt.Sprintf("CAST(x'%x' AS TEXT)", bytesOf(v, in))
 		}
 		return literal(v)
 	case []byte:
@@ -592,9 +616,10 @@ func encodeReal(v float64) string {
 	return s
 }
 
-// Tables implements database.Source.
+// Tables implements database.Source: those that are saved, so no virtual ones, whose rows
+// lie in others, and none of the planner's.
 func (db *Database) Tables(ctx context.Context) ([]database.TableInfo, error) {
-	rows, err := db.pool.QueryContext(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY name")
+	rows, err := db.pool.QueryContext(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND rootpage > 0 AND name NOT LIKE 'sqlite\\_stat%' ESCAPE '\\' ORDER BY name")
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,11 @@ INSERT INTO plain (rowid, a) VALUES (-5, 'negative row number'), (1000000, NULL)
 
 // build makes a database with one of everything.
 func build(t *testing.T, file, mode string) {
-	db, err := sql.Open("sqlite", dsn(file, "_pragma=journal_mode("+mode+")"))
+	pragma := "journal_mode(" + mode + ")"
+	if strings.HasPrefix(mode, "UTF") {
+		pragma = "encoding('" + mode + "')"
+	}
+	db, err := sql.Open("sqlite", dsn(file, "_pragma="+pragma))
 	require.NoError(t, err)
 	defer db.Close()
 	_, err = db.Exec(strings.Replace(everything, ", STRICT_", "", 1))
@@ -92,7 +96,7 @@ func restore(t *testing.T, file string, units []database.Unit, texts []string, r
 }
 
 func TestEverythingComesBack(t *testing.T) {
-	for _, mode := range []string{"wal", "delete"} {
+	for _, mode := range []string{"wal", "delete", "UTF-16le", "UTF-16be"} {
 		t.Run(mode, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), "museum.db")
 			build(t, file, mode)
@@ -121,6 +125,16 @@ func TestEverythingComesBack(t *testing.T) {
 			require.NoError(t, db.QueryRow("PRAGMA user_version").Scan(&version))
 			require.NoError(t, db.QueryRow("INSERT INTO keyed (name) VALUES ('next') RETURNING id").Scan(&next))
 			assert.Equal(t, []int{1, 7, 10}, []int{found, version, next}, "a used number is not used again")
+			var characters string
+			require.NoError(t, db.QueryRow("SELECT unicode(a) || ' ' || length(CAST(a AS BLOB)) FROM plain WHERE typeof(a) = 'text' AND b = 8").Scan(&characters))
+			assert.Equal(t, map[bool]string{true: "110 20", false: "110 10"}[strings.HasPrefix(mode, "UTF")], characters, "a zero byte ends no text")
+			source, err := Open(t.Context(), Config{Path: file, Scratch: t.TempDir(), Disk: &disk.Disk{}})
+			require.NoError(t, err)
+			tables, err := source.Tables(t.Context())
+			require.NoError(t, err)
+			require.NoError(t, source.Close())
+			assert.NotContains(t, tables, database.TableInfo{Name: "search"}, "its rows lie in other tables")
+			assert.Contains(t, tables, database.TableInfo{Name: "search_content"})
 			require.NoError(t, db.Close())
 
 			require.NoError(t, target.Revert(t.Context(), p))
