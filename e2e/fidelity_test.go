@@ -108,7 +108,7 @@ func sqlFileIsLoaded(t *testing.T, s *server, grants []string) {
 	w.write("evil.sql", "CREATE TABLE a (a INT);\nGRANT ALL ON *.* TO 'museum'@'127.0.0.1';")
 	w.fails(1, []string{"does not write", "GRANT ALL", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
 	w.write("cut.sql", "CREATE TABLE a (a INT);\nINSERT INTO a VALUES ('cut he")
-	w.fails(1, []string{"inside quotes", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "cut.sql", "--yes")
+	w.fails(1, []string{"it is cut", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "cut.sql", "--yes")
 	assert.Equal(t, broken, s.describe(t, db))
 
 	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")

@@ -172,7 +172,7 @@ func TestAHandMadeCopyIsTakenIn(t *testing.T) {
 	text, err := os.ReadFile(w.path("dump.sql"))
 	require.NoError(t, err)
 	w.write("cut.sql", string(text[:bytes.LastIndex(text, []byte("INSERT INTO"))+300]))
-	w.fails(1, []string{"cut.sql", "middle of a statement"}, "import", "site.zip", "cut.sql", "--site", "kestrelpoint")
+	w.fails(1, []string{"cut.sql", "it is cut"}, "import", "site.zip", "cut.sql", "--site", "kestrelpoint")
 	w.fails(2, []string{"--site"}, "import", "site.zip", "dump.sql")
 	w.fails(1, []string{"only SQL"}, "import", "dump.sql", "--site", "kestrelpoint")
 	require.NoError(t, os.Truncate(w.path("site.tar.gz"), 1<<20))

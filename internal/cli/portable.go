@@ -78,8 +78,9 @@ func (a *app) importCommand() *cli.Command {
 		Name: "import", Usage: "take in a portable file, or a copy made by hand", ArgsUsage: "FILE…",
 		Description: "FILE is what `revlet export` wrote, or its pieces in any order; or a .zip, .tar.gz,\n" +
 			".tar or .tar.zst of a webroot that somebody has packed by hand, with or without a\n" +
-			"folder around it, and an .sql, .sql.gz or .sql.zst from a database admin page. It\n" +
-			"becomes an archive like any other, in all stores of the site.",
+			"folder around it, and an .sql, plain or packed (.gz, .zst, .bz2, .zip),\n" +
+			"from a database admin page. It becomes an archive like any other, in all stores of\n" +
+			"the site.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "the `SITE` that a copy made by hand is of"},
 			&cli.StringFlag{Name: "store", Usage: "where a site that is not configured yet is to have its archives: a `STORE`, or a folder"},

@@ -41,7 +41,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "table", Usage: "only `TABLE`, named with the site's prefix or without (DATABASE.TABLE where a site has several databases); may be given again"},
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
-			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, .sql.gz, .sql.zst) that is no archive"},
+			&cli.StringFlag{Name: "sql", Usage: "restore a site's database from an SQL `FILE` of the server's own client (.sql, or packed: .gz, .zst, .bz2, .zip) that is no archive"},
 			&cli.BoolFlag{Name: "keep-settings", Usage: "keep the present settings file of the CMS instead of the archive's, such as after the database was moved"},
 			&cli.StringFlag{Name: "root", Usage: "the webroot's `PATH`, typed by you: the first restore of a site that was found in a store or a file wants it"},
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},

@@ -3,7 +3,6 @@ package portable
 import (
 	"archive/tar"
 	"archive/zip"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -15,8 +14,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
-	"github.com/klauspost/compress/zstd"
+	"golang.org/x/text/encoding/charmap"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
@@ -55,12 +55,6 @@ func (o *Opened) List(visit func(archive.Entry) error) error {
 	}
 	defer f.Close()
 	return archive.ReadList(f, visit)
-}
-
-// IsSQL tells by its name whether a file is an SQL text.
-func IsSQL(name string) bool {
-	name = strings.ToLower(name)
-	return strings.HasSuffix(name, ".sql") || strings.HasSuffix(name, ".sql.gz") || strings.HasSuffix(name, ".sql.zst")
 }
 
 // IsPortable tells by its name whether a file may be a portable one or a piece
@@ -164,90 +158,10 @@ func unpackSQL(d *disk.Disk, from, to string) error {
 		return err
 	}
 	_, err = io.Copy(out, in)
-	if err == nil {
-		err = endsWell(out)
-	}
 	if err = errors.Join(err, out.Close()); err != nil {
 		return fmt.Errorf("the SQL file %s: %w", from, err)
 	}
 	return nil
-}
-
-// endsWell is Tail.EndsWell for a file.
-func endsWell(f *disk.File) error {
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	end := make([]byte, min(info.Size(), tailBytes))
-	if _, err := f.ReadAt(end, info.Size()-int64(len(end))); err != nil {
-		return err
-	}
-	return (&Tail{end}).EndsWell()
-}
-
-// tailBytes is how much of the end of an SQL text is looked at.
-const tailBytes = 64 << 10
-
-// Tail keeps the end of an SQL text that is written to it.
-type Tail struct{ end []byte }
-
-// Write implements io.Writer.
-func (t *Tail) Write(p []byte) (int, error) {
-	t.end = append(t.end, p[max(0, len(p)-tailBytes):]...)
-	t.end = append(t.end[:0], t.end[max(0, len(t.end)-tailBytes):]...)
-	return len(p), nil
-}
-
-// EndsWell gives an error for a text that does not end with a statement: it was cut, or is
-// none.
-func (t *Tail) EndsWell() error {
-	lines := strings.Split(strings.TrimSpace(string(t.end)), "\n")
-	for _, line := range slices.Backward(lines) {
-		line = strings.TrimSpace(line)
-		switch {
-		case line == "" || strings.HasPrefix(line, "--") || strings.HasPrefix(line, "/*") && strings.HasSuffix(line, "*/;") || strings.HasPrefix(line, "#"):
-		case strings.HasSuffix(line, ";") || strings.HasPrefix(line, `\`) || strings.HasSuffix(line, "*/"):
-			return nil
-		default:
-			return errors.New("it ends in the middle of a statement: it is cut; export it again")
-		}
-	}
-	return errors.New("it holds no statement")
-}
-
-// OpenSQL opens an SQL file, compressed or not.
-func OpenSQL(file string) (io.Reader, func(), error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, nil, fmt.Errorf("the SQL file: %w", err)
-	}
-	r, closeText, err := Decompressed(f, filepath.Ext(file))
-	if err != nil {
-		_ = f.Close()
-		return nil, nil, fmt.Errorf("the SQL file %s: %w", file, err)
-	}
-	return r, func() { closeText(); _ = f.Close() }, nil
-}
-
-// mostWindow bounds the memory that a foreign zstd stream may ask for, in bytes.
-const mostWindow = 64 << 20
-
-// Decompressed is what a file holds, by the ending of its name: .gz, .tgz and .zst are
-// uncompressed, until done is called.
-func Decompressed(r io.Reader, ending string) (text io.Reader, done func(), err error) {
-	switch ending {
-	case ".gz", ".tgz":
-		z, err := gzip.NewReader(r)
-		return z, func() {}, err
-	case ".zst":
-		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(mostWindow))
-		if err != nil {
-			return nil, nil, err
-		}
-		return z, z.Close, nil
-	}
-	return r, func() {}, nil
 }
 
 // unpacker writes into one folder and nowhere else.
@@ -283,7 +197,7 @@ func (u *unpacker) unpack(ctx context.Context, in *joined) error {
 	case ".tar", ".tar.gz", ".tgz", ".tar.zst":
 		var r io.Reader
 		var done func()
-		if r, done, err = Decompressed(io.NewSectionReader(in, 0, in.Size()), filepath.Ext(kind)); err == nil {
+		if r, done, err = Decompressed(io.NewSectionReader(in, 0, in.Size())); err == nil {
 			err = u.tar(ctx, r)
 			done()
 		}
@@ -345,7 +259,7 @@ func (u *unpacker) zip(ctx context.Context, in *joined) error {
 
 func (u *unpacker) zipped(f *zip.File) error {
 	mode := f.Mode()
-	name := strings.ReplaceAll(f.Name, `\`, "/") // some programs on Windows write it so
+	name := strings.ReplaceAll(zipName(f), `\`, "/") // some programs on Windows write it so
 	switch {
 	case strings.HasSuffix(name, "/") || mode.IsDir():
 		return u.folder(name, mode.Perm(), f.Modified)
@@ -369,6 +283,19 @@ func (u *unpacker) zipped(f *zip.File) error {
 	}
 	defer in.Close()
 	return u.file(name, mode.Perm(), f.Modified, in, int64(f.UncompressedSize64))
+}
+
+// zipName is an entry's name. One that is not marked as UTF-8, and is none, is in the
+// character set of DOS (PKWARE's APPNOTE.TXT, appendix D).
+func zipName(f *zip.File) string {
+	if !f.NonUTF8 || utf8.ValidString(f.Name) {
+		return f.Name
+	}
+	name, err := charmap.CodePage437.NewDecoder().String(f.Name)
+	if err != nil {
+		return f.Name
+	}
+	return name
 }
 
 func (u *unpacker) tar(ctx context.Context, r io.Reader) error {
@@ -458,6 +385,14 @@ func (u *unpacker) file(name string, perm fs.FileMode, when time.Time, r io.Read
 		return err
 	}
 	f, err := u.root.Create(clean, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		// Of what was added to a file again and again, the last counts.
+		if info, failed := u.root.Lstat(clean); failed == nil && info.Mode().IsRegular() {
+			if err = u.root.Remove(clean); err == nil {
+				f, err = u.root.Create(clean, 0o600)
+			}
+		}
+	}
 	if err != nil {
 		return err
 	}

@@ -80,12 +80,16 @@ func TestAnExportThatFailsLeavesNothing(t *testing.T) {
 func TestSQLThatWasCutIsRefused(t *testing.T) {
 	dir := t.TempDir()
 	for text, whole := range map[string]bool{
-		"CREATE TABLE a (b INT);\n":                                           true,
-		"INSERT INTO a VALUES (1);\n-- Dump completed on 2026-11-23\n":        true,
-		"COMMIT;\n/*!40101 SET CHARACTER_SET_CLIENT=@OLD */;\n\n":             true,
-		"COPY a (b) FROM stdin;\n1\n\\.\n\n--\n-- PostgreSQL database dump\n": true,
-		"INSERT INTO a VALUES (1), (2":                                        false,
-		"CREATE TABLE a (b INT);\nINSERT INTO a VALUES\n(1),\n":               false,
+		"CREATE TABLE a (b INT);\n":                                                                                                    true,
+		"INSERT INTO a VALUES (1);\n-- Dump completed on 2026-11-23\n":                                                                 true,
+		"COMMIT;\n/*!40101 SET CHARACTER_SET_CLIENT=@OLD */;\n\n":                                                                      true,
+		"COPY a (b) FROM stdin;\n1\n\\.\n\n--\n-- PostgreSQL database dump complete\n":                                                 true,
+		"-- MariaDB dump 10.19\nCREATE TABLE a (b INT);\n":                                                                             false,
+		"-- MySQL dump 10.13\nCREATE TABLE a (b INT);\n-- Dump completed on 2026-11-23\n":                                              true,
+		"--\n-- PostgreSQL database dump\n--\nCREATE TABLE a (b int);\n":                                                               false,
+		"--\n-- PostgreSQL database dump\n--\nCREATE TABLE a (b int);\n--\n-- PostgreSQL database dump complete\n--\n\\unrestrict x\n": true,
+		"INSERT INTO a VALUES (1), (2":                                                                                                 false,
+		"CREATE TABLE a (b INT);\nINSERT INTO a VALUES\n(1),\n":                                                                        false,
 		"":                      false,
 		"-- only a comment\n\n": false,
 	} {

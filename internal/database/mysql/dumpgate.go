@@ -30,6 +30,8 @@ type dumpGate struct {
 	restart bool
 	session map[string]string
 	saved   map[string]string
+	// setBack tells whether the text has set back what its first lines have saved.
+	setBack bool
 	objects []object
 	// place tells under which name a table is staged, and whether its statements are let
 	// through; without it, under its own.
@@ -207,10 +209,18 @@ func (g *dumpGate) belongs(name string) bool {
 	return same(g.taken, name)
 }
 
-// settled tells at the end whether it was clear which database was meant.
+// savedFirst is the variable in which dumps of every client keep, in their first lines, what
+// their last ones set back.
+const savedFirst = "old_character_set_client"
+
+// settled tells at the end whether the text was whole, as far as that can be known, and
+// whether it was clear which database was meant.
 func (g *dumpGate) settled() error {
 	named := strings.Join(g.met, ", ")
+	_, saved := g.saved[savedFirst]
 	switch {
+	case saved && !g.setBack:
+		return errors.New("the text is cut: what its first lines have set for its client is not set back at its end; export it again")
 	case g.from != "" && !strings.EqualFold(g.taken, g.from):
 		return reason.New(reason.WhichDatabase, nil, "the file holds no database %s, but: %s", g.from, named)
 	case g.from == "" && len(g.met) > 1 && !strings.EqualFold(g.taken, g.live):
@@ -512,6 +522,7 @@ func (g *dumpGate) value(r *tokenReader) (value string) {
 	if t := r.Peek(); t.Is("@") {
 		if name, user, _, ok := r.variable(); ok && user {
 			value = g.saved[name]
+			g.setBack = g.setBack || name == savedFirst
 		} else if ok {
 			value = g.session[name]
 		}

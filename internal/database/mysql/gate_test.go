@@ -146,15 +146,17 @@ func TestWhatDumpsHoldPasses(t *testing.T) {
 		"/*!50003 SET @saved_sql_mode = @@sql_mode */ ;\n/*!50003 SET sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES' */ ;\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`localhost`*/ /*!50003 TRIGGER `lit` BEFORE INSERT ON `log` FOR EACH ROW BEGIN SET NEW.\"a\\\"= 'c:\\'; END */;;\nDELIMITER ;\n"+
 		"/*!50003 SET sql_mode = @saved_sql_mode */ ;\n/*!50106 SET @save_time_zone= @@TIME_ZONE */ ;\n/*!50003 SET time_zone = 'Europe/Amsterdam' */ ;\n"+
 		"/*!50106 CREATE*/ /*!50117 DEFINER=`root`@`localhost`*/ /*!50106 EVENT `e` ON SCHEDULE EVERY 1 DAY DO DELETE FROM log */;\n/*!50106 SET TIME_ZONE= @save_time_zone */ ;\n"+
-		"ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`);\nALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42;\nCREATE UNIQUE INDEX i ON log (id);\nSET @@GLOBAL.GTID_PURGED=/*!80000 '+'*/ 'x:1';\nTRUNCATE TABLE `log`;\nDO SETVAL(`s`, 1, 0);\n", "\n", "\r\n")
+		"ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`);\nALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42;\nCREATE UNIQUE INDEX i ON log (id);\nSET @@GLOBAL.GTID_PURGED=/*!80000 '+'*/ 'x:1';\nTRUNCATE TABLE `log`;\nDO SETVAL(`s`, 1, 0);\n/*!40101 SET CHARACTER_SET_CLIENT=@OLD_CHARACTER_SET_CLIENT */;\n", "\n", "\r\n")
 	run, g, err := admitted(t, text, "")
 	require.NoError(t, err)
+	_, _, err = admitted(t, text[:strings.LastIndex(text, "/*!40101")], "")
+	require.ErrorContains(t, err, "the text is cut")
 	for i := range run {
 		run[i] = strings.Join(strings.Fields(run[i]), " ")
 	}
 	assert.Equal(t, []string{"SET NAMES utf8mb4", "SET SESSION time_zone = '+00:00'", "DROP TABLE IF EXISTS `log`", "SET NAMES utf8", "CREATE TABLE `log` ( `id` int(11) ) ENGINE=InnoDB", "SET NAMES utf8mb4",
 		"ALTER TABLE `log` DISABLE KEYS", "INSERT INTO `log` VALUES (1,'it\\'s'), (-2.5e-3,_binary 'x',0x0A,NULL,X'00',b'1',\"q\")", "REPLACE IGNORE INTO `log` (`a`, b) VALUES (.5,DEFAULT)", "ALTER TABLE `log` ENABLE KEYS",
-		"SET SESSION time_zone = 'Europe/Amsterdam'", "SET SESSION time_zone = '+00:00'", "ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`)", "ALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42", "CREATE UNIQUE INDEX i ON log (id)", "TRUNCATE TABLE `log`", "DO SETVAL(`s`, 1, 0)"}, run)
+		"SET SESSION time_zone = 'Europe/Amsterdam'", "SET SESSION time_zone = '+00:00'", "ALTER TABLE `log` ADD PRIMARY KEY (`id`), ADD KEY `k` (`id`)", "ALTER TABLE `log` MODIFY `id` int NOT NULL AUTO_INCREMENT, AUTO_INCREMENT=42", "CREATE UNIQUE INDEX i ON log (id)", "TRUNCATE TABLE `log`", "DO SETVAL(`s`, 1, 0)", "SET NAMES utf8mb4"}, run)
 	var held []string
 	for _, o := range append(g.inOrder(), g.events()...) {
 		held = append(held, strings.Join(strings.Fields(o.sqlMode+" "+o.zone+": "+o.create), " "))

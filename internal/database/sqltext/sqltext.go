@@ -21,6 +21,8 @@ import (
 	"slices"
 	"strings"
 	"unsafe"
+
+	"revlet/internal/platform/input"
 )
 
 // Dialect is whose SQL it is.
@@ -544,19 +546,16 @@ func (s *Splitter) more() error {
 	want := max(least, min(len(s.buf), most))
 	at := len(s.buf)
 	s.buf = slices.Grow(s.buf, want)[:at+want]
-	n, err := io.ReadFull(s.in, s.buf[at:])
+	n, err := input.Fill(s.in, s.buf[at:])
 	s.buf = s.buf[:at+n]
-	switch {
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		s.eof = true
-		if n == 0 {
-			return io.EOF
-		}
-		return nil
-	case err != nil:
+	if err != nil {
 		s.failed = err
+		return err
 	}
-	return err
+	if s.eof = n < want; s.eof && n == 0 {
+		return io.EOF
+	}
+	return nil
 }
 
 // Line returns the next line as it stands, or a piece of it when it is long; the

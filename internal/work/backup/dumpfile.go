@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"math"
 	"path"
@@ -97,19 +96,16 @@ func (r *run) takeDump(ctx context.Context, db site.Database) error {
 		return fmt.Errorf("database %s: read %s: %w", db.Label, found.File, err)
 	}
 	defer file.Close()
-	text, done, err := portable.Decompressed(file, path.Ext(name))
+	content, done, err := portable.Decompressed(file)
+	var text *portable.Text
 	if err == nil {
 		defer done()
+		text, err = portable.NewText(content)
+	}
+	if err == nil {
 		var part archive.Part
-		tail := &portable.Tail{}
-		part, err = r.packText(io.TeeReader(text, tail), func(part *archive.Part, sum string) (archive.Entry, error) {
+		part, err = r.packText(text, func(part *archive.Part, sum string) (archive.Entry, error) {
 			part.Kind, part.Database = archive.KindDump, db.Label
-			if part.ContentBytes == 0 {
-				return archive.Entry{}, errors.New("it is empty")
-			}
-			if err := tail.EndsWell(); err != nil {
-				return archive.Entry{}, err
-			}
 			now, err := file.Stat()
 			if err == nil && (now.Size() != found.Bytes || !now.ModTime().Equal(found.Made)) {
 				err = errors.New("it was written to meanwhile; the host's job was at work")

@@ -18,6 +18,7 @@ import (
 	"revlet/internal/archives/changes"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/input"
 	"revlet/internal/site/tree"
 )
 
@@ -299,6 +300,9 @@ func (k *packer) small(tw *tar.Writer, f planned, in tree.File) (archive.Entry, 
 			return archive.Entry{}, false, errMoving
 		}
 		data, err := k.readAll(in)
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			continue // it changed while it was read
+		}
 		if err != nil {
 			return archive.Entry{}, false, k.unreadable(f, err)
 		}
@@ -331,10 +335,7 @@ func (k *packer) readAll(in tree.File) ([]byte, error) {
 	if _, err := in.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
-	n, err := io.ReadFull(in, k.buf)
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		err = nil
-	}
+	n, err := input.Fill(in, k.buf)
 	return k.buf[:n], err
 }
 

@@ -24,6 +24,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/input"
 	"revlet/internal/site"
 	"revlet/internal/site/sitepath"
 	"revlet/internal/store"
@@ -436,7 +437,7 @@ func copySparse(f *disk.File, content io.Reader, size int64) error {
 	block := make([]byte, 64<<10)
 	zeros := make([]byte, len(block))
 	for {
-		n, err := io.ReadFull(content, block)
+		n, err := input.Fill(content, block)
 		if n > 0 && bytes.Equal(block[:n], zeros[:n]) {
 			if _, err := f.Seek(int64(n), io.SeekCurrent); err != nil {
 				return err
@@ -447,10 +448,10 @@ func copySparse(f *disk.File, content io.Reader, size int64) error {
 			}
 		}
 		switch {
-		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-			return f.Truncate(size)
 		case err != nil:
 			return err
+		case n < len(block):
+			return f.Truncate(size)
 		}
 	}
 }
