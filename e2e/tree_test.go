@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -14,6 +15,7 @@ import (
 	"github.com/pkg/xattr"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // plain is a world whose site is a folder without a database.
@@ -118,6 +120,12 @@ func TestEverythingInTheFileTree(t *testing.T) {
 	require.NoError(t, os.Chmod(at("hard"), 0o3775|os.ModeSetgid|os.ModeSticky))
 	require.NoError(t, os.Chmod(at("empty"), 0o4711|os.ModeSetuid))
 	require.NoError(t, os.Chtimes(at("old"), time.Now(), time.Date(1999, 12, 31, 23, 59, 59, 123456789, time.UTC)))
+	for rel, year := range map[string]int{"y1902": 1902, "y1969": 1969, "y2106": 2106, "y2400": 2400} { // as far as the file system goes
+		w.write("htdocs/"+rel, "a clock that was wrong")
+		when, err := unix.TimeToTimespec(time.Date(year, 12, 31, 23, 59, 59, 999999000, time.UTC))
+		require.NoError(t, err)
+		require.NoError(t, unix.UtimesNanoAt(unix.AT_FDCWD, at(rel), []unix.Timespec{when, when}, 0))
+	}
 	big, err := os.Create(at("big.iso"))
 	require.NoError(t, err)
 	const size = 768<<20 + 12345
@@ -166,4 +174,76 @@ func TestEverythingInTheFileTree(t *testing.T) {
 	}
 	assert.Less(t, st.Blocks*512, int64(1<<20), "holes are holes again")
 	require.NoError(t, os.Chmod(at("readonly"), 0o755))
+}
+
+// A folder so deep that no call of the system takes its path keeps nobody from restoring: what
+// could not be put back is no part of an archive, and goes where its folder goes.
+func TestAFolderThatIsTooDeep(t *testing.T) {
+	t.Parallel()
+	w := plain(t)
+	plant := func(levels int) {
+		dir, err := os.OpenRoot(w.path("htdocs"))
+		require.NoError(t, err)
+		for range levels {
+			require.NoError(t, dir.MkdirAll("inner", 0o755))
+			require.NoError(t, dir.Mkdir(strings.Repeat("d", 200), 0o755))
+			next, err := dir.OpenRoot(strings.Repeat("d", 200))
+			require.NoError(t, err)
+			require.NoError(t, dir.Close())
+			dir = next
+		}
+		require.NoError(t, dir.WriteFile("bottom", []byte("x"), 0o644))
+		require.NoError(t, dir.Close())
+	}
+	w.write("htdocs/index.html", "a page")
+	w.run("backup")
+	plant(40)
+	w.run("restore", "kestrelpoint", "--yes") // planted since
+	assert.NoDirExists(t, w.path("htdocs", strings.Repeat("d", 200)))
+	w.run("undo", "kestrelpoint", "--yes")
+	w.fails(3, []string{"1 path could not be saved", "longer than 3500 bytes"}, "backup")
+	require.NoError(t, os.WriteFile(w.path("htdocs", "index.html"), []byte("hacked"), 0o644))
+	assert.Contains(t, w.run("restore", "kestrelpoint", "--yes"), "it was carried over")
+	text, err := os.ReadFile(w.path("htdocs", "index.html"))
+	require.NoError(t, err)
+	assert.NotEqual(t, "hacked", string(text))
+	w.run("restore", "kestrelpoint", "--yes", "--clean")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+	left, err := filepath.Glob(w.path(".revlet-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// What is locked (chattr +i) goes aside with its folder, and is deleted with that; a folder that
+// cannot be exchanged is refused before anything changes.
+func TestLockedFiles(t *testing.T) {
+	t.Parallel()
+	w := plain(t)
+	lock := func(how string, rel string) bool {
+		return exec.Command("chattr", how, w.path("htdocs", rel)).Run() == nil
+	}
+	w.write("htdocs/index.html", "a page")
+	w.run("backup")
+	w.write("htdocs/planted.php", "<?php")
+	if os.Geteuid() != 0 || !lock("+i", "planted.php") {
+		t.Skip("nothing can be locked here")
+	}
+	w.write("htdocs/log/errors.txt", "x")
+	require.True(t, lock("+a", "log/errors.txt") && lock("+i", "log"))
+	t.Cleanup(func() { _ = exec.Command("chattr", "-R", "-i", "-a", w.dir).Run() })
+
+	require.True(t, lock("+i", "."))
+	refused := w.fails(1, []string{"is locked against changes", "nothing was changed", "chattr -i -a"}, "restore", "kestrelpoint", "--yes")
+	assert.Contains(t, refused.err, w.path("htdocs"))
+	require.True(t, lock("-i", "."))
+	w.fails(1, []string{"htdocs/log is locked", "nothing was changed"}, "restore", "kestrelpoint", "--path", "index.html", "--yes")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.NoFileExists(t, w.path("htdocs/planted.php"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("htdocs/planted.php"))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+	left, err := filepath.Glob(w.path(".revlet-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

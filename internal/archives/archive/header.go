@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // Header describes an entry in tar, POSIX.1-2001 (pax), times to the nanosecond.
@@ -34,9 +33,6 @@ func Header(e Entry) *tar.Header {
 	}
 	if e.Sparse {
 		h.PAXRecords[PAXSparse] = "1"
-	}
-	if h.ModTime.Before(time.Unix(0, 0)) {
-		h.ModTime = time.Unix(0, 0)
 	}
 	return h
 }

@@ -245,7 +245,7 @@ func (d *Disk) Rename(from, to string) error {
 	if err := d.check("rename", from); err != nil {
 		return err
 	}
-	return os.Rename(from, to)
+	return sayLocked(os.Rename(from, to), from, to)
 }
 
 // Link is os.Link.

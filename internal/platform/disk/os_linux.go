@@ -13,8 +13,11 @@ func startWriteback(f *os.File) {
 }
 
 func setTimes(f *os.File, t time.Time) error {
-	ts := []unix.Timespec{unix.NsecToTimespec(t.UnixNano()), unix.NsecToTimespec(t.UnixNano())}
-	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), ts, 0)
+	at, err := unix.TimeToTimespec(t)
+	if err != nil {
+		return err
+	}
+	return unix.UtimesNanoAt(unix.AT_FDCWD, "/proc/self/fd/"+strconv.Itoa(int(f.Fd())), []unix.Timespec{at, at}, 0)
 }
 
 func syncFS(name string) error {

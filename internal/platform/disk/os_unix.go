@@ -106,5 +106,4 @@ func openFile(name string, flag int, perm fs.FileMode) (*os.File, error) {
 	return os.OpenFile(name, flag, perm)
 }
 
-func removeAll(name string) error            { return os.RemoveAll(name) }
 func removeIn(r *os.Root, name string) error { return r.Remove(name) }

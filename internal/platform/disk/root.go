@@ -95,7 +95,7 @@ func (r *Root) Remove(name string) error {
 	if err := r.d.check("remove", name); err != nil {
 		return err
 	}
-	return removeIn(r.Root, name)
+	return sayLocked(removeIn(r.Root, name), filepath.Join(r.Name(), name))
 }
 
 // Rename gives a name inside the root another one there, in the place of what has it.
@@ -103,7 +103,7 @@ func (r *Root) Rename(from, to string) error {
 	if err := r.d.check("rename", to); err != nil {
 		return err
 	}
-	return r.Root.Rename(from, to)
+	return sayLocked(r.Root.Rename(from, to), filepath.Join(r.Name(), from), filepath.Join(r.Name(), to))
 }
 
 // LinkOrCopy makes a hard link between two names inside the root or, where a file can
@@ -163,6 +163,9 @@ func (r *Root) Chtimes(name string, atime, mtime time.Time) error {
 	if err := r.d.check("chtimes", name); err != nil {
 		return err
 	}
+	if y := mtime.Year(); y <= 1678 || y >= 2262 {
+		return lchtimes(r.Root, name, mtime) // os counts nanoseconds in 64 bits
+	}
 	return r.Root.Chtimes(name, atime, mtime)
 }
 
@@ -182,7 +185,7 @@ func (r *Root) MoveTo(name string, to *Root, newName string) error {
 	if err := r.d.check("rename", name); err != nil {
 		return err
 	}
-	return moveBetween(r.Root, name, to.Root, newName)
+	return sayLocked(moveBetween(r.Root, name, to.Root, newName), filepath.Join(r.Name(), name), filepath.Join(to.Name(), newName))
 }
 
 // LinkTo gives a name inside the root another one inside another root, as MoveTo moves

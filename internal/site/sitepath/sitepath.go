@@ -11,6 +11,11 @@ import (
 	"strings"
 )
 
+// Longest is how many bytes a path inside a site's folder may have to be saved. The system
+// takes 4095 (PATH_MAX); what is put back stands beside the webroot first, under a longer
+// name, and so is what it replaces.
+const Longest = 3500
+
 // own tells a path that only this system takes for absolute.
 func own(name string) bool { return !path.IsAbs(name) && filepath.IsAbs(name) }
 

@@ -14,6 +14,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/memory"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -199,6 +200,10 @@ func (w *walker) found(rel string, info fs.FileInfo, err error, folder func() er
 	}
 	if err != nil {
 		return w.unreadable(rel, err)
+	}
+	if len(rel) > sitepath.Longest {
+		w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapUnreadable, Why: fmt.Sprintf("its path is longer than %d bytes, and could not be put back", sitepath.Longest)})
+		return nil
 	}
 	if err := w.room.One(); err != nil {
 		return err

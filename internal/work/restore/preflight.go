@@ -54,6 +54,9 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.planMaintenance(); err != nil {
 		return err
 	}
+	if err := r.unlocked(); err != nil {
+		return err
+	}
 	if err := r.openTargets(ctx); err != nil {
 		return err
 	}
@@ -65,6 +68,35 @@ func (r *run) preflight(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// unlocked refuses folders that cannot be exchanged, and a door that cannot be closed, for they are locked
+// against changes. What lies deeper goes along with its folder, locked or not.
+func (r *run) unlocked() error {
+	if !r.Files || r.far != nil {
+		return nil
+	}
+	var all []string
+	for _, f := range r.journal.plans() {
+		all = append(all, f.Root, filepath.Dir(f.Root))
+		for _, kept := range f.Kept {
+			all = append(all, filepath.Join(f.Root, filepath.FromSlash(kept)))
+		}
+		if inner, err := needsInner(r.disk, f.Root); r.Selection == nil && (err != nil || !inner) {
+			continue // the folder is renamed as a whole
+		}
+		names, err := r.disk.ReadNames(f.Root)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, name := range slices.Sorted(slices.Values(names)) {
+			all = append(all, filepath.Join(f.Root, name))
+		}
+	}
+	if r.journal.Door != "" {
+		all = append(all, filepath.Join(r.journal.Files.Root, frontDoor))
+	}
+	return r.disk.Locked(all...)
 }
 
 // sameSite refuses to put an archive over what looks like another site.

@@ -34,12 +34,18 @@ type Uncovered struct {
 	Bytes int64  `json:"bytes"`
 	// Site is whose folder it is, if it is another site's. It always stays.
 	Site string `json:"site,omitempty"`
+	// TooLong tells that no system call takes its path: it goes with the folder above it.
+	TooLong bool `json:"too_long,omitempty"`
 	// Scripts are files in it that a web server may run, at most ScriptsNamed of them.
 	Scripts []string `json:"scripts"`
 }
 
 // Stays tells whether a restore that is clean or not leaves it where it is.
-func (u Uncovered) Stays(clean bool) bool { return !clean || u.Site != "" }
+func (u Uncovered) Stays(clean bool) bool { return !u.TooLong && (!clean || u.Site != "") }
+
+// longestPath is shorter than what Linux takes, 4095 bytes, by what the name of a folder
+// beside the webroot may add.
+const longestPath = 4095 - 300
 
 // ScriptsNamed is how many scripts an Uncovered names.
 const ScriptsNamed = 20
@@ -161,12 +167,14 @@ func (u *uncovered) visit(ctx context.Context, rel string, e fs.FileInfo, err er
 		return nil // gone meanwhile
 	case rel == ".":
 		return err
-	case errors.Is(err, fs.ErrPermission) && (e != nil || u.why(path.Join(u.root, rel), rel) == ""):
+	case errors.Is(err, tree.ErrUnreachable):
+		return err
+	case err != nil && (e != nil || u.why(path.Join(u.root, rel), rel) == ""):
 		if u.mayHide(rel) {
 			return fmt.Errorf("%w: what the archive never held of it cannot be told, and would not stay; make it readable first, or have what the archive never held set aside too", err)
 		}
 		return fs.SkipDir // what lies in it is set aside with it
-	case errors.Is(err, fs.ErrPermission):
+	case err != nil:
 		err = nil // its name is known, and that is enough
 	}
 	p := path.Join(u.root, rel)
@@ -183,6 +191,9 @@ func (u *uncovered) visit(ctx context.Context, rel string, e fs.FileInfo, err er
 		found.Site = u.others[p]
 		if err != nil {
 			return err
+		}
+		if found.TooLong = len(p) > longestPath; found.TooLong {
+			found.Why += "; its path is too long to be carried over"
 		}
 		u.found = append(u.found, found)
 	}
@@ -243,11 +254,11 @@ func matching(rules []string, rel string) string {
 func (u *uncovered) measure(ctx context.Context, rel, why string) (Uncovered, error) {
 	found := Uncovered{Label: u.label, Path: rel, Why: why, Scripts: []string{}}
 	err := tree.Walk(ctx, u.in, rel, func(inside string, e fs.FileInfo, err error) error {
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-			return nil // what cannot be read is carried over all the same
+		if ctx.Err() != nil || errors.Is(err, tree.ErrUnreachable) {
+			return errors.Join(ctx.Err(), err)
 		}
 		if err != nil || e.IsDir() {
-			return err
+			return nil // what cannot be read is carried over all the same
 		}
 		found.Files++
 		if e.Mode().IsRegular() {
