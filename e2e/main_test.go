@@ -34,6 +34,9 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o755); err != nil { // other accounts run the program too
+			panic(err)
+		}
 		defer inTmpfs(dir)()
 		program = filepath.Join(dir, "revlet")
 		build := exec.Command("go", "build", "-o", program, "revlet/cmd/revlet")

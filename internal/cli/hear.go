@@ -37,6 +37,7 @@ func (a *app) hear(e jobs.Event) {
 		a.warning("%v; it is set aside as %s. What archives there are is read from the stores again; earlier runs and checks are no longer known.", e.Fault, e.SetAside)
 	case jobs.Recovered:
 		a.note("a restore of %s from %s had stopped half-way; it is now %s.", e.Site, e.Archive, e.Did)
+		a.tellLeft(e.Left)
 	case jobs.CutoverDied:
 		a.warning("the cutover of %s to %s has stopped half-way (%s), and %s may be closed. `revlet cutover finish %s --to %s` goes on with it, `--back` takes it back.", e.Site, e.To, e.Step, e.Site, e.Site, e.To)
 	case jobs.StoreSilent:

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -101,16 +102,24 @@ func (a *app) toTakeBack(ctx context.Context, c *cli.Command) (string, []*restor
 
 // tookBack says what undo or settle has done; since is what undo has deleted.
 func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, since *jobs.WrittenSince, err error) error {
+	var left []string
+	for _, o := range done {
+		left = append(left, o.Left...)
+	}
+	var unfinished error
+	if len(left) > 0 {
+		unfinished = &exitError{code: exitGaps}
+	}
 	if c.Bool("json") && err == nil {
 		notes := []string{}
 		for _, o := range done {
 			notes = append(notes, o.Notes...)
 		}
-		all := map[string]any{"site": name, "did": done[0].Did, "restores": len(done), "notes": notes}
+		all := map[string]any{"site": name, "did": done[0].Did, "restores": len(done), "notes": notes, "left": render.NonNil(left)}
 		if since != nil {
 			all["written_since"] = since
 		}
-		return a.PrintJSON(all)
+		return cmp.Or(a.PrintJSON(all), unfinished)
 	}
 	for _, o := range done {
 		if o.Did == "undone" {
@@ -122,7 +131,15 @@ func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, sinc
 			fmt.Fprintf(a.Out, "%s what the restore of %s had set aside is deleted.\n", a.Good("Settled:"), o.Journal.Archive)
 		}
 	}
-	return err
+	a.tellLeft(left)
+	return cmp.Or(err, unfinished)
+}
+
+// tellLeft says what could not be deleted.
+func (a *app) tellLeft(folders []string) {
+	for _, f := range folders {
+		a.warning("something in %s belongs to another account, and could not be deleted. Nothing needs it any more: the administrator of the machine can delete that folder.", f)
+	}
 }
 
 // unsavedJSON is what no archive holds, with empty lists where there is nothing.

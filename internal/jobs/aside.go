@@ -362,7 +362,7 @@ func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Jour
 		return nil, nil, err
 	}
 	return slices.DeleteFunc(r.Files, func(f compare.File) bool {
-		return f.How == compare.Removed || f.How == compare.Rights || f.Folder()
+		return f.How == compare.Removed || f.How == compare.Rights || f.Folder() || j.Stays(f.Path)
 	}), inside, nil
 }
 

@@ -24,8 +24,12 @@ type (
 		Fault    error
 		SetAside string
 	}
-	// Recovered: a restore that had stopped half-way was brought to an end.
-	Recovered struct{ Site, Archive, Did string }
+	// Recovered: a restore that had stopped half-way was brought to an end. Left are folders in
+	// which something is left that belongs to another account.
+	Recovered struct {
+		Site, Archive, Did string
+		Left               []string
+	}
 	// CutoverDied: the end of a cutover has died half-way; the site is closed.
 	CutoverDied struct {
 		Site, To string

@@ -103,7 +103,7 @@ func (a *Agent) recover(ctx context.Context, name string) error {
 	}
 	done, err := a.recoverer(a.siteIfKnown(ctx, journals[0])).Recover(ctx)
 	for _, o := range done {
-		a.Tell(Recovered{Site: o.Journal.Site, Archive: o.Journal.Archive, Did: o.Did})
+		a.Tell(Recovered{Site: o.Journal.Site, Archive: o.Journal.Archive, Did: o.Did, Left: o.Left})
 	}
 	return reason.Because(reason.HalfRestored, reason.Names{"site": name, "archive": journals[0].Archive}, err)
 }

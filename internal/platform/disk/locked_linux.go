@@ -40,16 +40,20 @@ func locked(name string) bool {
 	return ok && flags&lockedFlags != 0
 }
 
-// removeAll is os.RemoveAll. What is locked in what is to be deleted is unlocked: an intruder locks what
-// he has planted, and it is kept aside like all else.
+// removeAll is os.RemoveAll. What is locked in what is to be deleted is unlocked, and folders
+// that their owner may not enter are opened to him: an intruder leaves such, and it is kept
+// aside like all else.
 func removeAll(name string) error {
 	err := os.RemoveAll(name)
-	if !errors.Is(err, unix.EPERM) || os.Geteuid() != 0 {
+	if !errors.Is(err, fs.ErrPermission) {
 		return err
 	}
 	failed := filepath.WalkDir(name, func(p string, e fs.DirEntry, err error) error {
 		if err != nil || !e.IsDir() && !e.Type().IsRegular() {
 			return err
+		}
+		if info, err := e.Info(); err == nil && e.IsDir() && info.Mode()&0o700 != 0o700 {
+			_ = os.Chmod(p, 0o700)
 		}
 		f, flags, ok := flagsOf(p)
 		if !ok {

@@ -157,6 +157,33 @@ func (f *FilesPlan) move(ctx context.Context, j *Journal, from, to string) error
 	return err
 }
 
+// moveOpened is move. Folders that are closed to their owner, which the account is, are opened
+// for the moment: those that something is moved between, and one that is moved.
+func (f *FilesPlan) moveOpened(ctx context.Context, j *Journal, from, to string) error {
+	err := f.move(ctx, j, from, to)
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	opened := map[string]tree.Attr{}
+	for _, name := range []string{path.Dir(from), path.Dir(to), from} {
+		info, failed := j.far.Lstat(ctx, name)
+		if failed != nil || !closedToOwner(info) {
+			continue
+		}
+		if j.far.Set(ctx, name, tree.Attr{Mode: info.Mode() | 0o700, ModTime: info.ModTime()}) == nil {
+			opened[name] = tree.Attr{Mode: info.Mode(), ModTime: info.ModTime()}
+		}
+	}
+	err = f.move(ctx, j, from, to)
+	for name, was := range opened {
+		if name == from && err == nil {
+			name = to
+		}
+		err = errors.Join(err, j.far.Set(ctx, name, was))
+	}
+	return err
+}
+
 // putFar puts a path into the site, and what is in its way among the strays.
 func (f *FilesPlan) putFar(ctx context.Context, j *Journal, from, to string) error {
 	for try := 1; ; try++ {
@@ -199,7 +226,7 @@ func (f *FilesPlan) stayFar(ctx context.Context, j *Journal, was string) error {
 	for _, rel := range f.Kept {
 		there, err := isThere(ctx, j.far, f.live(rel))
 		if err == nil && !there {
-			err = f.move(ctx, j, path.Join(was, rel), f.live(rel))
+			err = f.moveOpened(ctx, j, path.Join(was, rel), f.live(rel))
 		}
 		if err != nil {
 			return fmt.Errorf("carry over %s: %w", rel, err)
@@ -340,7 +367,7 @@ func (f *FilesPlan) removeFarBox(ctx context.Context, j *Journal) error {
 	}
 	for _, left := range []string{f.probe(), box, gone} {
 		if err == nil && (left != f.probe() || !f.Inner) {
-			err = j.far.RemoveAll(ctx, left)
+			err = j.leave(f.On+left, j.far.RemoveAll(ctx, left))
 		}
 	}
 	if err != nil {

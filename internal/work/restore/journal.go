@@ -80,6 +80,8 @@ type Journal struct {
 	fresh  bool
 	// unlinked are links that did not go over.
 	unlinked []string
+	// left are boxes in which something is left that belongs to another account.
+	left []string
 }
 
 // FilesPlan is the files' share of a restore.

@@ -136,10 +136,20 @@ func removeBoxes(ctx context.Context, d *disk.Disk, j *Journal) error {
 		if err := safeBox(box); err != nil {
 			return err
 		}
-		if err := d.RemoveAll(box); err != nil {
+		if err := j.leave(box, d.RemoveAll(box)); err != nil {
 			return fmt.Errorf("remove %s: %w", box, err)
 		}
 	}
+	return nil
+}
+
+// leave notes a box of which something could not be removed, for it belongs to another
+// account. The site is as it should be, and no later job is to fail of that.
+func (j *Journal) leave(box string, err error) error {
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	j.left = append(j.left, box)
 	return nil
 }
 
@@ -459,6 +469,9 @@ type Outcome struct {
 	Did string
 	// Notes are what a person should know about how that went.
 	Notes []string
+	// Left are folders in which something is left that was to be deleted, and belongs to
+	// another account.
+	Left []string
 }
 
 // Recoverer finishes or reverts restores.
@@ -561,7 +574,7 @@ func (r Recoverer) Recover(ctx context.Context) ([]Outcome, error) {
 		if err != nil {
 			return all, fmt.Errorf("a restore of %s from %s stopped half-way (%s) and cannot be completed: %w", j.Site, j.Archive, j.Phase, err)
 		}
-		all = append(all, Outcome{Journal: j, Did: did})
+		all = append(all, Outcome{Journal: j, Did: did, Left: j.left})
 	}
 	return all, nil
 }
@@ -608,7 +621,7 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	}
 	if j.Phase == Staging || j.Phase == Clearing || j.Phase == Settling {
 		did, err := r.finish(ctx, j)
-		return &Outcome{Journal: j, Did: did}, err
+		return &Outcome{Journal: j, Did: did, Left: j.left}, err
 	}
 	j.drain = r.Drain
 	for _, p := range j.Databases {
@@ -626,6 +639,7 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	for _, p := range j.Databases {
 		o.Notes = append(o.Notes, p.Notes...)
 	}
+	o.Left = j.left
 	return o, nil
 }
 
@@ -649,7 +663,7 @@ func (r Recoverer) Settle(ctx context.Context) ([]Outcome, error) {
 		if err != nil {
 			return all, fmt.Errorf("settle the restore of %s: %w", j.Archive, err)
 		}
-		all = append(all, Outcome{Journal: j, Did: "settled"})
+		all = append(all, Outcome{Journal: j, Did: "settled", Left: j.left})
 	}
 	return all, nil
 }

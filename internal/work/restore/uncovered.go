@@ -493,5 +493,55 @@ func bringOne(was, is *disk.Root, rel string, touched map[string]*moved) error {
 		}
 		touched[dir] = m
 	}
-	return was.MoveTo(rel, is, rel)
+	err := was.MoveTo(rel, is, rel)
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	// An account that is not root needs rights in the folders, and in one that is moved.
+	opened := openFolders(was, dir, rel)
+	opened = append(opened, openFolders(is, dir)...)
+	err = was.MoveTo(rel, is, rel)
+	for _, o := range opened {
+		if o.rel == rel && err == nil {
+			o.tree = is
+		}
+		err = errors.Join(err, o.tree.Chmod(o.rel, o.mode))
+	}
+	return err
+}
+
+// openedFolder is a folder that was opened to its owner, with the mode that it had.
+type openedFolder struct {
+	tree *disk.Root
+	rel  string
+	mode fs.FileMode
+}
+
+// openFolders opens those of some paths to their owner that are folders which he may not
+// change; what is not his stays as it is.
+func openFolders(tree *disk.Root, paths ...string) (opened []openedFolder) {
+	for _, rel := range paths {
+		info, err := tree.Lstat(rel)
+		if err != nil || !closedToOwner(info) {
+			continue
+		}
+		if tree.Chmod(rel, info.Mode()|0o700) == nil {
+			opened = append(opened, openedFolder{tree, rel, info.Mode()})
+		}
+	}
+	return opened
+}
+
+// closedToOwner tells whether something is a folder that its owner may not change.
+func closedToOwner(info fs.FileInfo) bool { return info.IsDir() && info.Mode()&0o700 != 0o700 }
+
+// Stays tells whether a path, which begins with the label of its folder, was carried over
+// and is carried back by an undo.
+func (j *Journal) Stays(name string) bool {
+	return slices.ContainsFunc(j.plans(), func(f *FilesPlan) bool {
+		return slices.ContainsFunc(f.Kept, func(kept string) bool {
+			kept = f.Label + "/" + kept
+			return name == kept || strings.HasPrefix(name, kept+"/")
+		})
+	})
 }
