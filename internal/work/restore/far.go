@@ -174,6 +174,9 @@ func (f *FilesPlan) moveOpened(ctx context.Context, j *Journal, from, to string)
 			opened[name] = tree.Attr{Mode: info.Mode(), ModTime: info.ModTime()}
 		}
 	}
+	if len(opened) == 0 {
+		return err
+	}
 	err = f.move(ctx, j, from, to)
 	for name, was := range opened {
 		if name == from && err == nil {
@@ -367,7 +370,7 @@ func (f *FilesPlan) removeFarBox(ctx context.Context, j *Journal) error {
 	}
 	for _, left := range []string{f.probe(), box, gone} {
 		if err == nil && (left != f.probe() || !f.Inner) {
-			err = j.leave(f.On+left, j.far.RemoveAll(ctx, left))
+			err = j.remove(f.On+left, func() error { return j.far.RemoveAll(ctx, left) })
 		}
 	}
 	if err != nil {

@@ -136,16 +136,21 @@ func removeBoxes(ctx context.Context, d *disk.Disk, j *Journal) error {
 		if err := safeBox(box); err != nil {
 			return err
 		}
-		if err := j.leave(box, d.RemoveAll(box)); err != nil {
+		if err := j.remove(box, func() error { return d.RemoveAll(box) }); err != nil {
 			return fmt.Errorf("remove %s: %w", box, err)
 		}
 	}
 	return nil
 }
 
-// leave notes a box of which something could not be removed, for it belongs to another
-// account. The site is as it should be, and no later job is to fail of that.
-func (j *Journal) leave(box string, err error) error {
+// remove removes a box. One of which something can still not be removed when it is tried
+// again, for it belongs to another account, is noted: the site is as it should be, and no
+// later job is to fail of that.
+func (j *Journal) remove(box string, all func() error) error {
+	err := all()
+	if errors.Is(err, fs.ErrPermission) {
+		err = all()
+	}
 	if !errors.Is(err, fs.ErrPermission) {
 		return err
 	}

@@ -499,7 +499,9 @@ func bringOne(was, is *disk.Root, rel string, touched map[string]*moved) error {
 	}
 	// An account that is not root needs rights in the folders, and in one that is moved.
 	opened := openFolders(was, dir, rel)
-	opened = append(opened, openFolders(is, dir)...)
+	if opened = append(opened, openFolders(is, dir)...); len(opened) == 0 {
+		return err
+	}
 	err = was.MoveTo(rel, is, rel)
 	for _, o := range opened {
 		if o.rel == rel && err == nil {
