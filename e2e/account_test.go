@@ -61,6 +61,8 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, closed.Mode().Perm(), "a folder that was opened to be moved is closed again")
 
+	w.run("rehearse")
+
 	byTheWebServer("htdocs/uploads/2027/since.jpg")
 	out = w.run("undo", "kestrelpoint", "--dry-run")
 	assert.Contains(t, out, "2027/since.jpg")
@@ -74,4 +76,9 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.NotContains(t, w.try("status").err, "half-way")
 	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+
+	require.NoError(t, os.RemoveAll(w.path("htdocs")))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("htdocs/locked/file"))
+	assert.DirExists(t, w.path("htdocs/none"))
 }

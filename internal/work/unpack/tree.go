@@ -398,25 +398,29 @@ func (t *Tree) finishFolders() error {
 		if err != nil {
 			return err
 		}
-		err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
-		if err == nil {
-			err = t.root.Chmod(rel, goMode(h.Mode))
-		}
-		if err == nil && len(h.PAXRecords) > 0 {
-			var f *os.File
-			if f, err = t.root.Open(rel); err == nil {
-				t.setXAttrs(h, f)
-				err = f.Close()
-			}
-		}
-		if err == nil {
-			err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
-		}
-		if err != nil {
+		if err := t.finishFolder(rel, h); err != nil {
 			return fmt.Errorf("folder %s: %w", rel, err)
 		}
 	}
 	return nil
+}
+
+// finishFolder opens a folder first: one that its owner may not enter cannot be opened
+// afterwards. Its attributes come after its permissions, which change access control lists.
+func (t *Tree) finishFolder(rel string, h *tar.Header) error {
+	f, err := t.root.Open(rel)
+	if err != nil {
+		return err
+	}
+	err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	if err == nil {
+		err = t.root.Chmod(rel, goMode(h.Mode))
+	}
+	if err == nil {
+		t.setXAttrs(h, f)
+		err = t.root.Chtimes(rel, h.ModTime, h.ModTime)
+	}
+	return errors.Join(err, f.Close())
 }
 
 // setXAttrs sets a path's extended attributes. What this account or file
