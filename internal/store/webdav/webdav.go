@@ -112,7 +112,9 @@ func (s *Store) explain(name string, err error) error {
 		return fmt.Errorf("%s is there already (412): %w", name, store.ErrKeeper)
 	case http.StatusConflict:
 		return store.Refuse("%s: the folder above it does not exist at %s (409)", name, s.o.Where)
-	case http.StatusInsufficientStorage, http.StatusRequestEntityTooLarge:
+	case http.StatusRequestEntityTooLarge:
+		return store.Refuse("%s is more than %s takes at once (413): parts are of up to 64 MiB, and a larger file is a part by itself; who runs the server can raise its limit for an upload (nginx: client_max_body_size, Apache: LimitRequestBody)", name, s.o.Where)
+	case http.StatusInsufficientStorage:
 		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
 		if name != checking {

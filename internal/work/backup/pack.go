@@ -321,7 +321,7 @@ func (k *packer) small(tw *tar.Writer, f planned, in tree.File) (archive.Entry, 
 
 // unreadable notes a gap; a place that cannot be asked says nothing of the file.
 func (k *packer) unreadable(f planned, err error) error {
-	if errors.Is(err, tree.ErrUnreachable) {
+	if errors.Is(err, tree.ErrUnreachable) || ofThisMachine(err) {
 		return err
 	}
 	k.gap(archive.Gap{Path: f.name, Kind: archive.GapUnreadable, Why: reason(err)})

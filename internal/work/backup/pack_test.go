@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -89,6 +90,11 @@ func TestAReadErrorIsAGap(t *testing.T) {
 	assert.False(t, ok)
 	require.Len(t, *gaps, 1)
 	assert.Equal(t, archive.Gap{Path: "webroot/bad", Kind: archive.GapUnreadable, Why: "input/output error"}, (*gaps)[0])
+
+	k.disk.Fault = func(string, string) error { return syscall.EMFILE }
+	_, _, _, err = pack(file, false)
+	assert.ErrorIs(t, err, syscall.EMFILE, "a machine that has no more to read with says nothing of the file")
+	assert.Len(t, *gaps, 1)
 }
 
 // TestALargeFileThatGrows is read again, and on the last try taken as long as

@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
@@ -174,9 +175,15 @@ func joinRel(rel, name string) string {
 
 func (w *walker) name(rel string) string { return strings.TrimSuffix(w.label+"/"+rel, "/") }
 
+// ofThisMachine tells whether an error says nothing of a file, but that this machine has no
+// more to read it with.
+func ofThisMachine(err error) bool {
+	return slices.ContainsFunc([]error{syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM}, func(e error) bool { return errors.Is(err, e) })
+}
+
 // unreadable notes a gap; a place that cannot be asked says nothing of the file.
 func (w *walker) unreadable(rel string, err error) error {
-	if errors.Is(err, tree.ErrUnreachable) {
+	if errors.Is(err, tree.ErrUnreachable) || ofThisMachine(err) {
 		return err
 	}
 	w.gap(archive.Gap{Path: w.name(rel), Kind: archive.GapUnreadable, Why: reason(err)})
