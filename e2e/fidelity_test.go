@@ -273,6 +273,18 @@ func TestWhatAnAccountMayNotMakeIsRefusedFirst(t *testing.T) {
 	}
 }
 
+func TestARowThatIsLargerThanAServerTakes(t *testing.T) {
+	t.Parallel()
+	s := ownMariadb(t)
+	w := described(t, s, "lighthouse")
+	s.exec(t, "USE lighthouse; CREATE TABLE pictures (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO pictures VALUES (1, REPEAT('x', 6000000))")
+	w.run("backup")
+	s.exec(t, "SET GLOBAL max_allowed_packet = 1048576")
+	w.fails(1, []string{"load rows pictures: a row is larger than what the server takes at once, 1 MiB (max_allowed_packet)", "the site is unchanged", "SET GLOBAL max_allowed_packet"}, "restore", "kestrelpoint", "--only", "database", "--yes")
+	s.exec(t, "SET GLOBAL max_allowed_packet = 16777216")
+	w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+}
+
 // A server that cannot take a value takes another one, and warns.
 func TestValuesThatAServerTakesOtherwiseAreSaid(t *testing.T) {
 	t.Parallel()

@@ -57,6 +57,7 @@ var Advice = map[reason.Reason]string{
 	reason.ServerSetup:           "run this as the server's administrator, with the account's password in it:\n{sql}",
 	reason.ObjectsDenied:         "the server's administrator can allow {what}: with GRANT, or, where the server writes a binary log, with SET GLOBAL log_bin_trust_function_creators = 1",
 	reason.OwnedByOthers:         "the server's administrator can change that: ALTER TABLE … OWNER TO {account}, or GRANT CREATE ON SCHEMA … TO {account}; or name an account under `databases:` that they belong to",
+	reason.PacketLimit:           "the server's administrator can raise that: SET GLOBAL max_allowed_packet = 1073741824, and max_allowed_packet=1G below [mysqld] in its settings",
 	reason.Locked:                "find out who has locked it, and why: hosts do, and intruders; `chattr -i -a {path}`, as root, unlocks it",
 	reason.NeedsNotMet:           "choose another place, or name the PHP that its web server uses with --php; --anyway goes on",
 	reason.AccountTaken:          "name another account, or give this one's password",

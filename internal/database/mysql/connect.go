@@ -71,6 +71,7 @@ const (
 	errColumnAccess  = 1143
 	errRoutineAccess = 1370
 	errBinaryLog     = 1419
+	errPacket        = 1153
 	errNoDatabase    = 1049
 	errNoTable       = 1146
 	errNoSuchRoutine = 1305

@@ -130,7 +130,7 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 			return reason.New(reason.OnlyRows, nil, "%s: the file holds rows of a table and not its definition", excerpt(q))
 		}
 		if err != nil {
-			return fmt.Errorf("%s: %w", excerpt(q), err)
+			return fmt.Errorf("%s: %w", excerpt(q), d.db.sayPacket(err))
 		}
 		if n, err := res.RowsAffected(); err == nil {
 			d.rows += n

@@ -11,10 +11,12 @@ import (
 	"slices"
 	"strings"
 
+	driver "github.com/go-sql-driver/mysql"
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/reason"
 )
 
 // Plan implements database.Target.
@@ -164,9 +166,22 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		}
 	})
 	if err != nil {
-		return rows, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
+		return rows, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, db.sayPacket(err))
 	}
 	return rows, nil
+}
+
+// sayPacket words that a statement is longer than the server takes, as no server and no driver does.
+func (db *Database) sayPacket(err error) error {
+	if !errors.Is(err, driver.ErrPktTooLarge) && !isCode(err, errPacket) {
+		return err
+	}
+	most := "less"
+	var bytes int64
+	if db.pool.QueryRow("SELECT @@max_allowed_packet").Scan(&bytes) == nil {
+		most = fmt.Sprintf("%d MiB (max_allowed_packet)", bytes>>20)
+	}
+	return reason.New(reason.PacketLimit, nil, "a row is larger than what the server takes at once, %s", most)
 }
 
 func staged(p *database.Plan, table string) (string, error) {

@@ -105,6 +105,8 @@ const (
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
 	ServerSetup Reason = "server-setup"
+	// PacketLimit: a database server takes no row as large as one that is to be put back.
+	PacketLimit Reason = "packet-limit"
 	// Locked: "path" cannot be changed, not even by root.
 	Locked Reason = "locked"
 	// ObjectsDenied: the account may not make "what", such as triggers, on its server.
