@@ -13,6 +13,7 @@ import (
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/process"
 )
 
 func (a *app) accountsCommand() *cli.Command {
@@ -187,7 +188,7 @@ func (a *app) newPassword(file string) (string, error) {
 func (a *app) warnReadable(files ...string) {
 	for _, file := range files {
 		if info, err := os.Stat(file); err == nil && disk.KeepsModes && info.Mode().Perm()&0o077 != 0 {
-			a.note("%s holds a secret and others can read it; run: chmod 600 %s", file, file)
+			a.note("%s holds a secret and others can read it; run: chmod 600 %s", file, process.ShellQuote(file))
 		}
 	}
 }

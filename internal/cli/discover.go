@@ -13,6 +13,7 @@ import (
 	"revlet/internal/cli/render"
 	"revlet/internal/config"
 	"revlet/internal/jobs"
+	"revlet/internal/platform/process"
 )
 
 // storeFlags describe how to get into a store that is not in the configuration
@@ -160,7 +161,7 @@ func (a *app) showWritten(c *cli.Command, found *jobs.Discovered) {
 	}
 	for _, f := range found.Sites {
 		if !f.Known && f.Root != "" && f.Refused == "" {
-			fmt.Fprintf(a.Out, "Next: look over what was written, then `revlet restore %s --root %s`.\n", f.Site, render.Printable(f.Root))
+			fmt.Fprintf(a.Out, "Next: look over what was written, then `revlet restore %s --root %s`.\n", f.Site, process.ShellQuote(render.Printable(f.Root)))
 			return
 		}
 	}

@@ -20,6 +20,7 @@ import (
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 )
 
@@ -351,7 +352,7 @@ func (c *Config) warnIfReadable(secret string) {
 		return
 	}
 	if info, err := os.Stat(secret); err == nil && disk.KeepsModes && info.Mode().Perm()&0o077 != 0 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, secret))
+		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, process.ShellQuote(secret)))
 	}
 }
 

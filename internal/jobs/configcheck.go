@@ -10,6 +10,7 @@ import (
 
 	"revlet/internal/config"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/process"
 	"revlet/internal/site"
 	"revlet/internal/work/preflight"
 )
@@ -23,7 +24,7 @@ func CheckConfig(path string) []preflight.Finding {
 		c.add(preflight.Stop, "configuration", "%v", err)
 	}
 	if info, err := os.Stat(path); err == nil && disk.KeepsModes && info.Mode().Perm()&0o022 != 0 {
-		c.add(preflight.Look, "configuration", "others than its owner may change %s, and so have this program do what they like; run: chmod go-w %s", path, path)
+		c.add(preflight.Look, "configuration", "others than its owner may change %s, and so have this program do what they like; run: chmod go-w %s", path, process.ShellQuote(path))
 	}
 	if cfg == nil {
 		return c.all

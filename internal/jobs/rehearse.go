@@ -11,16 +11,16 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"revlet/internal/database"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"revlet/internal/database"
+
 	"github.com/dustin/go-humanize/english"
 
 	"revlet/internal/archives/catalog"
-	"revlet/internal/platform/autostart"
 	"revlet/internal/platform/process"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
@@ -177,7 +177,7 @@ func (a *Agent) tableNames(ctx context.Context, db site.Database) (names []strin
 // tryCopy serves a copy and asks it with the site's checks.
 func (a *Agent) tryCopy(ctx context.Context, copied *site.Site, command, address string) (answer string, err error) {
 	_, port, _ := strings.Cut(address, ":")
-	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", autostart.ShellQuote(copied.Root)).Replace(command))
+	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", process.ShellQuote(copied.Root)).Replace(command))
 	cmd.Env = append(os.Environ(), rehearse.Mark(copied.Root))
 	var said strings.Builder
 	cmd.Stderr = &said

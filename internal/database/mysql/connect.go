@@ -18,6 +18,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/process"
 )
 
 // Config says how to reach a database.
@@ -159,7 +160,7 @@ func (c Config) explain(err error) error {
 	hint := ""
 	switch {
 	case isCode(err, errAccess):
-		hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings; try: mariadb -h %s -P %d -u %s -p %s", c.User, c.Host, c.Port, c.User, c.Name)
+		hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings; try: %s", c.User, process.ShellQuote("mariadb", "-h", c.Host, "-P", strconv.Itoa(c.Port), "-u", c.User, "-p", c.Name))
 	case isCode(err, errDBAccess):
 		hint = fmt.Sprintf("user %q may not use database %q", c.User, c.Name)
 	case isCode(err, errNoDatabase) || errors.Is(err, sql.ErrNoRows):

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/process"
 )
 
 var (
@@ -56,7 +57,7 @@ type Cron struct{ Name, Config, Line string }
 // of a machine over the minutes.
 func NewCron(name, config string, command []string, account int) Cron {
 	c := Cron{Name: name, Config: config}
-	c.Line = fmt.Sprintf("%d-59/%d * * * * %s  %s\n", account%CronMinutes, CronMinutes, cronQuote(ShellQuote(command...)), c.mark())
+	c.Line = fmt.Sprintf("%d-59/%d * * * * %s  %s\n", account%CronMinutes, CronMinutes, cronQuote(process.ShellQuote(command...)), c.mark())
 	return c
 }
 
@@ -103,7 +104,7 @@ func (c Cron) merge(table string) (string, error) {
 		}
 		if !c.ours(old) {
 			kept += strings.TrimSuffix(old, "\n") + "\n"
-		} else if !strings.Contains(old, cronQuote(ShellQuote(c.Config))) {
+		} else if !strings.Contains(old, cronQuote(process.ShellQuote(c.Config))) {
 			return "", fmt.Errorf("%w: %s", ErrTaken, strings.TrimSpace(old))
 		}
 	}
@@ -131,18 +132,6 @@ func (c Cron) without(table string) (string, error) {
 
 // cronQuote escapes what cron itself takes for the end of a line.
 func cronQuote(s string) string { return strings.ReplaceAll(s, "%", `\%`) }
-
-// ShellQuote quotes words for a POSIX shell.
-func ShellQuote(words ...string) string {
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		if w == "" || strings.ContainsAny(w, " \t\n'\"\\$&;|<>()*?[]{}!`#~") {
-			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-		quoted[i] = w
-	}
-	return strings.Join(quoted, " ")
-}
 
 // description tells a service of ours from others.
 const description = "Backups of web sites (Revlet)"

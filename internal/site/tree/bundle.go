@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"revlet/internal/platform/process"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -53,7 +55,7 @@ var errBundle = errors.New("no bundle can be made")
 // input ends: for each bundle a line with a length, and the list of names twice, so long. To
 // begin a shell may take as long as a bundle does.
 func bundleCommand(dir string) string {
-	return "LC_ALL=C; export LC_ALL; cd -- " + shellQuote(dir) + ` && while read -r n; do ` +
+	return "LC_ALL=C; export LC_ALL; cd -- " + process.ShellQuote(dir) + ` && while read -r n; do ` +
 		`head -c "$n" | tar -c -f - -b 128 --format=gnu --no-recursion --hard-dereference --no-unquote --null -T -; printf 'revlet: now\0'; ` +
 		`head -c "$n" | xargs -0 stat --printf='%f %s %.9Y %.9Z %i %d\0%n\0' --; printf 'revlet: end\0'; done 2>/dev/null`
 }

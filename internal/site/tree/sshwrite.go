@@ -16,6 +16,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/sync/errgroup"
 
+	"revlet/internal/platform/process"
 	"revlet/internal/store/sshconn"
 )
 
@@ -341,7 +342,7 @@ func (p *sshPlace) RemoveAll(ctx context.Context, name string) error {
 			return err // it was empty
 		}
 		if p.mayRun() && strings.HasPrefix(path.Base(name), ownPrefix) {
-			_ = p.command(ctx, "rm -rf -- "+shellQuote(name), nil) // what is left is removed the slow way
+			_ = p.command(ctx, "rm -rf -- "+process.ShellQuote(name), nil) // what is left is removed the slow way
 			if _, err := p.Lstat(ctx, name); errors.Is(err, fs.ErrNotExist) {
 				return nil
 			}
@@ -429,7 +430,7 @@ func (p *sshPlace) Flush(ctx context.Context, dir string) error {
 	if !p.mayRun() {
 		return nil
 	}
-	err := p.command(ctx, "sync -f -- "+shellQuote(dir)+" || sync", nil)
+	err := p.command(ctx, "sync -f -- "+process.ShellQuote(dir)+" || sync", nil)
 	if errors.Is(err, ErrUnreachable) {
 		return err
 	}
@@ -444,12 +445,12 @@ func (p *sshPlace) Copied(ctx context.Context, from, to string, names []string) 
 	}
 	list := []byte(strings.Join(names, "\x00") + "\x00")
 	// Some may fail, such as one that was removed meanwhile: the digests tell which came.
-	line := "cd -- " + shellQuote(from) + " && { xargs -0 cp -p --parents -t " + shellQuote(to) + " -- || :; }"
+	line := "cd -- " + process.ShellQuote(from) + " && { xargs -0 cp -p --parents -t " + process.ShellQuote(to) + " -- || :; }"
 	if err := p.command(ctx, line, list); err != nil {
 		return nil
 	}
 	sums := map[string]string{}
-	err := p.runWith(ctx, "cd -- "+shellQuote(to)+" && LC_ALL=C xargs -0 sha256sum -b -- 2>/dev/null", list, func(out io.Reader) error {
+	err := p.runWith(ctx, "cd -- "+process.ShellQuote(to)+" && LC_ALL=C xargs -0 sha256sum -b -- 2>/dev/null", list, func(out io.Reader) error {
 		lines := bufio.NewScanner(out)
 		lines.Buffer(nil, 2*longestPath)
 		for lines.Scan() {

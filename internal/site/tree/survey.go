@@ -14,6 +14,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"revlet/internal/platform/process"
 )
 
 // Surveyor is a Folder far away that may be able to tell of everything in it at once, and
@@ -83,16 +85,13 @@ const closed = "u"
 // there is no GNU find, or a link leads to the folder in dir.
 func surveyCommand(dir, name string) string {
 	shut := strings.Replace(findFields, "%y", closed, 1)
-	enter := "cd -- " + shellQuote(dir)
+	enter := "cd -- " + process.ShellQuote(dir)
 	if name != "." {
-		enter += ` && at=$(pwd -P) && cd -- ` + shellQuote(name) + ` && [ "$(pwd -P)" = "${at%/}"/` + shellQuote(name) + " ]"
+		enter += ` && at=$(pwd -P) && cd -- ` + process.ShellQuote(name) + ` && [ "$(pwd -P)" = "${at%/}"/` + process.ShellQuote(name) + " ]"
 	}
 	return "LC_ALL=C; export LC_ALL; " + enter + " 2>/dev/null && find . -maxdepth 0 -readable -printf '' 2>/dev/null && { " +
 		"find . -ignore_readdir_race -type d ! '(' -readable -executable ')' -printf '" + shut + "' -prune -o -printf '" + findFields + "' 2>/dev/null; printf 'end of survey %d\\0' $?; }"
 }
-
-// shellQuote makes one word of a text for a POSIX shell (XCU 2.2.2).
-func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // errNoSurvey is wrapped when there is no survey to be had.
 var errNoSurvey = errors.New("no survey can be made")

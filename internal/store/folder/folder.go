@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/process"
 	"revlet/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (f *Folder) Check(context.Context) error {
 	info, err := f.d.Stat(f.root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("the store folder %s does not exist; is its disk mounted? If it is new: mkdir -p %s", f.root, f.root)
+		return fmt.Errorf("the store folder %s does not exist; is its disk mounted? If it is new: mkdir -p %s", f.root, process.ShellQuote(f.root))
 	case err != nil:
 		return fmt.Errorf("the store folder: %w", err)
 	case !info.IsDir():
