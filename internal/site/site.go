@@ -464,15 +464,19 @@ func described(all map[string]config.Database) ([]Database, error) {
 	return out, nil
 }
 
-// parseURL reads user@host:port/name and user@/path/of/socket/name.
+// parseURL reads user@host:port/name and user@/path/of/socket/name. An account may have an @
+// in its name, as with some hosts, and so may a database.
 func (db *Database) parseURL(s string) error {
-	user, rest, ok := strings.Cut(s, "@")
-	slash := strings.LastIndexByte(rest, '/')
-	if !ok || slash < 0 || rest[slash+1:] == "" {
+	slash := strings.LastIndexByte(s, '/')
+	at := strings.Index(s[:max(slash, 0)], "@/")
+	if at < 0 {
+		at = strings.LastIndexByte(s[:max(slash, 0)], '@')
+	}
+	if at < 0 || s[slash+1:] == "" {
 		return fmt.Errorf("%q is not user@host:port/name", s)
 	}
-	db.User, db.Name = user, rest[slash+1:]
-	return db.setHost(rest[:slash])
+	db.User, db.Name = s[:at], s[slash+1:]
+	return db.setHost(s[at+1 : slash])
 }
 
 // Skips tells whether a path, relative to the webroot, is left out of archives,

@@ -144,6 +144,22 @@ func TestSeveralSitesAndASecondDatabase(t *testing.T) {
 	assert.Equal(t, "/srv/tickets.db", tickets.Path)
 }
 
+func TestDatabasesOfTheConfiguration(t *testing.T) {
+	for in, want := range map[string]Database{
+		"museum@db.example:3307/cms":          {User: "museum", Host: "db.example", Port: 3307, Name: "cms"},
+		"keeper@museum@db.example/cms":        {User: "keeper@museum", Host: "db.example", Port: 3306, Name: "cms"},
+		"museum@/run/x@y/x.sock/c@ms":         {User: "museum", Host: "localhost", Port: 3306, Socket: "/run/x@y/x.sock", Name: "c@ms"},
+		"it's \"odd\"@127.0.0.1:3306/my db-é": {User: `it's "odd"`, Host: "127.0.0.1", Port: 3306, Name: "my db-é"},
+	} {
+		var db Database
+		require.NoError(t, db.parseURL(in), in)
+		assert.Equal(t, want, db, in)
+	}
+	for _, bad := range []string{"museum", "museum@db.example", "museum@db.example/", "db.example/cms", "/cms"} {
+		assert.Error(t, new(Database).parseURL(bad), bad)
+	}
+}
+
 func TestHosts(t *testing.T) {
 	for in, want := range map[string]Database{
 		"db.example":            {Host: "db.example", Port: 3306},
