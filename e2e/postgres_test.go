@@ -169,6 +169,47 @@ func TestPostgresGapsKeepNothingBack(t *testing.T) {
 	assert.Equal(t, broken, s.describe(t, "tower"))
 }
 
+// A database may be in another encoding than UTF-8, or in none at all.
+func TestPostgresEncodings(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	s.exec(t, "postgres", "CREATE ROLE tower LOGIN")
+	for encoding, text := range map[string]string{"LATIN1": "Öl für 3 Laternen", "SQL_ASCII": "\xd6l f\xfcr 3 Laternen \xff"} {
+		t.Run(encoding, func(t *testing.T) {
+			db := strings.ToLower(encoding)
+			s.exec(t, "postgres", "CREATE DATABASE "+db+" OWNER tower ENCODING '"+encoding+"' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0")
+			query := func(q string) string {
+				cmd := exec.Command("psql", "-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "tower", "-Atq", "-v", "ON_ERROR_STOP=1", db)
+				cmd.Env = append(os.Environ(), "PGCLIENTENCODING="+map[string]string{"LATIN1": "UTF8", "SQL_ASCII": "SQL_ASCII"}[encoding])
+				cmd.Stdin = strings.NewReader(q)
+				out, err := cmd.CombinedOutput()
+				require.NoError(t, err, "%s", out)
+				return strings.TrimSpace(string(out))
+			}
+			query("CREATE TABLE pages (id int PRIMARY KEY, t text); INSERT INTO pages VALUES (1, '" + text + "'); COMMENT ON TABLE pages IS '" + text + "'; CREATE VIEW v AS SELECT '" + text + "'::text AS t")
+			want := []string{query("SELECT t FROM pages"), query("SELECT obj_description('pages'::regclass)"), query("SELECT t FROM v")}
+			assert.Equal(t, []string{text, text, text}, want)
+			dump, err := exec.Command("pg_dump", "-h", s.Socket, "-p", fmt.Sprint(s.Port), "-U", "postgres", db).Output()
+			require.NoError(t, err)
+
+			w := newWorld(t)
+			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+			w.write("htdocs/index.html", "a page")
+			w.write("museum.sql", string(dump))
+			w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: {postgres: \"tower@127.0.0.1:%d/%s\"}}\n", s.Port, db))
+			w.run("backup")
+			assert.Contains(t, w.run("rehearse"), "every byte and every row is as it was saved")
+			for _, from := range [][]string{{"--only", "database"}, {"--sql", "museum.sql"}} {
+				query("DROP VIEW v; COMMENT ON TABLE pages IS NULL; UPDATE pages SET t = 'gone'")
+				w.run(append([]string{"restore", "kestrelpoint", "--yes"}, from...)...)
+				assert.Equal(t, want, []string{query("SELECT t FROM pages"), query("SELECT obj_description('pages'::regclass)"), query("SELECT t FROM v")}, from)
+			}
+			w.write("museum.sql", strings.Replace(string(dump), "client_encoding = '"+encoding+"'", "client_encoding = 'SJIS'", 1))
+			w.fails(1, []string{"SJIS", "the site is unchanged"}, "restore", "kestrelpoint", "--yes", "--sql", "museum.sql")
+		})
+	}
+}
+
 // Rights are no part of an archive: they are carried over from what is replaced. What
 // belongs to others is refused before anything changes.
 func TestPostgresRightsStay(t *testing.T) {

@@ -13,9 +13,24 @@ import (
 	"revlet/internal/database"
 )
 
+// The lines that say what encoding a text is in. A database in SQL_ASCII takes any bytes, and
+// gives them as they are: nobody knows what they mean.
+const (
+	utf8Line  = "SET client_encoding = 'UTF8';\n"
+	bytesLine = "SET client_encoding = 'SQL_ASCII';\n"
+)
+
+// header is what a text begins with.
+func (s *snapshot) header() string {
+	if s.db.info.Charset == "SQL_ASCII" {
+		return strings.Replace(header, utf8Line, bytesLine, 1)
+	}
+	return header
+}
+
 // header makes a part loadable by itself with psql. Names in the text are
 // relative to the schema, which whoever loads it chooses with search_path.
-const header = "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = off;\n"
+const header = utf8Line + "SET standard_conforming_strings = on;\nSET check_function_bodies = off;\n"
 
 // lanes is how many connections dump at a time; they share one snapshot.
 const lanes = 2
@@ -67,6 +82,11 @@ func (s *snapshot) begin(ctx context.Context) error {
 		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)+"; SET row_security = off; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
 			return err
 		}
+		if s.db.info.Charset == "SQL_ASCII" {
+			if _, err := conn.Exec(ctx, bytesLine); err != nil {
+				return err
+			}
+		}
 		s.free <- conn
 	}
 	d := &describer{conn: s.all[0], schema: s.db.schema}
@@ -74,8 +94,8 @@ func (s *snapshot) begin(ctx context.Context) error {
 		return err
 	}
 	s.gaps = d.gaps
-	s.schema = header + d.early.String()
-	s.objects = header + d.late.String()
+	s.schema = s.header() + d.early.String()
+	s.objects = s.header() + d.late.String()
 	s.units = append(s.units, database.Unit{Kind: database.Schema})
 	for _, t := range d.tables {
 		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes})
@@ -128,7 +148,7 @@ func (s *snapshot) Dump(ctx context.Context, u database.Unit, w io.Writer) (int6
 	}
 	q := s.queries[u.Table]
 	out := bufio.NewWriterSize(w, 1<<18)
-	out.WriteString(header + q.write + "\n")
+	out.WriteString(s.header() + q.write + "\n")
 	tag, err := conn.PgConn().CopyTo(ctx, out, q.read)
 	if err != nil {
 		return 0, fmt.Errorf("table %s: %w", u.Table, err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -75,6 +76,28 @@ func DumpTables(r io.Reader) (tables []string, err error) {
 	}
 }
 
+// encodings are those in which no character has an ASCII byte as its second one, so that a
+// quote is a quote (PostgreSQL manual, 24.3 "Character Set Support").
+var encodings = strings.Fields("UTF8 UNICODE SQL_ASCII LATIN1 LATIN2 LATIN3 LATIN4 LATIN5 LATIN6 LATIN7 LATIN8 LATIN9 LATIN10 ISO_8859_5 ISO_8859_6 ISO_8859_7 ISO_8859_8 " +
+	"WIN866 WIN874 WIN1250 WIN1251 WIN1252 WIN1253 WIN1254 WIN1255 WIN1256 WIN1257 WIN1258 KOI8R KOI8U EUC_CN EUC_JP EUC_KR EUC_TW EUC_JIS_2004")
+
+// encodingSet is the encoding that a statement says the text is in from there on, if it does.
+func encodingSet(stmt string) string {
+	r := newReader(stmt)
+	if !r.Take("SET") {
+		return ""
+	}
+	r.Take("SESSION")
+	if !r.Take("client_encoding") || !r.TakeOne("=", "TO") {
+		return ""
+	}
+	t := r.Next()
+	if !r.End() {
+		return ""
+	}
+	return strings.Trim(t.Text, "'\"")
+}
+
 // copies matches a statement that rows follow.
 var copies = regexp.MustCompile(`(?is)^COPY\s.*\sFROM\s+stdin$`)
 
@@ -136,6 +159,13 @@ func (l *dumpLoader) statement(ctx context.Context, stmt string) error {
 		stmt = named.ReplaceAllStringFunc(stmt, func(match string) string {
 			return quotedLiteral.ReplaceAllStringFunc(match, func(lit string) string { return relativeLiteral(lit, l.prefix) })
 		})
+	}
+	if name := encodingSet(stmt); name != "" {
+		if !slices.Contains(encodings, strings.ToUpper(name)) {
+			return fmt.Errorf("%w: the text is in the encoding %.20q, in which quotes cannot be told apart safely", database.ErrForeignSQL, name)
+		}
+		_, err := l.conn.Exec(ctx, "SET client_encoding = "+literal(name), pgx.QueryExecModeExec)
+		return err
 	}
 	judged := judge(relative(stmt, l.prefix))
 	switch judged.kind {

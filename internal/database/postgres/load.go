@@ -71,6 +71,16 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 // longestDefinitions bounds what defines tables, views and functions.
 const longestDefinitions = 64 << 20
 
+// isHeader tells whether a line is one of those that a text begins with. What holds on every
+// connection anyway is not run.
+func isHeader(ctx context.Context, conn *pgx.Conn, line string) (bool, error) {
+	if line != bytesLine {
+		return strings.Contains(header, line), nil
+	}
+	_, err := conn.Exec(ctx, bytesLine, pgx.QueryExecModeExec)
+	return true, err
+}
+
 // copyHead is the line that begins a table's rows.
 func copyHead(table string) *regexp.Regexp {
 	return regexp.MustCompile(`^COPY ` + regexp.QuoteMeta(quote(table)) + `( \((?:"(?:[^"]|"")*"(?:, )?)+\))? FROM stdin;$`)
@@ -84,7 +94,10 @@ func copyRows(ctx context.Context, conn *pgx.Conn, stage, table string, in *bufi
 			return 0, fmt.Errorf("the text ends before the rows: %w", io.ErrUnexpectedEOF)
 		}
 		line = strings.TrimSuffix(line, "\n")
-		if strings.Contains(header, line+"\n") {
+		if is, err := isHeader(ctx, conn, line+"\n"); err != nil || is {
+			if err != nil {
+				return 0, err
+			}
 			continue
 		}
 		if !head.MatchString(line) {
@@ -147,7 +160,10 @@ func runStatements(ctx context.Context, conn *pgx.Conn, u database.Unit, stage, 
 		return err
 	}
 	for _, stmt := range statements {
-		if strings.Contains(header, stmt+";\n") {
+		if is, err := isHeader(ctx, conn, stmt+";\n"); err != nil || is {
+			if err != nil {
+				return err
+			}
 			continue
 		}
 		judged := judgeDefinition(stmt)

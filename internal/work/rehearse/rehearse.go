@@ -472,7 +472,11 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 	db = s.reached(db, s.pg.Port, s.pg.Socket)
 	// An account like the site's, so that everything gets the same owner.
 	quote := func(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-	statements := []string{"CREATE DATABASE " + quote(db.Name) + " OWNER " + quote(db.User)}
+	make := "CREATE DATABASE " + quote(db.Name) + " OWNER " + quote(db.User)
+	if charset := s.job.Archive.Origin.Databases[db.Label].Charset; word(charset) && charset != "UTF8" {
+		make += " ENCODING '" + charset + "' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0"
+	}
+	statements := []string{make}
 	if !s.roles[db.User] {
 		statements = slices.Insert(statements, 0, "CREATE ROLE "+quote(db.User)+" LOGIN PASSWORD '"+db.Password+"'")
 	}
