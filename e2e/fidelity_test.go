@@ -73,6 +73,10 @@ func TestEveryKindOfTableComesBack(t *testing.T) {
 			w.run("restore", "kestrelpoint", "--only", "database", "--yes")
 			w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 			assert.Equal(t, want, s.describe(t, db))
+			assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
+			if len(grants) == 0 {
+				assert.Contains(t, w.run("rehearse"), "every byte and every row is as it was saved")
+			}
 
 			w.write(".my.cnf", "[client]\nuser=root\nsocket="+s.socket+"\n")
 			recoverByHand(t, w, "SQLite", "DATABASE=recovered", "HOME="+w.dir)

@@ -539,9 +539,6 @@ func (db *Database) addLateKeys(ctx context.Context, p *database.Plan) error {
 	return g.Wait()
 }
 
-// modeStatement matches where a part sets the SQL mode; its group is the mode.
-var modeStatement = regexp.MustCompile(`\bsql_mode = '([A-Z0-9_,]*)'`)
-
 // eachObject calls visit for every statement of a part of kind objects, with the kind of
 // what it makes, none for a setting. Each is read as
 // the server will, in the SQL mode that those before it have set.
@@ -559,8 +556,8 @@ func eachObject(text string, version serverVersion, visit func(kind, stmt string
 		if err != nil {
 			return err
 		}
-		if m := modeStatement.FindStringSubmatch(stmt); m != nil && sessionStatement.MatchString(stmt) {
-			version = version.under(m[1])
+		if mode, ok := modeSet(stmt); ok {
+			version = version.under(mode)
 			s.Under(version.dialect)
 		}
 		if err := visit(kind, stmt); err != nil {

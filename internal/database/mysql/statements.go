@@ -240,5 +240,33 @@ func scanNumber(s []byte, i int) (int, bool) {
 	return i, ok
 }
 
-// Statements cuts SQL text into statements.
-func Statements(r io.Reader) ([]string, error) { return sqltext.All(r, sqltext.MySQL) }
+// Statements cuts the SQL text of a part into statements, each in the SQL mode that those
+// before it have set.
+func Statements(r io.Reader) (all []string, err error) {
+	s := sqltext.NewSplitter(r, sqltext.MySQL)
+	for {
+		stmt, err := s.Next()
+		if errors.Is(err, io.EOF) {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if mode, ok := modeSet(stmt); ok {
+			s.Under(serverVersion{}.under(mode).dialect)
+		}
+		all = append(all, stmt)
+	}
+}
+
+// modeStatement matches where a part sets the SQL mode; its group is the mode.
+var modeStatement = regexp.MustCompile(`\bsql_mode = '([A-Z0-9_,]*)'`)
+
+// modeSet is the SQL mode that a statement of a part sets, if it does.
+func modeSet(stmt string) (mode string, ok bool) {
+	m := modeStatement.FindStringSubmatch(stmt)
+	if m == nil || !sessionStatement.MatchString(stmt) {
+		return "", false
+	}
+	return m[1], true
+}
