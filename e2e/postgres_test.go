@@ -148,12 +148,13 @@ func TestPostgresGapsKeepNothingBack(t *testing.T) {
 		CREATE TABLE pages (id int PRIMARY KEY, t text, word int REFERENCES words, CONSTRAINT early CHECK (t < 'z' COLLATE german)); INSERT INTO pages VALUES (1, 'Hours', 1); COMMENT ON CONSTRAINT early ON pages IS 'c';
 		CREATE INDEX sorted ON pages (t COLLATE german); CREATE TABLE parts (w text COLLATE german) PARTITION BY LIST (w); CREATE TABLE part PARTITION OF parts FOR VALUES IN ('a'); CREATE TABLE more () INHERITS (words);
 		CREATE VIEW found AS SELECT * FROM words; CREATE RULE none AS ON INSERT TO found DO INSTEAD NOTHING; COMMENT ON VIEW found IS 'v'; CREATE TABLE counted (id int GENERATED ALWAYS AS IDENTITY, w text COLLATE german);
-		CREATE FUNCTION f(a int) RETURNS int LANGUAGE sql AS 'SELECT a'; COMMENT ON FUNCTION f IS 'it''s f'; CREATE STATISTICS twice ON id, w FROM words`)
+		CREATE FUNCTION a_count() RETURNS bigint LANGUAGE sql AS 'SELECT count(*) FROM pages WHERE t > ''a'' COLLATE german'; CREATE FUNCTION f(a int) RETURNS int LANGUAGE sql AS 'SELECT a'; COMMENT ON FUNCTION f IS 'it''s f'; CREATE STATISTICS twice ON id, w FROM words`)
 	w.fails(3, nil, "backup")
 	gaps := w.run("show", "kestrelpoint", "--json")
 	for _, one := range []string{"table words", "table parts", "table counted", "view found", "constraint pages_word_fkey on table", "constraint early on table", "index sorted", "it uses what is not saved"} {
 		assert.Contains(t, gaps, one)
 	}
+	assert.Contains(t, w.run("rehearse"), "a scratch server of PostgreSQL", "what a function's text names need not be there")
 	before := s.describe(t, "tower")
 	s.exec(t, "tower", "SET ROLE tower; UPDATE pages SET t = 'gone'; INSERT INTO words VALUES (2, 'Ast')")
 	broken := s.describe(t, "tower")
@@ -227,6 +228,7 @@ func TestPostgresRightsStay(t *testing.T) {
 	s.exec(t, "tower", "CREATE TABLE foreign_one (a int); GRANT ALL ON foreign_one TO tower")
 	before := s.describe(t, "tower")
 	w.fails(3, nil, "backup")
+	assert.Contains(t, w.try("preflight").out, "it can be saved, and not be restored as a whole: the account tower cannot set aside what belongs to others")
 	w.fails(1, []string{"tower cannot set aside what belongs to others in the schema public: table foreign_one (postgres); the site is unchanged", "OWNER TO tower"}, "restore", "kestrelpoint", "--only", "database", "--yes")
 	assert.Equal(t, before, s.describe(t, "tower"))
 	s.exec(t, "tower", "DROP TABLE foreign_one; REVOKE CREATE ON SCHEMA public FROM PUBLIC; ALTER SCHEMA public OWNER TO postgres")

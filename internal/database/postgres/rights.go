@@ -7,7 +7,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"revlet/internal/database"
 	"revlet/internal/platform/reason"
 )
 
@@ -24,10 +23,10 @@ var ofOthers = `SELECT x.name || ' (' || x.owner::regrole::text || ')' FROM (
 // othersShown is how many of them are named.
 const othersShown = 5
 
-// checkRights finds out, before anything changes, whether the account may make the exchange:
-// everything in the live schema is its own, and it may make something there.
-func (db *Database) checkRights(ctx context.Context, p *database.Plan) error {
-	others, err := column(ctx, db.conn, ofOthers, p.Live, languages)
+// CheckRestore finds out, before anything changes, whether the account may exchange what is
+// live: everything in its schema is its own, and it may make something there.
+func (db *Database) CheckRestore(ctx context.Context) error {
+	others, err := column(ctx, db.conn, ofOthers, db.schema, languages)
 	if err != nil {
 		return fmt.Errorf("look for what belongs to others: %w", err)
 	}
@@ -36,14 +35,14 @@ func (db *Database) checkRights(ctx context.Context, p *database.Plan) error {
 		if n > othersShown {
 			named += fmt.Sprintf(" and %d more", n-othersShown)
 		}
-		return reason.New(reason.OwnedByOthers, reason.Names{"account": db.c.User}, "the account %s cannot set aside what belongs to others in the schema %s: %s", db.c.User, p.Live, named)
+		return reason.New(reason.OwnedByOthers, reason.Names{"account": db.c.User}, "the account %s cannot set aside what belongs to others in the schema %s: %s", db.c.User, db.schema, named)
 	}
 	var may bool
-	if err := db.conn.QueryRow(ctx, "SELECT has_schema_privilege($1, 'CREATE')", p.Live).Scan(&may); err != nil {
+	if err := db.conn.QueryRow(ctx, "SELECT has_schema_privilege($1, 'CREATE')", db.schema).Scan(&may); err != nil {
 		return err
 	}
 	if !may {
-		return reason.New(reason.OwnedByOthers, reason.Names{"account": db.c.User}, "the account %s may not make anything in the schema %s", db.c.User, p.Live)
+		return reason.New(reason.OwnedByOthers, reason.Names{"account": db.c.User}, "the account %s may not make anything in the schema %s", db.c.User, db.schema)
 	}
 	return nil
 }

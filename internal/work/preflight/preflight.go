@@ -301,9 +301,19 @@ func (r *run) database(ctx context.Context, db site.Database) {
 	for _, g := range snapshot.Gaps() {
 		r.add(Look, about, "%s would be a gap: %s", g.Object, g.Why)
 	}
+	if c, ok := source.(restorable); ok {
+		if err := c.CheckRestore(ctx); err != nil {
+			r.add(Look, about, "it can be saved, and not be restored as a whole: %v", err)
+		}
+	}
 	if n := snapshot.Neighbours(); len(n) > 0 {
 		r.add(Look, about, "%d tables belong to another site and are left out: %s", len(n), list(n))
 	}
+}
+
+// restorable is a database that knows beforehand whether its account may put it back.
+type restorable interface {
+	CheckRestore(ctx context.Context) error
 }
 
 // dump looks for what the site's host leaves of a database.
