@@ -349,3 +349,55 @@ func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	w.run("verify", "--full")
 	w.run("restore", "kestrelpoint", "--yes")
 }
+
+// A file of the state folder that is damaged is told with what can be done about it, and
+// taken for no other thing; where a machine was copied, an undo that cannot be is not begun.
+func TestStateThatIsDamaged(t *testing.T) {
+	t.Parallel()
+	w := plain(t)
+	w.write("htdocs/index.html", "a page")
+	w.run("backup")
+	w.run("restore", "kestrelpoint", "--yes")
+	w.write("htdocs/index.html", "since")
+	for file, told := range map[string]string{
+		"signers/kestrelpoint.json":    "whose archives of kestrelpoint are taken, is damaged",
+		"databases/kestrelpoint.json":  "",
+		"chain/kestrelpoint.json":      "the last record of kestrelpoint, is damaged",
+		"stores/*.json":                "which store is at",
+		"signing.key":                  "the signing key",
+		"journals/kestrelpoint/*.json": "the restore journal",
+	} {
+		files, err := filepath.Glob(w.path("state", file))
+		require.NoError(t, err)
+		if told == "" && len(files) == 0 {
+			continue
+		}
+		require.NotEmpty(t, files, file)
+		good, err := os.ReadFile(files[0])
+		require.NoError(t, err)
+		for _, bad := range []string{"", "\x00\x00", "{"} {
+			require.NoError(t, os.WriteFile(files[0], []byte(bad), 0o600))
+			args := []string{"backup"}
+			if strings.HasPrefix(file, "journals") {
+				args = []string{"undo", "kestrelpoint", "--yes"}
+			}
+			r := w.fails(1, nil, args...)
+			assert.Contains(t, r.err, told, file)
+			assert.Contains(t, r.err, "mv "+files[0], file)
+		}
+		require.NoError(t, os.WriteFile(files[0], good, 0o600))
+	}
+	boxes, err := filepath.Glob(w.path(".revlet-*"))
+	require.NoError(t, err)
+	require.Len(t, boxes, 1)
+	require.NoError(t, os.CopyFS(w.path("copied"), os.DirFS(boxes[0])))
+	require.NoError(t, os.Rename(boxes[0], w.path("moved")))
+	require.NoError(t, os.Rename(w.path("copied"), boxes[0]))
+	for range 2 {
+		w.fails(1, []string{"is no longer in", "settle kestrelpoint"}, "undo", "kestrelpoint", "--yes")
+	}
+	w.run("restore", "kestrelpoint", "--yes")
+	text, err := os.ReadFile(w.path("htdocs/index.html"))
+	require.NoError(t, err)
+	assert.Equal(t, "a page", string(text))
+}

@@ -30,6 +30,11 @@ const (
 	ConfigOfOthers  Reason = "config-of-others"
 	// StateFolder: the state folder cannot be used.
 	StateFolder Reason = "state-folder"
+	// StateDamaged: the file "path" of the state folder is damaged. KeyDamaged: the signing key is. JournalDamaged:
+	// what a restore of "site" has noted of itself is.
+	StateDamaged   Reason = "state-damaged"
+	KeyDamaged     Reason = "key-damaged"
+	JournalDamaged Reason = "journal-damaged"
 	// WebrootMissing: a site's webroot is not there.
 	WebrootMissing Reason = "webroot-missing"
 	// PlaceUnconfirmed: where "site" lies, at "path", is known from an archive only.

@@ -29,6 +29,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 )
 
 // ErrSignature is wrapped by Verify when bytes are not what was signed, or a signature
@@ -100,7 +101,7 @@ func Open(d *disk.Disk, file string) (*Key, error) {
 	}
 	key, err := parse(data)
 	if err != nil {
-		return nil, fmt.Errorf("the signing key %s: %w", file, err)
+		return nil, reason.New(reason.KeyDamaged, reason.Names{"path": file}, "the signing key %s is damaged: %w", file, err)
 	}
 	return key, nil
 }

@@ -30,18 +30,9 @@ func (m *Stores) file(where string) string {
 
 // Known returns the identity of the store at an address, or nothing.
 func (m *Stores) Known(where string) (string, error) {
-	data, err := m.s.Disk.ReadFile(m.file(where))
-	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
-	}
 	r := remembered{}
-	if err == nil {
-		err = json.Unmarshal(data, &r)
-	}
-	if err != nil {
-		return "", fmt.Errorf("read what is remembered of store %s: %w", where, err)
-	}
-	return r.ID, nil
+	_, err := m.s.ReadNote(m.file(where), &r, "which store is at "+where)
+	return r.ID, err
 }
 
 // Remember keeps the identity of the store at an address; an empty one forgets it.

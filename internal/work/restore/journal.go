@@ -14,6 +14,7 @@ import (
 
 	"revlet/internal/database"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
 	"revlet/internal/site/tree"
@@ -372,7 +373,7 @@ func Journals(st *state.State, site string) ([]*Journal, error) {
 			err = json.Unmarshal(data, j)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("the restore journal %s cannot be read: %w", j.path, err)
+			return nil, reason.New(reason.JournalDamaged, reason.Names{"path": j.path, "site": site}, "the restore journal %s cannot be read: %w", j.path, err)
 		}
 		all = append(all, j)
 	}

@@ -68,6 +68,13 @@ func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) er
 
 // takeBack puts back what a restore set aside and deletes what it had staged.
 func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if j.Phase == Done {
+		for _, f := range j.plans() {
+			if err := f.asideIsThere(d); err != nil {
+				return reason.Because(reason.AsideGone, reason.Names{"site": j.Site}, err)
+			}
+		}
+	}
 	if err := closeSite(ctx, d, j, Undoing); err != nil {
 		return err
 	}
@@ -228,6 +235,19 @@ func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
 		}
 	}
 	return errors.Join(d.SyncDir(f.Box), d.SyncDir(filepath.Dir(f.Root)))
+}
+
+// asideIsThere refuses to begin to take back what cannot be: the tree that was live is
+// known by its number, which changes when a machine is copied.
+func (f *FilesPlan) asideIsThere(d *disk.Disk) error {
+	if f.On != "" || f.Inner || f.LiveInode == 0 {
+		return nil
+	}
+	if now, err := inode(d, f.Root); err != nil || now == f.LiveInode {
+		return err
+	}
+	_, err := f.find(d, f.LiveInode)
+	return err
 }
 
 // find returns where in the box the tree with an inode is.
