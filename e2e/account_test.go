@@ -82,3 +82,43 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	assert.FileExists(t, w.path("htdocs/locked/file"))
 	assert.DirExists(t, w.path("htdocs/none"))
 }
+
+// TestAWebrootOfTheWebServers has a site whose folder belongs to the web server, below one of
+// the account that looks after it.
+func TestAWebrootOfTheWebServers(t *testing.T) {
+	t.Parallel()
+	need(t, "setpriv")
+	if os.Geteuid() != 0 {
+		t.Skip("only root can be two accounts")
+	}
+	w := plain(t)
+	w.program = []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}
+	w.write("htdocs/index.php", "<?php")
+	w.write("htdocs/cache/page", "x")
+	for _, rel := range []string{".", "archives", "revlet.yaml"} {
+		require.NoError(t, os.Chown(w.path(rel), ownAccount, ownAccount))
+	}
+	for _, rel := range []string{"htdocs", "htdocs/index.php", "htdocs/cache", "htdocs/cache/page"} {
+		require.NoError(t, os.Chown(w.path(rel), webAccount, webAccount))
+		require.NoError(t, os.Chmod(w.path(rel), 0o755))
+	}
+	require.NoError(t, os.Chown(w.tmp, ownAccount, ownAccount))
+	require.NoError(t, os.Chmod(filepath.Dir(w.dir), 0o755))
+
+	assert.Contains(t, w.try("preflight").out, "this account may not write there: it can save the site")
+	w.run("backup")
+	for range 2 { // nothing is half-way
+		w.fails(1, []string{"belongs to www-data", "nothing was changed", "sudo -u www-data"}, "restore", "kestrelpoint", "--yes")
+	}
+	require.NoError(t, os.Chmod(w.path("htdocs"), 0o777))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("undo", "kestrelpoint", "--yes")
+
+	w.edit("revlet.yaml", "recipe: none", "recipe: none, skip: [cache]")
+	w.run("backup")
+	w.fails(1, []string{"cache, which belongs to www-data", "nothing was changed", "--clean"}, "restore", "kestrelpoint", "--yes")
+	w.run("restore", "kestrelpoint", "--yes", "--clean")
+	assert.NoDirExists(t, w.path("htdocs/cache"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("htdocs/cache/page"))
+}

@@ -61,6 +61,7 @@ var Advice = map[reason.Reason]string{
 	reason.StateDamaged:          "`mv {path} {path}.damaged` puts it out of the way; what it remembered is then taken as it is found, as on a new machine",
 	reason.KeyDamaged:            "put it back from a copy of the state folder; or `mv {path} {path}.damaged`: a new one is made, and archives of the old one are restored with --signed-by, or once its public key stands in `signed_by:`",
 	reason.JournalDamaged:        "look at the site: if it is as it should be, `mv {path} {path}.damaged` ends the matter; what the restore set aside lies beside the webroot, in a folder whose name begins with .revlet-{site}",
+	reason.NotCarried:            "run it as root; or add --clean, which sets it aside with all else",
 	reason.PacketLimit:           "the server's administrator can raise that: SET GLOBAL max_allowed_packet = 1073741824, and max_allowed_packet=1G below [mysqld] in its settings",
 	reason.Locked:                "find out who has locked it, and why: hosts do, and intruders; `chattr -i -a {path}`, as root, unlocks it",
 	reason.NeedsNotMet:           "choose another place, or name the PHP that its web server uses with --php; --anyway goes on",

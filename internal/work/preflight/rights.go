@@ -76,6 +76,10 @@ func (r *run) withoutRoot(o owners, above string) {
 	if o.foreign > 0 {
 		r.add(Look, "rights", "some of it belongs to other accounts (%s); a restore by this one makes it its own", paths(o.foreign))
 	}
+	if !disk.Writable(r.Site.Root) {
+		r.add(Look, "rights", "%s belongs to %s, and this account may not write there: it can save the site; a restore has to run as %s, or as root", r.Site.Root, accountName(o.account), accountName(o.account))
+		return
+	}
 	if !disk.Writable(above) {
 		r.add(Look, "rights", "%s cannot be written to: a restore exchanges the webroot's content name by name, not in one step", above)
 	}

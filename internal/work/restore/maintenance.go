@@ -280,7 +280,8 @@ func openSite(ctx context.Context, d *disk.Disk, j *Journal) error {
 			return err
 		}
 		if t, ok := j.Times[now]; ok && now != 0 {
-			if err := setTimes(d, tree, t); err != nil {
+			// Only the owner of a folder sets its time; whoever else may write to it has changed it.
+			if err := setTimes(d, tree, t); err != nil && !errors.Is(err, fs.ErrPermission) {
 				return err
 			}
 		}

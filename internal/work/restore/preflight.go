@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -15,6 +17,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/store"
@@ -78,6 +81,9 @@ func (r *run) unlocked() error {
 	}
 	var all []string
 	for _, f := range r.journal.plans() {
+		if err := writable(r.disk, f.Root); err != nil {
+			return err
+		}
 		all = append(all, f.Root, filepath.Dir(f.Root))
 		for _, kept := range f.Kept {
 			all = append(all, filepath.Join(f.Root, filepath.FromSlash(kept)))
@@ -97,6 +103,39 @@ func (r *run) unlocked() error {
 		all = append(all, filepath.Join(r.journal.Files.Root, frontDoor))
 	}
 	return r.disk.Locked(all...)
+}
+
+// writable refuses a folder that this account can read, and not exchange: nothing is renamed
+// out of it, and it itself into no other folder.
+func writable(d *disk.Disk, root string) error {
+	info, err := d.Lstat(root)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && disk.Writable(root) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if isOwn(info) || os.Geteuid() == 0 {
+		return fmt.Errorf("%s cannot be written to", root)
+	}
+	owner := ownerOf(info)
+	return reason.New(reason.WorkAs, reason.Names{"account": owner}, "%s belongs to %s, and this account may not write there: it can save the site, and not put it back", root, owner)
+}
+
+// isOwn tells whether something belongs to this account, or to nobody that is known.
+func isOwn(info fs.FileInfo) bool {
+	a, ok := disk.AttributesOf(info)
+	return !ok || a.UID == os.Geteuid()
+}
+
+// ownerOf is the name of the account that something belongs to, or its number.
+func ownerOf(info fs.FileInfo) string {
+	a, _ := disk.AttributesOf(info)
+	number := strconv.Itoa(a.UID)
+	if u, err := user.LookupId(number); err == nil {
+		return u.Username
+	}
+	return number
 }
 
 // sameSite refuses to put an archive over what looks like another site.

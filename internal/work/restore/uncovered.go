@@ -17,6 +17,7 @@ import (
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/changes"
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/tree"
 )
@@ -297,7 +298,8 @@ func (r *run) planKept(ctx context.Context) error {
 				continue
 			}
 			if f.On == "" { // elsewhere a rename tells, and the site is put back
-				if err := sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, filepath.FromSlash(u.Path))); err != nil {
+				at := filepath.Join(f.Root, filepath.FromSlash(u.Path))
+				if err := errors.Join(sameFileSystem(r.disk, f.Root, at), carriable(r.disk, at)); err != nil {
 					return err
 				}
 			}
@@ -334,6 +336,16 @@ func (r *run) leads(f *FilesPlan, rel string) bool {
 
 func (r *run) neverHolds(f *FilesPlan, is func(path string) bool) bool {
 	return slices.ContainsFunc(r.never[f.Label], is)
+}
+
+// carriable refuses a folder of another account: who may not write to it cannot bring it into
+// another folder.
+func carriable(d *disk.Disk, at string) error {
+	info, err := d.Lstat(at)
+	if err != nil || !info.IsDir() || closedToOwner(info) && isOwn(info) || disk.Writable(at) {
+		return err
+	}
+	return reason.New(reason.NotCarried, nil, "the archive does not hold %s, which belongs to %s: this account cannot carry it over to what is put back", at, ownerOf(info))
 }
 
 // sameFileSystem refuses what cannot be carried over by renaming it.
