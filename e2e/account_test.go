@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"database/sql"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -16,16 +18,25 @@ const (
 	webAccount = 33
 )
 
-// TestAnAccountOfItsOwn has a site that is looked after by an account which is not root, as
-// on shared hosting; the web server is another one, and has made files and folders there.
-func TestAnAccountOfItsOwn(t *testing.T) {
-	t.Parallel()
+// ofAnAccount is a world in which the program is run by ownAccount.
+func ofAnAccount(t *testing.T) *world {
+	t.Helper()
 	need(t, "setpriv")
 	if os.Geteuid() != 0 {
 		t.Skip("only root can be two accounts")
 	}
 	w := plain(t)
 	w.program = []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}
+	require.NoError(t, os.Chown(w.tmp, ownAccount, ownAccount))
+	require.NoError(t, os.Chmod(filepath.Dir(w.dir), 0o755))
+	return w
+}
+
+// TestAnAccountOfItsOwn has a site that is looked after by an account which is not root, as
+// on shared hosting; the web server is another one, and has made files and folders there.
+func TestAnAccountOfItsOwn(t *testing.T) {
+	t.Parallel()
+	w := ofAnAccount(t)
 	w.write("htdocs/index.php", "<?php")
 	w.write("htdocs/uploads/mine.txt", "x")
 	w.write("htdocs/none/file", "x")
@@ -37,8 +48,6 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 		}))
 	}
 	own(ownAccount, ".")
-	require.NoError(t, os.Chown(w.tmp, ownAccount, ownAccount))
-	require.NoError(t, os.Chmod(filepath.Dir(w.dir), 0o755))
 	byTheWebServer := func(rel string) {
 		w.write(rel, "uploaded")
 		require.NoError(t, os.Chmod(w.path(rel), 0o644))
@@ -87,12 +96,7 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 // the account that looks after it.
 func TestAWebrootOfTheWebServers(t *testing.T) {
 	t.Parallel()
-	need(t, "setpriv")
-	if os.Geteuid() != 0 {
-		t.Skip("only root can be two accounts")
-	}
-	w := plain(t)
-	w.program = []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", program}
+	w := ofAnAccount(t)
 	w.write("htdocs/index.php", "<?php")
 	w.write("htdocs/cache/page", "x")
 	for _, rel := range []string{".", "archives", "revlet.yaml"} {
@@ -102,8 +106,6 @@ func TestAWebrootOfTheWebServers(t *testing.T) {
 		require.NoError(t, os.Chown(w.path(rel), webAccount, webAccount))
 		require.NoError(t, os.Chmod(w.path(rel), 0o755))
 	}
-	require.NoError(t, os.Chown(w.tmp, ownAccount, ownAccount))
-	require.NoError(t, os.Chmod(filepath.Dir(w.dir), 0o755))
 
 	assert.Contains(t, w.try("preflight").out, "this account may not write there: it can save the site")
 	w.run("backup")
@@ -111,6 +113,23 @@ func TestAWebrootOfTheWebServers(t *testing.T) {
 		w.fails(1, []string{"belongs to www-data", "nothing was changed", "sudo -u www-data"}, "restore", "kestrelpoint", "--yes")
 	}
 	require.NoError(t, os.Chmod(w.path("htdocs"), 0o777))
+	w.run("restore", "kestrelpoint", "--yes")
+	w.run("undo", "kestrelpoint", "--yes")
+
+	// The folder of a database file is the web server's alone.
+	require.NoError(t, os.Mkdir(w.path("htdocs/data"), 0o755))
+	db, err := sql.Open("sqlite", w.path("htdocs/data/museum.db"))
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE pages (id INTEGER PRIMARY KEY)")
+	require.NoError(t, errors.Join(err, db.Close()))
+	for _, rel := range []string{"htdocs/data", "htdocs/data/museum.db"} {
+		require.NoError(t, os.Chown(w.path(rel), webAccount, webAccount))
+	}
+	w.edit("revlet.yaml", "recipe: none", "recipe: none, databases: {main: {sqlite: ./htdocs/data/museum.db}}")
+	w.run("backup")
+	for _, half := range []string{"files", "database"} {
+		w.fails(1, []string{"data belongs to www-data", "nothing was changed"}, "restore", "kestrelpoint", "--only", half, "--yes")
+	}
 	w.run("restore", "kestrelpoint", "--yes")
 	w.run("undo", "kestrelpoint", "--yes")
 

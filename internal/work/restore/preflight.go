@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"os/user"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -85,6 +86,11 @@ func (r *run) unlocked() error {
 			return err
 		}
 		all = append(all, f.Root, filepath.Dir(f.Root))
+		for _, rel := range f.Carried {
+			if err := writable(r.disk, filepath.Join(f.Root, filepath.FromSlash(path.Dir(rel)))); err != nil {
+				return err
+			}
+		}
 		for _, kept := range f.Kept {
 			all = append(all, filepath.Join(f.Root, filepath.FromSlash(kept)))
 		}
@@ -347,6 +353,11 @@ func (r *run) openTargets(ctx context.Context) error {
 func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string, err error) {
 	f := r.journal.Files
 	whole := inside && r.Files && r.Rows == nil
+	if db.Path != "" && db.On == "" && !whole && r.Rows == nil {
+		if err := writable(r.disk, filepath.Dir(db.Path)); err != nil {
+			return "", err
+		}
+	}
 	switch {
 	case whole && f.On != "":
 		// It is loaded here, and sent with the rest.
