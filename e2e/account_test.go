@@ -76,12 +76,12 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	out = w.run("undo", "kestrelpoint", "--dry-run")
 	assert.Contains(t, out, "2027/since.jpg")
 	assert.NotContains(t, out, "private", "what was carried over is carried back")
-	w.fails(3, []string{"Undone:", "belongs to another account, and could not be deleted"}, "undo", "kestrelpoint", "--yes")
+	w.fails(3, []string{"Undone:", "this account may not delete all that is in"}, "undo", "kestrelpoint", "--yes")
 	assert.FileExists(t, w.path("htdocs/uploads/private"))
 
 	// What is left of it is in nobody's way.
 	w.run("restore", "kestrelpoint", "--yes")
-	w.fails(3, []string{"Settled:", "belongs to another account"}, "settle", "kestrelpoint", "--unsaved", "--yes")
+	w.fails(3, []string{"Settled:", "this account may not delete all"}, "settle", "kestrelpoint", "--unsaved", "--yes")
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.NotContains(t, w.try("status").err, "half-way")
 	w.run("settle", "kestrelpoint", "--unsaved", "--yes")

@@ -138,7 +138,7 @@ func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, sinc
 // tellLeft says what could not be deleted.
 func (a *app) tellLeft(folders []string) {
 	for _, f := range folders {
-		a.warning("something in %s belongs to another account, and could not be deleted. Nothing needs it any more: the administrator of the machine can delete that folder.", f)
+		a.warning("this account may not delete all that is in %s, such as what belongs to another account. Nothing needs it any more: the administrator of the machine can delete that folder.", f)
 	}
 }
 
