@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -60,16 +61,33 @@ func (a *app) askSecret(question string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	fmt.Fprint(a.err, question)
+	asked := make(chan struct{})
+	go func() {
+		defer close(asked)
+		awaitHidden(in, before)
+		fmt.Fprint(a.err, question)
+	}()
 	secret, err := orStopped(a.stopped, func() (string, error) {
 		typed, err := term.ReadPassword(in)
 		return string(typed), err
 	})
+	<-asked // what is set back sooner would be hidden for good
 	if errors.Is(err, context.Canceled) {
 		_ = term.Restore(in, before)
 	}
 	fmt.Fprintln(a.err)
 	return secret, err
+}
+
+// awaitHidden waits until a terminal does not show any more what is typed, so that nobody is
+// asked sooner; one that never did looks the same, and is waited for a moment.
+func awaitHidden(in int, before *term.State) {
+	for range 100 {
+		if now, err := term.GetState(in); err != nil || *now != *before {
+			return
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
 }
 
 // orStopped reads something, unless the program is to stop meanwhile.

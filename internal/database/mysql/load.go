@@ -574,6 +574,7 @@ func (db *Database) DropStage(ctx context.Context, p *database.Plan) error {
 			return err
 		}
 		// A run that died before it had chosen may have left there what it tried.
+		dropTriedObject(ctx, conn, p)
 		if err := dropNamed(ctx, conn, p, e, stagePrefix); err != nil || p.Stage == p.Live {
 			return err
 		}

@@ -20,13 +20,17 @@ import (
 func tryTable(p *database.Plan) string { return stagePrefix + p.ID + "_try" }
 
 // tryPlaces finds out whether tables may be made in the staging place, brought from there to
-// the live database and on to the aside, and dropped.
+// the live database and on to the aside, and dropped. Where there is no choice of a place, a
+// right that not every site needs is not asked for: the one to foreign keys.
 func tryPlaces(ctx context.Context, conn *sql.Conn, p *database.Plan) error {
-	try := tryTable(p)
+	try, key := tryTable(p), ""
 	way := []string{in(p.Stage, try), in(p.Live, try+"_live"), in(p.Aside, try+"_aside")}
 	defer dropTried(ctx, conn, way...)
+	if p.Stage != p.Live {
+		key = ", FOREIGN KEY (up) REFERENCES " + way[0] + " (id)"
+	}
 	for _, q := range []string{
-		"CREATE TABLE " + way[0] + " (id INT PRIMARY KEY, up INT, FOREIGN KEY (up) REFERENCES " + way[0] + " (id))",
+		"CREATE TABLE " + way[0] + " (id INT PRIMARY KEY, up INT" + key + ")",
 		"INSERT INTO " + way[0] + " VALUES (1, 1)",
 		"ALTER TABLE " + way[0] + " ADD more INT, ADD KEY (more)",
 		"RENAME TABLE " + way[0] + " TO " + way[1],
@@ -82,6 +86,14 @@ func kindsIn(text string, version serverVersion) (kinds []string, err error) {
 		return nil
 	})
 	return kinds, err
+}
+
+// dropTriedObject drops what a run that died has left of tryObjects, and passes over what it
+// may not.
+func dropTriedObject(ctx context.Context, conn *sql.Conn, p *database.Plan) {
+	for kind := range tries {
+		_, _ = conn.ExecContext(ctx, "DROP "+kind+" IF EXISTS "+in(p.Live, tryTable(p)+"_object"))
+	}
 }
 
 // dropTried drops what is left of a try, and passes over what it may not.

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -82,10 +83,10 @@ func (r *run) unlocked() error {
 	}
 	var all []string
 	for _, f := range r.journal.plans() {
-		if err := writable(r.disk, f.Root); err != nil {
+		// What is locked cannot be written to either.
+		if err := cmp.Or(r.disk.Locked(f.Root), writable(r.disk, f.Root)); err != nil {
 			return err
 		}
-		all = append(all, f.Root, filepath.Dir(f.Root))
 		for _, rel := range f.Carried {
 			if err := writable(r.disk, filepath.Join(f.Root, filepath.FromSlash(path.Dir(rel)))); err != nil {
 				return err
