@@ -60,8 +60,10 @@ func (a *Agent) checkRestored(ctx context.Context, s *site.Site) []check.Result 
 	}
 }
 
-// cachedScripts is after how long a server has seen that its scripts differ.
-const cachedScripts = 2500 * time.Millisecond
+// cachedScripts is after how long a server has seen that its scripts differ: PHP looks again
+// once more than opcache.revalidate_freq, 2 as a rule, whole seconds of its clock are over,
+// which takes up to three.
+const cachedScripts = 3100 * time.Millisecond
 
 // healthy is what the pages of a site were like, by address.
 func (a *Agent) healthy(name string) (map[string]check.Healthy, error) {
