@@ -383,12 +383,14 @@ func (db *Database) insertRows(ctx context.Context, conn *sql.Conn, table, to st
 // heed notes what the server warned of when it took rows: it runs in a mode in which it
 // takes something else in the place of a value that it cannot take.
 func (db *Database) heed(ctx context.Context, conn *sql.Conn, table, to string) error {
-	var n int
-	if err := conn.QueryRowContext(ctx, "SELECT @@warning_count").Scan(&n); err != nil || n == 0 {
+	n := 1
+	var refused *driver.MySQLError
+	err := conn.QueryRowContext(ctx, "SELECT @@warning_count").Scan(&n)
+	if err != nil && !errors.As(err, &refused) || err == nil && n == 0 {
 		return err
 	}
-	warnings, err := warningsOf(ctx, conn)
-	if err != nil {
+	warnings, err := warningsOf(ctx, conn) // of a server that does not count them, too
+	if err != nil || len(warnings) == 0 {
 		return err
 	}
 	// A value that an ENUM does not have is an empty text in it, and comes back as one.
