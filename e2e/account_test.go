@@ -41,6 +41,7 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	w.write("htdocs/uploads/mine.txt", "x")
 	w.write("htdocs/none/file", "x")
 	w.write("htdocs/locked/file", "x")
+	w.write("htdocs/shut/i/file", "x")
 	own := func(uid int, rel string) {
 		require.NoError(t, filepath.WalkDir(w.path(rel), func(p string, _ fs.DirEntry, err error) error {
 			require.NoError(t, err)
@@ -56,19 +57,21 @@ func TestAnAccountOfItsOwn(t *testing.T) {
 	byTheWebServer("htdocs/uploads/2026/picture.jpg")
 	w.write("htdocs/uploads/private", "for the web server alone")
 	own(webAccount, "htdocs/uploads/private")
-	for rel, mode := range map[string]fs.FileMode{"none": 0, "locked": 0o555, "uploads": 0o777} {
+	for rel, mode := range map[string]fs.FileMode{"none": 0, "locked": 0o555, "uploads": 0o777, "shut/i": 0, "shut": 0o555} {
 		require.NoError(t, os.Chmod(w.path("htdocs", rel), mode))
 	}
 
-	w.fails(3, []string{"2 paths could not be saved", "webroot/none", "webroot/uploads/private"}, "backup")
+	w.fails(3, []string{"3 paths could not be saved", "webroot/none", "webroot/shut/i", "webroot/uploads/private"}, "backup")
 	out := w.run("restore", "kestrelpoint", "--yes")
 	assert.Contains(t, out, "it was carried over")
 	for _, rel := range []string{"none/file", "locked/file", "uploads/private", "uploads/2026/picture.jpg"} {
 		assert.FileExists(t, w.path("htdocs", rel))
 	}
-	closed, err := os.Stat(w.path("htdocs/none"))
-	require.NoError(t, err)
-	assert.Zero(t, closed.Mode().Perm(), "a folder that was opened to be moved is closed again")
+	for rel, mode := range map[string]fs.FileMode{"none": 0, "shut/i": 0, "shut": 0o555} {
+		closed, err := os.Stat(w.path("htdocs", rel))
+		require.NoError(t, err)
+		assert.Equal(t, mode, closed.Mode().Perm(), "a folder that was opened to move something is closed again: %s", rel)
+	}
 
 	w.run("rehearse")
 

@@ -230,6 +230,9 @@ func TestLockedFiles(t *testing.T) {
 	}
 	w.write("htdocs/log/errors.txt", "x")
 	require.True(t, lock("+a", "log/errors.txt") && lock("+i", "log"))
+	w.write("outside/file", "not the site's")
+	require.True(t, lock("+i", "../outside/file"))
+	require.NoError(t, os.Symlink(w.path("outside"), w.path("htdocs/away")))
 	t.Cleanup(func() { _ = exec.Command("chattr", "-R", "-i", "-a", w.dir).Run() })
 
 	require.True(t, lock("+i", "."))
@@ -246,4 +249,5 @@ func TestLockedFiles(t *testing.T) {
 	left, err := filepath.Glob(w.path(".revlet-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+	assert.Error(t, os.Remove(w.path("outside/file")), "what a link leads to stays locked")
 }

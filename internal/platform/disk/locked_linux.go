@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"golang.org/x/sys/unix"
 )
@@ -14,30 +13,29 @@ import (
 // ioctl_iflags(2).
 const lockedFlags = 0x10 | 0x20
 
-// flagsOf are the flags of a file or folder; false where it has none.
-func flagsOf(name string) (f *os.File, flags int, ok bool) {
-	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|noWait, 0)
+// flagsOf are the flags of an open file or folder; none where there are none.
+func flagsOf(f *os.File) int {
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() && !info.IsDir() {
+		return 0 // a device takes other calls
+	}
+	flags, err := unix.IoctlGetInt(int(f.Fd()), unix.FS_IOC_GETFLAGS)
 	if err != nil {
-		return nil, 0, false
+		return 0
 	}
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() && !info.IsDir() {
-		_ = f.Close()
-		return nil, 0, false // a device takes other calls
-	}
-	flags, err = unix.IoctlGetInt(int(f.Fd()), unix.FS_IOC_GETFLAGS)
-	if err != nil {
-		_ = f.Close()
-		return nil, 0, false
-	}
-	return f, flags, true
+	return flags
 }
 
 func locked(name string) bool {
-	f, flags, ok := flagsOf(name)
-	if ok {
-		_ = f.Close()
+	if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() && !info.IsDir() {
+		return false
 	}
-	return ok && flags&lockedFlags != 0
+	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|noWait, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return flagsOf(f)&lockedFlags != 0
 }
 
 // removeAll is os.RemoveAll. What is locked in what is to be deleted is unlocked, and folders
@@ -48,24 +46,41 @@ func removeAll(name string) error {
 	if !errors.Is(err, fs.ErrPermission) {
 		return err
 	}
-	failed := filepath.WalkDir(name, func(p string, e fs.DirEntry, err error) error {
+	if failed := unlockAll(name); failed != nil {
+		return errors.Join(err, failed)
+	}
+	return os.RemoveAll(name)
+}
+
+// unlockAll goes through the folder's handle: a process of the site's may still be in there,
+// and put a link in the place of what was just looked at.
+func unlockAll(name string) error {
+	was, err := os.Lstat(name)
+	if err != nil || !was.IsDir() {
+		return err
+	}
+	root, err := os.OpenRoot(name)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if now, err := root.Stat("."); err != nil || !os.SameFile(was, now) {
+		return errors.Join(err, fs.ErrInvalid)
+	}
+	return fs.WalkDir(root.FS(), ".", func(p string, e fs.DirEntry, err error) error {
 		if err != nil || !e.IsDir() && !e.Type().IsRegular() {
 			return err
 		}
-		if info, err := e.Info(); err == nil && e.IsDir() && info.Mode()&0o700 != 0o700 {
-			_ = os.Chmod(p, 0o700)
+		if info, err := e.Info(); err == nil && e.IsDir() && info.Mode()&0o700 != 0o700 && os.Geteuid() != 0 {
+			_ = root.Chmod(p, 0o700)
 		}
-		f, flags, ok := flagsOf(p)
-		if !ok {
-			return nil
+		f, err := root.OpenFile(p, os.O_RDONLY|unix.O_NOFOLLOW|noWait, 0)
+		if err != nil {
+			return nil // what cannot be opened is told by whoever cannot remove it
 		}
-		if flags&lockedFlags != 0 {
+		if flags := flagsOf(f); flags&lockedFlags != 0 {
 			err = unix.IoctlSetPointerInt(int(f.Fd()), unix.FS_IOC_SETFLAGS, flags&^lockedFlags)
 		}
 		return errors.Join(err, f.Close())
 	})
-	if failed != nil {
-		return errors.Join(err, failed)
-	}
-	return os.RemoveAll(name)
 }

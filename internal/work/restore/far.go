@@ -177,12 +177,17 @@ func (f *FilesPlan) moveOpened(ctx context.Context, j *Journal, from, to string)
 	if len(opened) == 0 {
 		return err
 	}
-	err = f.move(ctx, j, from, to)
-	for name, was := range opened {
-		if name == from && err == nil {
+	moved := f.move(ctx, j, from, to)
+	err = moved
+	// What was moved first: it cannot be reached once the folder above it is closed again.
+	for _, name := range []string{from, path.Dir(from), path.Dir(to)} {
+		was, closed := opened[name]
+		if name == from && moved == nil {
 			name = to
 		}
-		err = errors.Join(err, j.far.Set(ctx, name, was))
+		if closed {
+			err = errors.Join(err, j.far.Set(ctx, name, was))
+		}
 	}
 	return err
 }

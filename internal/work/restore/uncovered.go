@@ -514,12 +514,19 @@ func bringOne(was, is *disk.Root, rel string, touched map[string]*moved) error {
 	if opened = append(opened, openFolders(is, dir)...); len(opened) == 0 {
 		return err
 	}
-	err = was.MoveTo(rel, is, rel)
-	for _, o := range opened {
-		if o.rel == rel && err == nil {
-			o.tree = is
+	moved := was.MoveTo(rel, is, rel)
+	err = moved
+	// What was moved first: it cannot be reached once the folder above it is closed again.
+	for _, itself := range []bool{true, false} {
+		for _, o := range opened {
+			if (o.rel == rel) != itself {
+				continue
+			}
+			if itself && moved == nil {
+				o.tree = is
+			}
+			err = errors.Join(err, o.tree.Chmod(o.rel, o.mode))
 		}
-		err = errors.Join(err, o.tree.Chmod(o.rel, o.mode))
 	}
 	return err
 }
