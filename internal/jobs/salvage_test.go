@@ -189,3 +189,25 @@ func TestExtractTakesWhatIsSound(t *testing.T) {
 	require.Error(t, err, "what is not reached is not lost")
 	assert.False(t, reason.Is(err, reason.SomeDamaged))
 }
+
+// Whoever compares a list with a site goes through both in path order: one that was made anew has it, too.
+func TestAListMadeAnewIsInOrder(t *testing.T) {
+	t.Parallel()
+	b, h := scattered(t)
+	paths := func() (all []string) {
+		require.NoError(t, h.ReadList(t.Context(), func(e archive.Entry) error {
+			if e.IsFileTree() {
+				all = append(all, e.Type+" "+e.Path)
+			}
+			return nil
+		}))
+		return all
+	}
+	before := paths()
+	for _, s := range []string{"here", "far"} {
+		require.NoError(t, os.Remove(b.path(s+"/"+h.ListPath())))
+	}
+	_, err := h.Salvage(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, before, paths())
+}

@@ -98,15 +98,17 @@ func (a *Agent) noteDamage(ctx context.Context, h *catalog.Held, r *verify.Repor
 		unknown[m.Object] = true
 	}
 	for _, p := range h.Parts {
-		object := archive.PartPath(h.Site, p.Name)
-		switch {
-		case bad[p.Name]:
-			err = a.History.Damaged(ctx, r.Store, object)
-		case known[object] && r.Level != verify.Quick && !unknown[p.Name]:
-			err = a.History.Mended(ctx, r.Store, object)
-		}
-		if err != nil {
-			return err
+		for o := range p.Objects() {
+			object := archive.PartPath(h.Site, o.Name)
+			switch {
+			case bad[o.Name]:
+				err = a.History.Damaged(ctx, r.Store, object)
+			case known[object] && r.Level != verify.Quick && !unknown[o.Name]:
+				err = a.History.Mended(ctx, r.Store, object)
+			}
+			if err != nil {
+				return err
+			}
 		}
 	}
 	return nil

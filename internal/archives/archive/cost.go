@@ -63,5 +63,9 @@ func (in Interner) Share(r *Record) {
 			p.SHA256 = p.Name[:len(p.SHA256)]
 		}
 		p.Kind, p.Database, p.Table, p.ContentSHA256 = in.one(p.Kind), in.one(p.Database), in.one(p.Table), in.one(p.ContentSHA256)
+		for j := range p.Pieces {
+			piece := &p.Pieces[j]
+			piece.Name, piece.ContentSHA256 = in.one(piece.Name), in.one(piece.ContentSHA256)
+		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -42,10 +43,13 @@ var sqlKinds = map[string]bool{KindFiles: false, KindTree: false, KindSchema: tr
 // checkPart refuses a part that no backup describes so.
 func (r *Record) checkPart(p *Part) error {
 	if len(r.Sealed) > 0 {
-		if *p != p.public() {
+		if !reflect.DeepEqual(*p, p.public()) {
 			return fmt.Errorf("part %.80q says in the clear what belongs to the key", p.Name)
 		}
 		return nil
+	}
+	if err := p.checkPieces(r.Encrypted); err != nil {
+		return fmt.Errorf("part %.80q: %w", p.Name, err)
 	}
 	isSQL, known := sqlKinds[p.Kind]
 	switch {
@@ -53,6 +57,8 @@ func (r *Record) checkPart(p *Part) error {
 		return fmt.Errorf("part %.80q cannot be of kind %.20q", p.Name, p.Kind)
 	case p.ContentBytes < 0 || p.Entries < 0 || p.Slice < 0 || p.Slice > mostSlices || p.Kind != KindRows && p.Slice != 0:
 		return fmt.Errorf("part %.80q counts wrongly", p.Name)
+	case len(p.Pieces) > 0 && (p.Kind != KindFiles || p.Entries != 1):
+		return fmt.Errorf("part %.80q cannot have pieces", p.Name)
 	case p.Kind == KindRows && (p.Slice == 0 || p.Table == ""):
 		return fmt.Errorf("part %.80q is of no table", p.Name)
 	case isSQL:

@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -24,10 +25,14 @@ func aRecord() *Record {
 
 // Each was taken as it came: labels and paths went into the configuration as text.
 func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
-	good, err := aRecord().Encode(nil)
-	require.NoError(t, err)
-	_, err = DecodeRecord(good)
-	require.NoError(t, err)
+	one := aRecord()
+	pieced(one, Piece{Name: strings.Repeat("e", 64) + PieceZstdEnding, ContentBytes: 7, ContentSHA256: strings.Repeat("d", 64)}, Piece{Name: strings.Repeat("e", 64) + PieceEnding})
+	for _, r := range []*Record{aRecord(), one} {
+		good, err := r.Encode(nil)
+		require.NoError(t, err)
+		_, err = DecodeRecord(good)
+		require.NoError(t, err)
+	}
 	for name, forge := range map[string]func(*Record){
 		"a label that is YAML": func(r *Record) {
 			r.Origin.Databases["main: {mysql: a@b/c}\n    rehearse: {serve: id}\n    x"] = DBOrigin{Engine: "mysql"}
@@ -65,6 +70,25 @@ func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
 		"more new than there is":     func(r *Record) { r.Totals.NewBytes = 1 },
 		"files below zero":           func(r *Record) { r.Totals.Files = -1 },
 		"content below zero":         func(r *Record) { r.Parts[0].ContentBytes = -1 },
+		"a piece named as it likes":  func(r *Record) { pieced(r, Piece{Name: "../../" + strings.Repeat("e", 58) + PieceEnding}) },
+		"a part for a piece":         func(r *Record) { pieced(r, Piece{Name: strings.Repeat("e", 64) + Tar}) },
+		"a piece in the wrong dress": func(r *Record) { pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding + ".age.age"}) },
+		"a piece below zero":         func(r *Record) { pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding, Bytes: -1}) },
+		"a piece beyond all bounds":  func(r *Record) { pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding, ContentBytes: 1 << 60}) },
+		"a piece of another digest": func(r *Record) {
+			pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding, ContentSHA256: "../x"})
+		},
+		"pieces of a table": func(r *Record) {
+			pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding})
+			r.Parts[0].Pieces, r.Parts[1].Pieces = nil, r.Parts[0].Pieces
+		},
+		"pieces of many files": func(r *Record) {
+			pieced(r, Piece{Name: strings.Repeat("e", 64) + PieceEnding})
+			r.Parts[0].Entries = 2
+		},
+		"pieces without end": func(r *Record) {
+			pieced(r, slices.Repeat([]Piece{{Name: strings.Repeat("e", 64) + PieceEnding}}, mostPieces+1)...)
+		},
 	} {
 		r := aRecord()
 		forge(r)
@@ -79,6 +103,9 @@ func TestARecordSaysNothingThatABackupDoesNot(t *testing.T) {
 		r.Encrypted = true
 		for i := range r.Parts {
 			r.Parts[i].Name += encryption.Ending
+			for j := range r.Parts[i].Pieces {
+				r.Parts[i].Pieces[j].Name += encryption.Ending
+			}
 		}
 		to, err := encryption.ParseRecipients([]string{key.Recipient().String()})
 		require.NoError(t, err)
@@ -117,3 +144,6 @@ func TestWhatASiteSaysIsTidied(t *testing.T) {
 	assert.Equal(t, "6.8??", r.Origin.Version)
 	assert.Empty(t, r.Origin.Address)
 }
+
+// pieced gives the first part pieces.
+func pieced(r *Record, pieces ...Piece) { r.Parts[0].Entries, r.Parts[0].Pieces = 1, pieces }

@@ -162,6 +162,9 @@ type Part struct {
 	ContentSHA256 string `json:"content_sha256,omitempty"`
 	// Entries counts the files or rows inside.
 	Entries int64 `json:"entries"`
+	// Pieces are what follows where the content is too long for one object: that of the part itself ends
+	// behind the header of its one file.
+	Pieces []Piece `json:"pieces,omitempty"`
 }
 
 // ListRef names the list's bytes.
@@ -248,9 +251,11 @@ func (r *Record) Objects(visit func(name string, bytes int64, sha256 string)) {
 	visit(r.ListPath(), r.List.Bytes, r.List.SHA256)
 	seen := map[string]bool{}
 	for _, p := range r.Parts {
-		if !seen[p.Name] {
-			seen[p.Name] = true
-			visit(PartPath(r.Site, p.Name), p.Bytes, p.SHA256)
+		for o := range p.Objects() {
+			if !seen[o.Name] {
+				seen[o.Name] = true
+				visit(PartPath(r.Site, o.Name), o.Bytes, o.SHA256)
+			}
 		}
 	}
 }
@@ -276,8 +281,8 @@ func RecordsDir(site string) string { return path.Join(site, "archives") }
 
 var partName = regexp.MustCompile(`^[0-9a-f]{64}\.(tar|tar\.zst|sql\.zst)(\.age)?$`)
 
-// IsPartName tells whether an object is called like a part.
-func IsPartName(name string) bool { return partName.MatchString(name) }
+// IsPartName tells whether an object is called like a part or a piece of one.
+func IsPartName(name string) bool { return partName.MatchString(name) || pieceName.MatchString(name) }
 
 // ErrRecord is wrapped by errors about a record that cannot be used.
 var ErrRecord = errors.New("the record is not usable")
@@ -369,6 +374,9 @@ func (r *Record) check() error {
 		}
 		if !partName.MatchString(p.Name) || !strings.HasPrefix(p.Name, p.SHA256) || p.Bytes < 0 || p.Bytes > mostBytes {
 			return fmt.Errorf("part %d (%q) is not described soundly", i+1, p.Name)
+		}
+		if err := p.checkPieces(r.Encrypted); err != nil {
+			return fmt.Errorf("part %d: %w", i+1, err)
 		}
 	}
 	if r.List.Bytes < 0 || r.List.Bytes > mostBytes || r.List.Lines < 0 || !sum256.MatchString(r.List.SHA256) {

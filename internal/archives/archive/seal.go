@@ -21,9 +21,6 @@ type secrets struct {
 	Parts  []Part  `json:"parts"`
 }
 
-// public is what of a part stands in the clear: enough to check and to remove it.
-func (p Part) public() Part { return Part{Name: p.Name, Bytes: p.Bytes, SHA256: p.SHA256} }
-
 // Seal returns the record as it is stored when it is encrypted for to: without
 // a name of anything that the site consists of in the clear, and without counts.
 func (r *Record) Seal(to encryption.Recipients) (*Record, error) {
@@ -59,7 +56,7 @@ func (r *Record) Unseal(keys *encryption.Keys) error {
 	if err = affordable(data); err == nil {
 		err = json.Unmarshal(data, &s)
 	}
-	if err != nil || s.Name != r.Name || s.List != r.List || !slices.EqualFunc(s.Parts, r.Parts, func(a, b Part) bool { return a.public() == b.public() }) {
+	if err != nil || s.Name != r.Name || s.List != r.List || !samePublic(s.Parts, r.Parts) {
 		return fmt.Errorf("archive %s: %w: what is sealed in it is of another one", r.Name, ErrRecord)
 	}
 	open := *r
@@ -77,7 +74,7 @@ func (r *Record) Unseal(keys *encryption.Keys) error {
 // record stays.
 func (r *Record) UnsealFrom(open *Record) bool {
 	if open == nil || open.Name != r.Name || open.List != r.List || len(open.Sealed) > 0 ||
-		!slices.EqualFunc(open.Parts, r.Parts, func(a, b Part) bool { return a.public() == b.public() }) {
+		!samePublic(open.Parts, r.Parts) {
 		return false
 	}
 	stored := *r

@@ -379,31 +379,6 @@ type pacer func(int64)
 
 func (p pacer) Write(b []byte) (int, error) { p(int64(len(b))); return len(b), nil }
 
-// OpenPart opens a part in the store given.
-func (h *Held) OpenPart(ctx context.Context, s store.Named, part archive.Part, pace func(int64)) (*Part, error) {
-	in, err := s.Open(ctx, archive.PartPath(h.Site, part.Name), 0)
-	if err != nil {
-		return nil, fmt.Errorf("store %s: part %w", s.Name, err)
-	}
-	r, err := archive.NewPartReader(in, part, h.Keys, pace)
-	if err != nil {
-		return nil, errors.Join(err, in.Close())
-	}
-	return &Part{PartReader: r, in: in}, nil
-}
-
-// Part is an open part of an archive.
-type Part struct {
-	*archive.PartReader
-	in io.Closer
-}
-
-// Close releases the part.
-func (p *Part) Close() {
-	_ = p.in.Close() // first: it ends a read that is under way
-	p.PartReader.Close()
-}
-
 // EachStore tries work with every store that holds the archive until one
 // succeeds; when none does it returns all their errors.
 func (h *Held) EachStore(work func(store.Named) error) error {

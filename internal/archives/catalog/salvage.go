@@ -75,7 +75,9 @@ func (h *Held) Salvage(ctx context.Context) (lost []string, err error) {
 			last[e.Path] = e.Part
 		}
 	}
-	h.rebuilt = slices.DeleteFunc(entries, func(e archive.Entry) bool { return e.IsFileTree() && last[e.Path] != e.Part })
+	entries = slices.DeleteFunc(entries, func(e archive.Entry) bool { return e.IsFileTree() && last[e.Path] != e.Part })
+	slices.SortStableFunc(entries, func(a, b archive.Entry) int { return archive.ComparePaths(a.Path, b.Path) })
+	h.rebuilt = entries
 	return lost, nil
 }
 

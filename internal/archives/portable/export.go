@@ -128,7 +128,7 @@ func (e Export) once(ctx context.Context, p archive.Part, write func(store.Named
 	var failed error
 	for _, s := range e.Archive.Stores {
 		if len(e.Archive.Stores) > 1 {
-			if err := catalog.CheckBytes(ctx, s, archive.PartPath(e.Archive.Site, p.Name), p.Bytes, p.SHA256, nil); err != nil {
+			if err := e.Archive.CheckPart(ctx, s, p, nil); err != nil {
 				failed = errors.Join(failed, err)
 				continue
 			}

@@ -127,7 +127,7 @@ func (a *Printer) ShowParts(h *catalog.Held) {
 	fmt.Fprintln(a.Out)
 	var rows [][]string
 	for _, p := range h.Parts {
-		rows = append(rows, []string{p.Name, p.Kind, Printable(p.Table), fmt.Sprint(p.Entries), Size(p.Bytes)})
+		rows = append(rows, []string{p.Name, p.Kind, Printable(p.Table), fmt.Sprint(p.Entries), Size(p.StoredBytes())})
 	}
 	a.Table([]string{"part", "kind", "table", "entries", "size"}, rows, 4, 5)
 }

@@ -9,7 +9,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archives/archive"
-	"revlet/internal/platform/disk"
 )
 
 func (r *run) addGap(g archive.Gap) {
@@ -33,13 +32,14 @@ const mostScrambled = 100_000
 func (r *run) packFiles(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	jobs := make(chan job)
+	known := r.pieceIn(r.reuse)
 	for range r.Workers {
 		g.Go(func() error {
 			enc, err := archive.NewEncoder()
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, enc: enc, ahead: r.Ahead, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
+			k := &packer{disk: r.disk, spool: r.spool, known: known, enc: enc, ahead: r.Ahead, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
 				whole: func(f planned) (string, error) {
 					scratch, err := r.scratchIn()
 					if err != nil {
@@ -122,7 +122,7 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		return err
 	}
 	r.treePart = part.Name
-	return r.publish(numbered{p.seq + 1, part}, file)
+	return r.publish(numbered{p.seq + 1, part}, spooled{part, file})
 }
 
 // meet takes a file into the list as it was saved before, or has it saved.
@@ -170,34 +170,24 @@ func (r *run) nameAgain(tree *treePart) error {
 func (r *run) packJob(ctx context.Context, k *packer, j job) error {
 	for {
 		j.tries++
-		out, err := r.spool.create()
-		if err != nil {
-			return err
-		}
-		part, entries, err := k.pack(ctx, j, out)
+		p, err := k.pack(ctx, j)
 		var moving *movingError
-		if errors.As(err, &moving) {
-			r.spool.discard(out)
+		switch {
+		case errors.As(err, &moving):
 			if j.tries > mostTries {
 				f := j.files[moving.index]
 				r.addGap(archive.Gap{Path: f.name, Kind: archive.GapMoving, Why: errMoving.Error()})
 				j.files = slices.Delete(slices.Clone(j.files), moving.index, moving.index+1)
 			}
 			continue
-		}
-		if err != nil {
-			r.spool.discard(out)
+		case err != nil || len(p.entries) == 0:
 			return err
 		}
-		if len(entries) == 0 {
-			r.spool.discard(out)
-			return nil
-		}
-		if err := r.list.Add(entries...); err != nil {
+		if err := r.list.Add(p.entries...); err != nil {
 			return err
 		}
-		r.count(entries)
-		return r.publish(numbered{j.seq, part}, out)
+		r.count(p.entries)
+		return r.publish(numbered{j.seq, p.part}, p.objects...)
 	}
 }
 
@@ -218,10 +208,18 @@ func (r *run) count(entries []archive.Entry) {
 	}
 }
 
-// publish hands a finished part to the stores and notes it for the record.
-func (r *run) publish(n numbered, file *disk.File) error {
+// publish hands the objects of a finished part to the stores and notes the part for the record.
+func (r *run) publish(n numbered, objects ...spooled) error {
 	r.mu.Lock()
 	r.files = append(r.files, n)
 	r.mu.Unlock()
-	return r.sendPart(n.part, file)
+	var err error
+	for _, o := range objects {
+		if err != nil {
+			r.spool.discard(o.file)
+			continue
+		}
+		err = r.sendPart(o.Part, o.file)
+	}
+	return err
 }

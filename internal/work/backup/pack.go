@@ -96,8 +96,11 @@ func (e *movingError) Unwrap() error { return e.err }
 
 // packer makes parts of files; each worker has one.
 type packer struct {
-	disk *disk.Disk
-	enc  *zstd.Encoder
+	disk  *disk.Disk
+	spool *spool
+	enc   *zstd.Encoder
+	// known finds a piece of a large file that need not be sent again.
+	known func(archive.Piece) (archive.Piece, bool)
 	// ahead is how many bytes of small files far away are held that were read ahead.
 	ahead int64
 	to    encryption.Recipients
@@ -116,27 +119,47 @@ type packer struct {
 	whole      func(f planned) (string, error)
 }
 
-// pack writes a job's files as one part to w and returns its list entries.
+// packed is what came of a job: a part, its objects that are to be sent, and its list entries.
+type packed struct {
+	part    archive.Part
+	objects []spooled
+	entries []archive.Entry
+}
+
+// pack writes a job's files as one part into scratch files. Of one that has no entries nothing is left.
 // A *movingError asks to try again, with or without that file.
-func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []archive.Entry, error) {
-	ending := archive.Tar
-	if j.compress {
-		ending = archive.TarZstd
-	}
-	pw, err := archive.NewPartWriter(w, ending, k.enc, k.to)
+func (k *packer) pack(ctx context.Context, j job) (p packed, err error) {
+	into, err := k.contain(j)
 	if err != nil {
-		return archive.Part{}, nil, err
+		return p, err
 	}
-	tw := tar.NewWriter(pw)
+	if p.entries, err = k.fill(ctx, j, into); err == nil && len(p.entries) > 0 {
+		p.part, p.objects, err = into.finish()
+	}
+	if err != nil || len(p.entries) == 0 {
+		into.discard()
+		return packed{}, err
+	}
+	p.part.Kind, p.part.Entries = archive.KindFiles, int64(len(p.entries))
+	for i := range p.entries {
+		p.entries[i].Part = p.part.Name
+	}
+	return p, nil
+}
+
+// fill writes a job's files as tar.
+func (k *packer) fill(ctx context.Context, j job, into container) ([]archive.Entry, error) {
+	tw := &tarWriter{tar.NewWriter(into), into}
 	var entries []archive.Entry
 	ahead := fetchAhead(ctx, j.files, max(k.ahead, wholeBytes))
 	defer ahead.stop()
 	for i, f := range j.files {
 		if err := ctx.Err(); err != nil {
-			return archive.Part{}, nil, err
+			return nil, err
 		}
 		var e archive.Entry
 		var ok bool
+		var err error
 		if w, far, readErr := ahead.take(ctx, i); far {
 			e, ok, err = k.fetched(ctx, tw, f, w, readErr, j.tries >= mostTries)
 		} else {
@@ -146,26 +169,32 @@ func (k *packer) pack(ctx context.Context, j job, w io.Writer) (archive.Part, []
 			err = &movingError{i, err}
 		}
 		if err != nil {
-			return archive.Part{}, nil, err
+			return nil, err
 		}
 		if ok {
 			entries = append(entries, e)
 		}
 	}
-	if err := tw.Close(); err != nil {
-		return archive.Part{}, nil, err
+	return entries, tw.Close()
+}
+
+// tarWriter tells its container where a file's content begins.
+type tarWriter struct {
+	*tar.Writer
+	into container
+}
+
+// WriteHeader implements archive/tar's.
+func (t *tarWriter) WriteHeader(h *tar.Header) error {
+	if err := t.Writer.WriteHeader(h); err != nil {
+		return err
 	}
-	part, err := pw.Finish()
-	part.Kind, part.Entries = archive.KindFiles, int64(len(entries))
-	for i := range entries {
-		entries[i].Part = part.Name
-	}
-	return part, entries, err
+	return t.into.headed()
 }
 
 // file adds one file to the part. false means that it is left out: it
 // vanished, or it is a gap.
-func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool, error) {
+func (k *packer) file(tw *tarWriter, f planned, last bool) (archive.Entry, bool, error) {
 	in, err := f.in.Open(f.rel)
 	if errors.Is(err, fs.ErrNotExist) {
 		return archive.Entry{}, false, nil
@@ -193,7 +222,7 @@ func (k *packer) file(tw *tar.Writer, f planned, last bool) (archive.Entry, bool
 
 // fetched adds a small file that was read in one go, or why it was not; it is read again,
 // as often as it takes for it to hold still.
-func (k *packer) fetched(ctx context.Context, tw *tar.Writer, f planned, w tree.Whole, err error, last bool) (archive.Entry, bool, error) {
+func (k *packer) fetched(ctx context.Context, tw *tarWriter, f planned, w tree.Whole, err error, last bool) (archive.Entry, bool, error) {
 	for try := 1; errors.Is(err, io.ErrUnexpectedEOF) && try < mostTries && ctx.Err() == nil; try++ {
 		w, err = wholeReader(f).ReadWhole(f.rel, wholeBytes)
 	}
@@ -239,7 +268,7 @@ func plainLogs(f planned) error {
 
 // database saves a database file from a copy of one moment. What only looks
 // like a database is saved like any other file.
-func (k *packer) database(tw *tar.Writer, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
+func (k *packer) database(tw *tarWriter, f planned, info fs.FileInfo) (archive.Entry, bool, error) {
 	copyErr := plainLogs(f)
 	from := ""
 	if copyErr == nil {
@@ -290,7 +319,7 @@ func reason(err error) string {
 }
 
 // small reads the whole file, as often as it takes for it to hold still.
-func (k *packer) small(tw *tar.Writer, f planned, in tree.File) (archive.Entry, bool, error) {
+func (k *packer) small(tw *tarWriter, f planned, in tree.File) (archive.Entry, bool, error) {
 	for range mostTries {
 		before, err := in.Stat()
 		if err != nil {
@@ -341,7 +370,7 @@ func (k *packer) readAll(in tree.File) ([]byte, error) {
 
 // large streams a file. If it changed meanwhile the part is useless; on the
 // last try a file that only grew is taken as long as it was, with a gap.
-func (k *packer) large(tw *tar.Writer, f planned, in tree.File, before fs.FileInfo, last bool) (archive.Entry, bool, error) {
+func (k *packer) large(tw *tarWriter, f planned, in tree.File, before fs.FileInfo, last bool) (archive.Entry, bool, error) {
 	e, err := k.write(tw, f, before, io.LimitReader(in, before.Size()))
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		return e, false, errMoving
@@ -363,7 +392,7 @@ func (k *packer) large(tw *tar.Writer, f planned, in tree.File, before fs.FileIn
 func same(a, b fs.FileInfo) bool { return a.Size() == b.Size() && a.ModTime().Equal(b.ModTime()) }
 
 // write puts a header and info.Size() bytes from r into the tar.
-func (k *packer) write(tw *tar.Writer, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
+func (k *packer) write(tw *tarWriter, f planned, info fs.FileInfo, r io.Reader) (archive.Entry, error) {
 	e := k.entry(f, info)
 	if err := tw.WriteHeader(archive.Header(e)); err != nil {
 		return e, fmt.Errorf("%s: %w", f.name, err)

@@ -58,7 +58,7 @@ func packing(t *testing.T) (*packer, *[]archive.Gap, func(path string, last bool
 	k := &packer{disk: &disk.Disk{}, enc: enc, gap: func(g archive.Gap) { *gaps = append(*gaps, g) }, pace: func(int64) {}}
 	return k, gaps, func(path string, last bool) (archive.Entry, bool, []byte, error) {
 		var b bytes.Buffer
-		tw := tar.NewWriter(&b)
+		tw := &tarWriter{tar.NewWriter(&b), &whole{}}
 		fi, err := os.Lstat(path)
 		require.NoError(t, err)
 		e, ok, err := k.file(tw, planned{in: tree.Local(k.disk).Anywhere(t.Context()), rel: path, name: "webroot/" + filepath.Base(path), info: fi}, last)

@@ -261,7 +261,7 @@ func (p *previous) worthKeeping(usages map[string]usage, present func(archive.Pa
 	stale := int64(0)
 	for _, part := range p.Record.Parts {
 		s := usages[part.Name]
-		if part.Kind != archive.KindFiles || s.files == 0 || s.live*2 < part.ContentBytes || !present(part) {
+		if part.Kind != archive.KindFiles || s.files == 0 || s.live*2 < part.AllContentBytes() || !present(part) {
 			continue
 		}
 		if stale += part.Entries - s.files; stale > mostStale {
@@ -332,11 +332,17 @@ func (r *run) plan(ctx context.Context, p *previous) (*reuse, error) {
 // present tells whether every store that is written to has a part, with its
 // length.
 func (r *run) present(part archive.Part) bool {
-	name := archive.PartPath(r.Site.Name, part.Name)
-	return !slices.ContainsFunc(r.live(), func(t *target) bool {
-		bytes, ok := t.has[name]
-		return !ok || bytes != part.Bytes || t.damaged[name]
-	})
+	live := r.live()
+	for o := range part.Objects() {
+		name := archive.PartPath(r.Site.Name, o.Name)
+		if slices.ContainsFunc(live, func(t *target) bool {
+			bytes, ok := t.has[name]
+			return !ok || bytes != o.Bytes || t.damaged[name]
+		}) {
+			return false
+		}
+	}
+	return true
 }
 
 // pass notes that a file of a part that is kept is no longer the site's.

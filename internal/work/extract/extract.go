@@ -167,7 +167,7 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 	some.Parts = slices.DeleteFunc(slices.Clone(some.Parts), func(p archive.Part) bool { return !sel.parts[p.Name] })
 	var total int64
 	for _, p := range some.Parts {
-		total += p.Bytes
+		total += p.StoredBytes()
 	}
 	watch := progress.Or(j.Observer)
 	watch.Phase("extracting from "+some.Name, total)

@@ -57,23 +57,9 @@ func (j *Job) Archive(ctx context.Context, h *catalog.Held) (result Result, err 
 		return Result{}, fmt.Errorf("store %s: %w", j.To.Name, err)
 	}
 	defer func() { err = errors.Join(err, done(context.WithoutCancel(ctx))) }()
-	var todo []object
-	var stat error
-	h.Objects(func(name string, bytes int64, sum string) {
-		if stat != nil {
-			return
-		}
-		info, err := j.To.Stat(ctx, name)
-		if err == nil && info.Bytes == bytes {
-			return
-		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			stat = err
-		}
-		todo = append(todo, object{name, sum, bytes})
-	})
-	if stat != nil {
-		return Result{}, stat
+	todo, err := j.lacking(ctx, h)
+	if err != nil {
+		return Result{}, err
 	}
 	var total int64
 	for _, o := range todo {
@@ -85,6 +71,31 @@ func (j *Job) Archive(ctx context.Context, h *catalog.Held) (result Result, err 
 		return result, fmt.Errorf("copy %s to store %s: %w", h.Name, j.To.Name, err)
 	}
 	return result, j.record(ctx, h)
+}
+
+// lacking are the objects of an archive that the store does not have, or not of their length.
+func (j *Job) lacking(ctx context.Context, h *catalog.Held) (todo []object, err error) {
+	objects, _ := gather([]catalog.Held{*h})
+	there := make([]bool, len(objects))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(j.To.Lanes, 1))
+	for i, o := range objects {
+		g.Go(func() error {
+			info, err := j.To.Stat(ctx, o.name)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil
+			}
+			there[i] = err == nil && info.Bytes == o.bytes
+			return err
+		})
+	}
+	err = g.Wait()
+	for i, o := range objects {
+		if !there[i] {
+			todo = append(todo, o)
+		}
+	}
+	return todo, err
 }
 
 // record copies the record, byte for byte, from a store that has it sound, and what a

@@ -15,6 +15,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
@@ -201,23 +203,48 @@ func (r *run) wantsSQL(p archive.Part) bool {
 	return p.Kind != archive.KindRows || slices.Contains(r.tables(p.Database), p.Table)
 }
 
+// asked is how many parts, and of each how many objects, are asked for at a time.
+const asked = 4
+
 func (r *run) partsPresent(ctx context.Context) error {
-	for _, p := range r.wanted() {
-		err := r.Archive.EachStore(func(s store.Named) error {
-			info, err := s.Stat(ctx, archive.PartPath(r.Archive.Site, p.Name))
-			if err == nil && info.Bytes != p.Bytes {
-				err = fmt.Errorf("store %s: part %s: %w: it has %d bytes, %d were written", s.Name, p.Name, archive.ErrDamaged, info.Bytes, p.Bytes)
+	parts := r.wanted()
+	found := make([]error, len(parts))
+	g, asking := errgroup.WithContext(ctx)
+	g.SetLimit(asked)
+	for i, p := range parts {
+		g.Go(func() error {
+			found[i] = r.Archive.EachStore(func(s store.Named) error { return r.partPresent(asking, s, p) })
+			if found[i] != nil && catalog.VerdictOf(found[i]) != catalog.Damaged {
+				return fmt.Errorf("archive %s cannot be read now: %w", r.Archive.Name, found[i])
 			}
-			return err
+			return nil
 		})
-		if err != nil && catalog.VerdictOf(err) != catalog.Damaged {
-			return fmt.Errorf("archive %s cannot be read now: %w", r.Archive.Name, err)
-		}
-		if err != nil && (!r.Salvage || p.Kind == archive.KindSchema) {
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, p := range parts {
+		if err := found[i]; err != nil && (!r.Salvage || p.Kind == archive.KindSchema) {
 			return reason.New(reason.ArchiveDamaged, reason.Names{"archive": r.Archive.Name}, "archive %s cannot be restored whole: %w", r.Archive.Name, err)
 		}
 	}
 	return nil
+}
+
+// partPresent tells whether a store has all objects of a part, of the right length.
+func (r *run) partPresent(ctx context.Context, s store.Named, p archive.Part) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(asked)
+	for o := range p.Objects() {
+		g.Go(func() error {
+			info, err := s.Stat(ctx, archive.PartPath(r.Archive.Site, o.Name))
+			if err == nil && info.Bytes != o.Bytes {
+				err = fmt.Errorf("store %s: part %s: %w: it has %d bytes, %d were written", s.Name, o.Name, archive.ErrDamaged, info.Bytes, o.Bytes)
+			}
+			return err
+		})
+	}
+	return g.Wait()
 }
 
 // margin is kept free beyond what the restored files need.

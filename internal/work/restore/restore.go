@@ -206,7 +206,7 @@ func (r *run) stage(ctx context.Context) error {
 	}
 	var total int64
 	for _, p := range r.wanted() {
-		total += p.Bytes
+		total += p.StoredBytes()
 	}
 	r.observer.Phase("staging "+r.Archive.Name, total)
 	if err := r.journal.enter(Staging); err != nil {

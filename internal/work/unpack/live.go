@@ -181,9 +181,9 @@ func (t *Tree) stands(ctx context.Context, h *catalog.Held, part archive.Part) b
 		pace = func(int64) {}
 	}
 	if s := h.Stores[0]; !s.Offsite() {
-		return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, part.Name), part.Bytes, part.SHA256, pace) == nil
+		return h.CheckPart(ctx, s, part, pace) == nil
 	}
-	pace(part.Bytes)
+	pace(part.StoredBytes())
 	return true
 }
 

@@ -5,8 +5,11 @@ package verify
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -114,7 +117,9 @@ func (v *Verifier) Survey(ctx context.Context, s store.Named, site string, all [
 	for _, h := range all {
 		objects[h.ListPath()] = true
 		for _, p := range h.Parts {
-			objects[p.Name] = true
+			for o := range p.Objects() {
+				objects[o.Name] = true
+			}
 		}
 	}
 	if len(objects) < worthListing {
@@ -143,9 +148,39 @@ type proof struct {
 	level       Level
 }
 
+// of names a part by all of its objects.
+func (p proof) of(part archive.Part) proof {
+	p.part = part.Name
+	if len(part.Pieces) > 0 {
+		digest := sha256.New()
+		for o := range part.Objects() {
+			_, _ = io.WriteString(digest, o.Name)
+		}
+		p.part = string(digest.Sum(nil))
+	}
+	return p
+}
+
+// faults is what is wrong with a part, by the object.
+type faults map[string]error
+
+// eachObject looks at a part's objects; behind one that cannot be reached at all no more are asked for.
+func eachObject(p archive.Part, look func(archive.Part) error) faults {
+	found := faults{}
+	for o := range p.Objects() {
+		if err := look(o); err != nil {
+			found[o.Name] = err
+			if !catalog.IsDamage(err) {
+				break
+			}
+		}
+	}
+	return found
+}
+
 // proved is what came of it; in a full one, of the entries that were expected.
 type proved struct {
-	err      error
+	faults   faults
 	expected []catalog.Expected
 }
 
@@ -171,65 +206,78 @@ func (v *Verifier) Archive(ctx context.Context, h *catalog.Held, s store.Named, 
 			r.note("list", err)
 		}
 	}
-	check := func(p archive.Part) error {
+	bad, err := v.parts(ctx, h, proof{store: s.Name, level: level}, ix, func(p archive.Part) faults {
 		pace := progress.Or(v.Observer).Advance
+		whole := func(o archive.Part) error {
+			return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, o.Name), o.Bytes, o.SHA256, pace)
+		}
 		switch {
 		case level == Quick:
-			return v.sized(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes)
+			return eachObject(p, func(o archive.Part) error {
+				return v.sized(ctx, s, archive.PartPath(h.Site, o.Name), o.Bytes)
+			})
 		case ix == nil:
-			return catalog.CheckBytes(ctx, s, archive.PartPath(h.Site, p.Name), p.Bytes, p.SHA256, pace)
-		default:
-			return ix.Check(ctx, h, s, p, pace)
+			return eachObject(p, whole)
 		}
-	}
-	bad, err := v.parts(ctx, h, proof{store: s.Name, level: level}, ix, check)
+		err := ix.Check(ctx, h, s, p, pace)
+		if err == nil {
+			return nil
+		}
+		if len(p.Pieces) > 0 && catalog.IsDamage(err) { // it could not be read on behind the first that is damaged
+			if found := eachObject(p, whole); len(found) > 0 {
+				return found
+			}
+		}
+		return faults{p.Name: err}
+	})
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range h.Parts {
-		if err, isBad := bad[p.Name]; isBad {
-			r.note(p.Name, err)
-			delete(bad, p.Name)
+		for o := range p.Objects() {
+			if err, isBad := bad[o.Name]; isBad {
+				r.note(o.Name, err)
+				delete(bad, o.Name)
+			}
 		}
 	}
 	r.Took = time.Since(start)
 	return r, nameHeld(ctx, h, r)
 }
 
-// parts checks each part once and returns the bad ones.
-func (v *Verifier) parts(ctx context.Context, h *catalog.Held, key proof, ix *catalog.Index, check func(archive.Part) error) (map[string]error, error) {
+// parts checks each part once and returns the bad objects.
+func (v *Verifier) parts(ctx context.Context, h *catalog.Held, key proof, ix *catalog.Index, check func(archive.Part) faults) (faults, error) {
 	workers := v.Workers
 	if workers == 0 {
 		workers = 2
 	}
-	bad := map[string]error{}
+	bad := faults{}
+	note := func(some faults) {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		maps.Copy(bad, some)
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(workers)
 	for _, p := range h.Parts {
-		key.part = p.Name
 		now := &proved{}
 		if ix != nil {
 			now.expected = ix.Expects(p.Name)
 		}
-		known, done := v.claim(key, now)
+		known, done := v.claim(key.of(p), now)
 		if done {
-			if known != nil {
-				v.mu.Lock()
-				bad[p.Name] = known
-				v.mu.Unlock()
-			}
+			note(known)
 			continue
 		}
 		g.Go(func() error {
-			err := check(p)
+			found := check(p)
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			if err != nil {
-				v.mu.Lock()
-				defer v.mu.Unlock()
-				now.err, bad[p.Name] = err, err
-			}
+			note(found)
+			v.mu.Lock()
+			defer v.mu.Unlock()
+			now.faults = found
 			return nil
 		})
 	}
@@ -238,12 +286,12 @@ func (v *Verifier) parts(ctx context.Context, h *catalog.Held, key proof, ix *ca
 
 // claim tells what is known of a part; when nothing is, or not about all that is
 // expected of it now, it notes that now will be.
-func (v *Verifier) claim(key proof, now *proved) (known error, done bool) {
+func (v *Verifier) claim(key proof, now *proved) (known faults, done bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	before := v.proved[key]
-	if before != nil && (before.err != nil || catalog.Within(now.expected, before.expected)) {
-		return before.err, true
+	if before != nil && (len(before.faults) > 0 || catalog.Within(now.expected, before.expected)) {
+		return before.faults, true
 	}
 	if v.proved == nil {
 		v.proved = map[proof]*proved{}
@@ -289,21 +337,27 @@ func why(err error) string {
 // nameHeld fills in what the damaged parts held, from a list in any store that
 // has it sound.
 func nameHeld(ctx context.Context, h *catalog.Held, r *Report) error {
-	at := map[string]*Damage{}
+	damaged := map[string]*Damage{}
 	for i := range r.Damage {
-		at[r.Damage[i].Object] = &r.Damage[i]
+		damaged[r.Damage[i].Object] = &r.Damage[i]
 	}
-	if len(at) == 0 || len(at) == 1 && at["list"] != nil {
+	at := map[string][]*Damage{}
+	for _, p := range h.Parts {
+		for o := range p.Objects() {
+			if d := damaged[o.Name]; d != nil {
+				at[p.Name] = append(at[p.Name], d)
+			}
+		}
+	}
+	if len(at) == 0 {
 		return nil
 	}
 	err := h.ReadList(ctx, func(e archive.Entry) error {
-		d := at[e.Part]
-		if d == nil {
-			return nil
-		}
-		d.HeldTotal++
-		if len(d.Held) < HeldShown {
-			d.Held = append(d.Held, describe(e))
+		for _, d := range at[e.Part] {
+			d.HeldTotal++
+			if len(d.Held) < HeldShown {
+				d.Held = append(d.Held, describe(e))
+			}
 		}
 		return nil
 	})

@@ -3,6 +3,8 @@ package verify_test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -336,10 +338,48 @@ func TestAListingSparesQuestions(t *testing.T) {
 			assert.Equal(t, c.asked, b.far.stats.Load())
 		})
 	}
+	b.far.list = nil
 	few := b.taken()
 	b.far.list = func([]store.Info) ([]store.Info, error) {
 		assert.Fail(t, "few are asked for one by one")
 		return nil, errAway
 	}
 	(&verify.Verifier{}).Survey(t.Context(), b.named(), h.Site, []*catalog.Held{few})
+}
+
+// Two versions of a file may have the very same header: what was seen of the pieces of one says nothing of the other's.
+func TestPiecesOfAnotherVersionAreLookedAt(t *testing.T) {
+	b := newBench(t)
+	h := b.taken()
+	head := h.Parts[0]
+	put := func(text string) archive.Piece {
+		sum := sha256.Sum256([]byte(text))
+		p := archive.Piece{Name: hex.EncodeToString(sum[:]) + archive.PieceEnding, Bytes: int64(len(text)), ContentBytes: int64(len(text))}
+		require.NoError(t, b.far.Put(t.Context(), archive.PartPath(h.Site, p.Name), strings.NewReader(text), p.Bytes))
+		return p
+	}
+	version := func(pieces ...archive.Piece) *catalog.Held {
+		rec := *h.Record
+		rec.Parts = []archive.Part{head}
+		rec.Parts[0].Pieces = pieces
+		return &catalog.Held{Record: &rec, Stores: h.Stores, Keys: h.Keys}
+	}
+	lit, dark, gone := put("the lamp is lit"), put("the lamp is dark"), put("the lamp is gone")
+	file := filepath.Join(b.dir, "far", archive.PartPath(h.Site, gone.Name))
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "far", archive.PartPath(h.Site, dark.Name)), []byte("the lamp is dusk"), 0o600))
+	for level, want := range map[verify.Level][]string{verify.Quick: {gone.Name}, verify.Digests: {dark.Name, gone.Name}} {
+		v := &verify.Verifier{}
+		sound, err := v.Archive(t.Context(), version(lit), b.named(), level)
+		require.NoError(t, err)
+		assert.True(t, sound.Sound(), "%v", sound.Damage)
+		r, err := v.Archive(t.Context(), version(lit, dark, gone), b.named(), level)
+		require.NoError(t, err)
+		var names []string
+		for _, d := range r.Damage {
+			names = append(names, d.Object)
+			assert.Positive(t, d.HeldTotal, "whose pieces they are")
+		}
+		assert.Equal(t, want, names, "each that is damaged, and no other")
+	}
 }
