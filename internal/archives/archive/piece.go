@@ -33,7 +33,7 @@ type Piece struct {
 
 var pieceName = regexp.MustCompile(`^[0-9a-f]{64}\.piece(\.zst)?(\.age)?$`)
 
-// mostPieces bounds how many pieces a part may have; a backup makes some 600.
+// mostPieces bounds how many pieces a part may have; a backup makes some 1024.
 const mostPieces = 4096
 
 // SHA256 is that of the stored bytes.

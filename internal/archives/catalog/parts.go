@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/platform/digest"
 	"revlet/internal/store"
 )
 
@@ -140,19 +141,8 @@ func (ix *Index) Sift(p *Part, part archive.Part, visit func(h *tar.Header, cont
 		if expected[0].meta != metaOf(h) {
 			return damaged(part, "%q in it has another owner, other permissions or another time than the list says", h.Name)
 		}
-		digest := sha256.New()
-		content := io.TeeReader(tr, digest)
-		wanted, err := visit(h, content)
-		if err != nil {
+		if err := siftOne(p, tr, h, expected[0].sum, visit, ended); err != nil {
 			return err
-		}
-		if wanted {
-			if _, err := io.Copy(io.Discard, content); err != nil {
-				return p.Blame(err)
-			}
-			if err := ended(h, h.Typeflag != tar.TypeReg || [sha256.Size]byte(digest.Sum(nil)) == expected[0].sum); err != nil {
-				return err
-			}
 		}
 		expected = expected[1:]
 	}
@@ -160,6 +150,21 @@ func (ix *Index) Sift(p *Part, part archive.Part, visit func(h *tar.Header, cont
 		return damaged(part, "%d entries of the list are not in it", len(expected))
 	}
 	return nil
+}
+
+// siftOne has one entry visited.
+func siftOne(p *Part, tr io.Reader, h *tar.Header, sum [sha256.Size]byte, visit func(h *tar.Header, content io.Reader) (wanted bool, err error), ended func(h *tar.Header, sound bool) error) error {
+	sha := digest.New(h.Size)
+	defer sha.Close()
+	content := io.TeeReader(tr, sha)
+	wanted, err := visit(h, content)
+	if err != nil || !wanted {
+		return err
+	}
+	if _, err := io.Copy(io.Discard, content); err != nil {
+		return p.Blame(err)
+	}
+	return ended(h, h.Typeflag != tar.TypeReg || sha.Sum() == sum)
 }
 
 // CheckSQL reads a part of a database to its end through visit and compares

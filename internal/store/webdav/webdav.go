@@ -113,7 +113,7 @@ func (s *Store) explain(name string, err error) error {
 	case http.StatusConflict:
 		return store.Refuse("%s: the folder above it does not exist at %s (409)", name, s.o.Where)
 	case http.StatusRequestEntityTooLarge:
-		return store.Refuse("%s is more than %s takes at once (413): parts are of up to 64 MiB, and a larger file is a part by itself; who runs the server can raise its limit for an upload (nginx: client_max_body_size, Apache: LimitRequestBody)", name, s.o.Where)
+		return store.Refuse("%s is more than %s takes at once (413): files go in objects of up to 64 MiB, but a table without a number for a key goes in one; who runs the server can raise its limit for an upload (nginx: client_max_body_size, Apache: LimitRequestBody)", name, s.o.Where)
 	case http.StatusInsufficientStorage:
 		return fmt.Errorf("%s: %w at %s (%d)", name, store.ErrFull, s.o.Where, status.Status)
 	case http.StatusMethodNotAllowed, http.StatusNotImplemented:

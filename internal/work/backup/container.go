@@ -73,8 +73,8 @@ const (
 	// pieceBytes is how much content a piece gets of a file of up to mostPieces of them. A larger file is cut into
 	// larger ones, in steps of pieceStep: one that grows is cut anew once in a long while.
 	pieceBytes = 16 << 20
-	mostPieces = 512
-	pieceStep  = 8
+	mostPieces = 1024
+	pieceStep  = 4
 )
 
 // pieceOf is how much content the pieces of a file of some length get.

@@ -20,6 +20,6 @@ func TestPiecesGrowWithTheFile(t *testing.T) {
 		}
 		before = n
 	}
-	assert.Equal(t, 4, changes, "up to 16 TiB")
-	assert.Equal(t, []int64{pieceBytes, pieceBytes, 128 << 20, 1 * gib}, []int64{pieceOf(64 << 20), pieceOf(8 * gib), pieceOf(9 * gib), pieceOf(100 * gib)})
+	assert.Equal(t, 5, changes, "up to 16 TiB")
+	assert.Equal(t, []int64{pieceBytes, pieceBytes, partBytes, 256 << 20}, []int64{pieceOf(64 << 20), pieceOf(16 * gib), pieceOf(64 * gib), pieceOf(100 * gib)})
 }

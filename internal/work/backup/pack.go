@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -16,6 +15,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/changes"
+	"revlet/internal/platform/digest"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/input"
@@ -397,11 +397,12 @@ func (k *packer) write(tw *tarWriter, f planned, info fs.FileInfo, r io.Reader) 
 	if err := tw.WriteHeader(archive.Header(e)); err != nil {
 		return e, fmt.Errorf("%s: %w", f.name, err)
 	}
-	digest := sha256.New()
-	to := io.MultiWriter(tw, digest)
+	sha := digest.New(info.Size())
+	defer sha.Close()
+	to := io.MultiWriter(tw, sha)
 	head := &headWriter{k.head[:0]}
 	if k.scrambled != nil {
-		to = io.MultiWriter(tw, digest, head)
+		to = io.MultiWriter(tw, sha, head)
 	}
 	n, err := io.Copy(to, r)
 	k.pace(n)
@@ -414,11 +415,11 @@ func (k *packer) write(tw *tarWriter, f planned, info fs.FileInfo, r io.Reader) 
 	if k.head = head.data; k.scrambled != nil && changes.Scrambled(f.name, k.head) {
 		k.scrambled(f.name)
 	}
-	sum := hex.EncodeToString(digest.Sum(nil))
-	if f.as != nil && sum != f.as.SHA256 {
+	sum := sha.Sum()
+	e.SHA256 = hex.EncodeToString(sum[:])
+	if f.as != nil && e.SHA256 != f.as.SHA256 {
 		return e, fmt.Errorf("%s: %w: its content is not what was saved", f.name, archive.ErrDamaged)
 	}
-	e.SHA256 = sum
 	return e, nil
 }
 
