@@ -219,7 +219,7 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	} else {
-		a.ShowHealed(args[0], names, healed)
+		a.ShowHealed(args[0], names, healed, c.Bool("quick"))
 	}
 	for _, found := range healed {
 		if slices.ContainsFunc(found, func(h replicate.Healed) bool { return h.Left != "" }) {

@@ -24,6 +24,8 @@ type Need struct {
 	// Clean passes over archives since which there are signs of a break-in that nobody
 	// has accepted, and plain ones where archives are to be encrypted.
 	Clean bool
+	// Any takes the newest, good or not: to find out which.
+	Any bool
 }
 
 // Find resolves an archive as typed: its name, a beginning of it, or a site's name for
@@ -122,6 +124,7 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 		switch {
 		case !before.IsZero() && !h.Taken.Before(before):
 			continue
+		case need.Any:
 		case h.Taken.After(a.Now().Add(clockSlack)):
 			why = "its time is in the future"
 		case need.Clean && a.Config.Encrypt != nil && !h.Encrypted:

@@ -24,6 +24,7 @@ import (
 	"revlet/internal/store/opener"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/replicate"
+	"revlet/internal/work/verify"
 )
 
 // StoreTest is what a test of a store found.
@@ -335,15 +336,36 @@ func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch
 		}
 		defer func() { _ = a.Disk.RemoveAll(scratch) }()
 		job := replicate.Job{Machine: storelock.Machine(a.State.Dir), Site: name, To: a.Store(target), From: others, Disk: a.Disk, Scratch: scratch, Observer: watch}
-		healed, err = job.Heal(ctx, wantedIn(l, target), quick)
-		for _, h := range healed {
-			if h.Left == "" {
-				err = errors.Join(err, a.History.Mended(ctx, target, h.Object))
-			}
-		}
-		return err
+		wanted := wantedIn(l, target)
+		healed, err = job.Heal(ctx, wanted, quick)
+		return errors.Join(err, a.noteHealed(ctx, target, wanted, healed, err == nil && !quick))
 	})
 	return healed, err
+}
+
+// noteHealed remembers which objects were mended. Of archives that consist of some of these nothing is known to be
+// damaged any more when all of their objects were compared and none was left as it was.
+func (a *Agent) noteHealed(ctx context.Context, target string, archives []catalog.Held, healed []replicate.Healed, compared bool) error {
+	mended := map[string]bool{}
+	var err error
+	for _, h := range healed {
+		if mended[h.Object] = h.Left == ""; h.Left == "" {
+			err = errors.Join(err, a.History.Mended(ctx, target, h.Object))
+		}
+	}
+	for _, h := range archives {
+		touched, whole := false, compared
+		see := func(name string) {
+			well, known := mended[name]
+			touched, whole = touched || well, whole && (well || !known)
+		}
+		see(h.Path())
+		h.Objects(func(name string, _ int64, _ string) { see(name) })
+		if touched && whole {
+			err = errors.Join(err, a.History.Healed(ctx, history.Proof{Archive: h.Name, Store: target, At: a.Now(), Level: string(verify.Digests), Sound: true}))
+		}
+	}
+	return err
 }
 
 // StoreContract tries whether a store keeps to all that is needed of one; told hears of each point. What is

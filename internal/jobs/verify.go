@@ -168,7 +168,7 @@ func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
 	proof := &Proof{}
 	var chosen []*catalog.Held
 	for _, typed := range o.Archives {
-		h, err := a.Find(ctx, typed, o.Before)
+		h, err := a.FindFor(ctx, typed, o.Before, Need{Any: true})
 		if err != nil {
 			return nil, err
 		}

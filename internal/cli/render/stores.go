@@ -110,11 +110,15 @@ func (a *Printer) ShowCopied(all []jobs.Copied) {
 	}
 }
 
-// ShowHealed says what was mended in a store.
-func (a *Printer) ShowHealed(target string, names []string, healed map[string][]replicate.Healed) {
+// ShowHealed says what was mended in a store; quick, that only lengths were compared.
+func (a *Printer) ShowHealed(target string, names []string, healed map[string][]replicate.Healed, quick bool) {
 	for _, name := range names {
 		if len(healed[name]) == 0 {
-			fmt.Fprintf(a.Out, "%s everything of %s in %s is sound.\n", a.Good("Nothing to heal:"), name, target)
+			found := "is sound"
+			if quick {
+				found = "is there, of the right length; it was not read"
+			}
+			fmt.Fprintf(a.Out, "%s everything of %s in %s %s.\n", a.Good("Nothing to heal:"), name, target, found)
 		}
 		for _, h := range healed[name] {
 			if h.Left != "" {

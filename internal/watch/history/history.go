@@ -303,6 +303,18 @@ func (h *History) AddProof(ctx context.Context, p Proof) error {
 	return err
 }
 
+// Healed puts a proof in the place of what was found damaged of a copy of an archive before it was mended.
+func (h *History) Healed(ctx context.Context, p Proof) error {
+	found, err := h.exec(ctx, "DELETE FROM proofs WHERE archive = ? AND store = ? AND NOT sound", p.Archive, p.Store)
+	if err != nil {
+		return err
+	}
+	if n, err := found.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	return h.AddProof(ctx, p)
+}
+
 // Proofs returns what is known of archives, newest proof first.
 func (h *History) Proofs(ctx context.Context) (map[string][]Proof, error) {
 	list, err := query(ctx, h, func(r *sql.Rows, p *Proof) error {
