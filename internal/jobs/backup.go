@@ -193,7 +193,7 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 		CopyDatabase: func(ctx context.Context, in tree.Folder, name, scratch string) (string, error) {
 			return engine.CopyFile(ctx, a.Disk, in, name, scratch)
 		},
-		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name)})
+		Fresh: o.Fresh, FreshEvery: cfg.FreshEvery, To: to.all, RecipientNames: to.names, KeyFile: to.locked, Key: key, Down: down, Damaged: damaged, Others: a.otherSites(name), Restored: a.restoredSince(ctx, name), Records: &a.records})
 	if err == nil && o.Scope.HasDatabase() {
 		if err := a.databasesRead(name, s, cfg); err != nil {
 			a.warn(err)

@@ -76,7 +76,7 @@ func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, 
 		if !config.ValidName(name) {
 			continue
 		}
-		l, err := catalog.List(ctx, []store.Named{s}, name, catalog.Options{Keys: a.Keys})
+		l, err := catalog.List(ctx, []store.Named{s}, name, catalog.Options{Keys: a.Keys, Cache: &a.records})
 		if err != nil {
 			return nil, "", err
 		}

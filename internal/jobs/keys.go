@@ -127,7 +127,7 @@ func (a *Agent) CheckKey(ctx context.Context, file string) (*KeyChecks, error) {
 	result := &KeyChecks{Opens: true}
 	proved := false
 	for _, name := range a.Config.SiteNames() {
-		l, err := catalog.List(ctx, a.Stores(a.Config.Sites[name]), name, catalog.Options{})
+		l, err := catalog.List(ctx, a.Stores(a.Config.Sites[name]), name, catalog.Options{Cache: &a.records})
 		if err != nil {
 			return nil, err
 		}

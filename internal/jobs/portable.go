@@ -149,7 +149,7 @@ func (a *Agent) siteToImport(store, name string, opened *portable.Opened) error 
 // takeIn makes an archive of what was unpacked, in the stores and for the
 // recipients of job.
 func (a *Agent) takeIn(ctx context.Context, opened *portable.Opened, name string, cfg config.Site, job backup.Job) (*backup.Result, error) {
-	job.State, job.Scope, job.Program, job.Now = a.State, archive.Full, a.Program, a.Now
+	job.State, job.Scope, job.Program, job.Now, job.Records = a.State, archive.Full, a.Program, a.Now, &a.records
 	if rec := opened.Record; rec != nil {
 		job.Site, job.Scope = &site.Site{Name: name, Root: cfg.Root}, rec.Scope
 		job.Imported = &backup.Imported{Record: rec, List: opened.List, File: opened.File, Database: opened.Database}

@@ -180,7 +180,7 @@ func (a *Agent) removeFrom(ctx context.Context, r *Removed, store string) error 
 	if err != nil {
 		return err
 	}
-	job := removal.Job{Site: r.Site, Store: a.Store(store), Archives: []string{r.Order.Archive}, Recent: recent, Machine: storelock.Machine(a.State.Dir)}
+	job := removal.Job{Site: r.Site, Store: a.Store(store), Archives: []string{r.Order.Archive}, Recent: recent, Machine: storelock.Machine(a.State.Dir), Records: &a.records}
 	result, err := a.removed(ctx, job, "removed by hand by "+a.Person+because(r.Order.Why))
 	r.Freed += result.Bytes
 	if result.Left != "" {

@@ -289,7 +289,7 @@ func (a *Agent) remove(ctx context.Context, r *StoreRetention, k *keeping, going
 	if err != nil {
 		return err
 	}
-	job := removal.Job{Site: r.Site, Store: a.Store(r.Store), Archives: going, Recent: recent, Machine: storelock.Machine(a.State.Dir)}
+	job := removal.Job{Site: r.Site, Store: a.Store(r.Store), Archives: going, Recent: recent, Machine: storelock.Machine(a.State.Dir), Records: &a.records}
 	result, err := a.removed(ctx, job, "no keep rule kept it")
 	r.Removed, r.Freed, r.Left = nonNil(result.Archives), result.Bytes, result.Left
 	return errors.Join(err, a.forgetOpen(ctx, r.Site))

@@ -82,6 +82,8 @@ type Job struct {
 	// Restored is the archive that the site was put back from since its last archive was
 	// taken; nil if it was not. What differs is then told from the one that it is nearer to.
 	Restored *catalog.Held
+	// Records, if not nil, are records of the site that were read already.
+	Records *catalog.Cache
 }
 
 // Pending is a store that the archive has not come to.

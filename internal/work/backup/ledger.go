@@ -62,7 +62,7 @@ func (l *ledger) close() error { return errors.Join(l.file.Close(), l.disk.Remov
 // sweep removes what earlier runs of the site have written without coming to
 // their record: the objects in their ledgers that no record names. What cannot
 // be cleared up now is left for the next run.
-func sweep(ctx context.Context, st *state.State, site string, signer signing.Public, stores []store.Named) error {
+func sweep(ctx context.Context, st *state.State, site string, signer signing.Public, stores []store.Named, records *catalog.Cache) error {
 	names, err := st.Disk.ReadNames(st.Ledgers(site))
 	if errors.Is(err, fs.ErrNotExist) || err == nil && len(names) == 0 {
 		return nil
@@ -70,7 +70,7 @@ func sweep(ctx context.Context, st *state.State, site string, signer signing.Pub
 	if err != nil {
 		return fmt.Errorf("read the ledgers of earlier runs: %w", err)
 	}
-	listing, err := catalog.List(ctx, stores, site, catalog.Options{})
+	listing, err := catalog.List(ctx, stores, site, catalog.Options{Cache: records})
 	if err != nil || len(listing.Broken)+len(listing.Silent) > 0 {
 		return ctx.Err() // what a record that cannot be read names is not known
 	}

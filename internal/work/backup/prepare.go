@@ -41,7 +41,7 @@ func (r *run) prepare(ctx context.Context) error {
 	if err := r.allFailed(); err != nil {
 		return err
 	}
-	if err := sweep(ctx, r.State, r.Site.Name, r.signer(), r.Stores); err != nil {
+	if err := sweep(ctx, r.State, r.Site.Name, r.signer(), r.Stores, r.Records); err != nil {
 		return err
 	}
 	name, taken, err := r.claim(ctx)
@@ -243,5 +243,5 @@ func (r *run) forget() error {
 	_ = r.settleSends() // what failed is being forgotten
 	ctx := context.Background()
 	_ = r.ledger.file.Close()
-	return sweep(ctx, r.State, r.Site.Name, r.signer(), r.Stores)
+	return sweep(ctx, r.State, r.Site.Name, r.signer(), r.Stores, r.Records)
 }

@@ -28,6 +28,8 @@ type Job struct {
 	Recent []string
 	// Machine tells this machine's marks from others'.
 	Machine string
+	// Records, if not nil, are those that were read already.
+	Records *catalog.Cache
 }
 
 // Result is what was removed.
@@ -91,7 +93,7 @@ func (j Job) Run(ctx context.Context) (Result, error) {
 // list reads every record in the store, those included that a listing does not
 // show yet.
 func (j Job) list(ctx context.Context) (*catalog.Listing, error) {
-	listing, err := catalog.List(ctx, []store.Named{j.Store}, j.Site, catalog.Options{})
+	listing, err := catalog.List(ctx, []store.Named{j.Store}, j.Site, catalog.Options{Cache: j.Records})
 	if err != nil {
 		return nil, err
 	}

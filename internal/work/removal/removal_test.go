@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -205,4 +207,40 @@ func TestWhatIsNeededStays(t *testing.T) {
 			}
 		})
 	}
+}
+
+// counted counts what is read of a store.
+type counted struct {
+	store.Store
+	opens atomic.Int64
+}
+
+func (c *counted) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	c.opens.Add(1)
+	return c.Store.Open(ctx, name, offset)
+}
+
+// What was read of a store a moment ago is not read again for a removal, unless the store shows another record.
+func TestRecordsThatAreKnownAreNotReadAgain(t *testing.T) {
+	dir := t.TempDir()
+	c := &counted{Store: folder.New(&disk.Disk{}, dir)}
+	fill(t, c.Store, 8)
+	j := job(&disk.Disk{}, dir, names(8)[0])
+	j.Store.Store, j.Records = c, &catalog.Cache{}
+	_, err := catalog.List(t.Context(), []store.Named{j.Store}, "museum", catalog.Options{Cache: j.Records})
+	require.NoError(t, err)
+	c.opens.Store(0)
+	r, err := j.Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, names(8)[:1], r.Archives)
+	assert.Zero(t, c.opens.Load())
+	_, unnamed := whole(t, dir)
+	assert.Empty(t, unnamed)
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, archive.RecordPath("museum", names(8)[5])), []byte("{"), 0o600))
+	j.Archives = names(8)[1:2]
+	r, err = j.Run(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, r.Left, names(8)[5])
+	assert.Empty(t, r.Archives, "nobody knows what it names")
 }
