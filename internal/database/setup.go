@@ -27,6 +27,20 @@ func (e *TunnelError) Unwrap() error { return e.Err }
 // ErrNotSetUp is wrapped when a server lacks the database, the account or its rights.
 var ErrNotSetUp = errors.New("the server is not set up for the site")
 
+// LetInError is about a server that lets an account in with its password and lacks something else: the account is not
+// to be made, nor is it to get another password, for a site that lives may go by it.
+type LetInError struct {
+	// Account is what the server takes it for, as in a GRANT; empty when that is not known.
+	Account string
+	Err     error
+}
+
+// Error implements error.
+func (e *LetInError) Error() string { return e.Err.Error() }
+
+// Unwrap gives what the server lacks.
+func (e *LetInError) Unwrap() error { return e.Err }
+
 // Setup is what a server's administrator has to make for a site.
 type Setup struct {
 	// Engine is mysql or postgres; Host and Port are where the server is, empty for a
@@ -38,6 +52,8 @@ type Setup struct {
 	Charset, Collation string
 	// Filled lets the database be one that is there, with tables in it.
 	Filled bool
+	// LetIn tells that the server lets the account in already, and as what.
+	LetIn *LetInError
 }
 
 // CheckEmpty refuses a database that is there already and has tables, which are somebody's:
@@ -53,16 +69,23 @@ func (s Setup) CheckEmpty(tables int) error {
 const Placeholder = "THE-PASSWORD"
 
 // SQL is one block of statements that makes database, account and rights. It can be run
-// again, and where there is something already.
+// again, and where there is something already. Only where Placeholder stands in it is a password to be put in.
 func (s Setup) SQL() string {
-	if s.Engine == "postgres" {
-		return s.postgres()
-	}
 	lines := []string{s.CreateDatabase()}
-	for _, account := range s.Accounts() {
-		lines = append(lines, "CREATE USER IF NOT EXISTS "+account+" IDENTIFIED BY '"+Placeholder+"'",
-			"ALTER USER "+account+" IDENTIFIED BY '"+Placeholder+"'")
-		lines = append(lines, s.Grants(account)...)
+	switch {
+	case s.Engine == "postgres" && s.LetIn != nil:
+	case s.Engine == "postgres":
+		return s.postgres()
+	case s.LetIn != nil && s.LetIn.Account != "":
+		lines = append(lines, s.Grants(s.LetIn.Account)...)
+	default:
+		for _, account := range s.Accounts() {
+			lines = append(lines, "CREATE USER IF NOT EXISTS "+account+" IDENTIFIED BY '"+Placeholder+"'")
+			if s.LetIn == nil {
+				lines = append(lines, "ALTER USER "+account+" IDENTIFIED BY '"+Placeholder+"'")
+			}
+			lines = append(lines, s.Grants(account)...)
+		}
 	}
 	return strings.Join(lines, ";\n") + ";"
 }

@@ -55,6 +55,7 @@ var Advice = map[reason.Reason]string{
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
 	reason.DumpAlone:             "`revlet restore {archive} --only files` puts the files back; `revlet export {archive} FILE` holds the SQL, which the host's panel takes",
+	reason.ServerRights:          "the account itself is good; run this as the server's administrator:\n{sql}",
 	reason.ServerSetup:           "run this as the server's administrator, with the account's password in it:\n{sql}",
 	reason.ObjectsDenied:         "the server's administrator can allow {what}: with GRANT, or, where the server writes a binary log, with SET GLOBAL log_bin_trust_function_creators = 1",
 	reason.OwnedByOthers:         "the server's administrator can change that: ALTER TABLE … OWNER TO {account}, or GRANT CREATE ON SCHEMA … TO {account}; or name an account under `databases:` that they belong to",

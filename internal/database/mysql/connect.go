@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -98,9 +99,30 @@ func Open(ctx context.Context, c Config) (*Database, error) {
 	db := &Database{c: c, pool: pool}
 	if err := db.look(ctx); err != nil {
 		_ = db.pool.Close()
-		return nil, c.explain(err)
+		return nil, c.letIn(ctx, c.explain(err))
 	}
 	return db, nil
+}
+
+// hostPattern is what stands for hosts in the names of accounts.
+var hostPattern = regexp.MustCompile(`^[A-Za-z0-9.:%_/-]{1,255}$`)
+
+// letIn adds to an error about something that the server lacks that the account is none of it, where that is so.
+func (c Config) letIn(ctx context.Context, err error) error {
+	if err == nil || !errors.Is(err, database.ErrNotSetUp) {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(c.OpenTime, time.Minute))
+	defer cancel()
+	user, host, in := c.account(ctx)
+	if in != nil {
+		return err
+	}
+	let := &database.LetInError{Err: err}
+	if user == c.User && hostPattern.MatchString(host) {
+		let.Account = text(user) + "@" + text(host)
+	}
+	return let
 }
 
 // pool is for connections, and makes none yet.

@@ -44,7 +44,7 @@ func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []stri
 		return err
 	}
 	if err := db.makeStage(ctx, conn, p); err != nil {
-		return sayDenied(err)
+		return db.c.letIn(ctx, sayDenied(err))
 	}
 	if err := db.tryObjects(ctx, conn, p, p.OldObjects); err != nil {
 		return err

@@ -43,7 +43,8 @@ func Make(ctx context.Context, admin, as Config, s database.Setup) (made []strin
 	if err != nil {
 		return nil, fmt.Errorf("account %q on the server: %w", admin.User, err)
 	}
-	account, err := as.account(ctx)
+	user, host, err := as.account(ctx)
+	account := text(user) + "@" + text(host)
 	if err != nil && slices.ContainsFunc(append(s.Hosts(), "%"), func(h string) bool { return slices.Contains(hosts, h) }) {
 		return nil, reason.New(reason.AccountTaken, nil, "the server has an account %q already, and another password than the one given; nothing was made", s.User)
 	}
@@ -75,23 +76,23 @@ func Make(ctx context.Context, admin, as Config, s database.Setup) (made []strin
 	return made, err
 }
 
-// account is the account as which the server lets somebody in, as it is written in a GRANT.
-func (c Config) account(ctx context.Context) (string, error) {
+// account is the account as which the server lets somebody in: a user, and the pattern of the hosts that he comes from.
+func (c Config) account(ctx context.Context) (user, host string, err error) {
 	c.Name = ""
 	pool, err := c.pool()
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer pool.Close()
 	names, err := firstColumn(ctx, pool, "SELECT CURRENT_USER()")
 	if err != nil {
-		return "", err
+		return "", "", err
+	}
+	if len(names) != 1 || !strings.Contains(names[0], "@") {
+		return "", "", fmt.Errorf("the server calls the account %q", names)
 	}
 	at := strings.LastIndexByte(names[0], '@')
-	if at < 0 {
-		return "", fmt.Errorf("the server calls the account %q", names[0])
-	}
-	return text(names[0][:at]) + "@" + text(names[0][at+1:]), nil
+	return names[0][:at], names[0][at+1:], nil
 }
 
 // withoutSecret is an error's text, unless the server repeats a password in it.

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -108,8 +107,12 @@ func (c Config) explain(err error) error {
 		default:
 			hint = pe.Message
 		}
-		if slices.Contains([]string{"28P01", "28000", "3D000", "42501"}, pe.Code) {
-			return fmt.Errorf("database %s at %s: %s (%w, %s)", c.Name, c.where(), hint, database.ErrNotSetUp, pe.Code)
+		lacks := fmt.Errorf("database %s at %s: %s (%w, %s)", c.Name, c.where(), hint, database.ErrNotSetUp, pe.Code)
+		switch pe.Code {
+		case "28P01", "28000":
+			return lacks
+		case "3D000", "42501": // an account is asked for its password first
+			return &database.LetInError{Err: lacks}
 		}
 		return fmt.Errorf("database %s at %s: %s (%s)", c.Name, c.where(), hint, pe.Code)
 	}

@@ -110,6 +110,8 @@ const (
 	DatabaseUnknown Reason = "database-unknown"
 	// ServerSetup: a database server lacks database, account or rights; "sql" makes them.
 	ServerSetup Reason = "server-setup"
+	// ServerRights: it lacks the database or the account's rights, and lets the account in; "sql" makes them.
+	ServerRights Reason = "server-rights"
 	// NotCarried: what an archive never held belongs to another account, and cannot be carried over.
 	NotCarried Reason = "not-carried"
 	// PacketLimit: a database server takes no row as large as one that is to be put back.

@@ -14,7 +14,6 @@ import (
 	"fmt"
 	"net"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -50,7 +49,7 @@ const startWait = time.Minute
 
 // StartMariaDB makes a new data folder below dir and starts a server on it.
 func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) {
-	me, err := user.Current()
+	me, err := self()
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +57,7 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 	if err != nil {
 		return nil, err
 	}
-	s := &MariaDB{Socket: filepath.Join(dir, "s"), first: me.Username, dir: dir}
+	s := &MariaDB{Socket: filepath.Join(dir, "s"), first: me, dir: dir}
 	// A folder of its own for temporary files: a server clears the one that it shares with
 	// others when it starts, and with that tables that they are using.
 	temporary := filepath.Join(dir, "tmp")
@@ -66,7 +65,7 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 		return nil, err
 	}
 	common := []string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--tmpdir=" + temporary, "--user=" + as.name}
-	way := []string{"--auth-root-authentication-method=socket", "--auth-root-socket-user=" + me.Username}
+	way := []string{"--auth-root-authentication-method=socket", "--auth-root-socket-user=" + me}
 	if o.Trust {
 		s.first, way = "root", []string{"--auth-root-authentication-method=normal"}
 	}

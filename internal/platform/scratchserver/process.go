@@ -22,15 +22,25 @@ type account struct {
 	uid, gid int
 }
 
+// self is the name of this process's account, which a database server looks up.
+func self() (string, error) {
+	uid := strconv.Itoa(os.Geteuid())
+	u, err := user.LookupId(uid)
+	if err != nil {
+		return "", fmt.Errorf("this account has a number (%s) and no name on this machine, and a database server needs one: add it to /etc/passwd", uid)
+	}
+	return u.Username, nil
+}
+
 // unprivileged chooses an account without rights, if this one is root: name, or nobody
 // where there is none of that name. dir becomes its own, and nobody else's.
 func unprivileged(name, dir string) (*account, error) {
 	if os.Geteuid() != 0 {
-		me, err := user.Current()
+		me, err := self()
 		if err != nil {
 			return nil, err
 		}
-		return &account{name: me.Username}, os.Chmod(dir, 0o700)
+		return &account{name: me}, os.Chmod(dir, 0o700)
 	}
 	u, err := user.Lookup(name)
 	if err != nil {

@@ -432,7 +432,12 @@ func NotSetUp(db site.Database, origin archive.DBOrigin, err error) error {
 		return err
 	}
 	s := db.Setup(origin.Charset, origin.Collation)
-	return reason.Because(reason.ServerSetup, reason.Names{"sql": s.SQL()}, err)
+	_ = errors.As(err, &s.LetIn)
+	sql, what := s.SQL(), reason.ServerRights
+	if strings.Contains(sql, database.Placeholder) {
+		what = reason.ServerSetup
+	}
+	return reason.Because(what, reason.Names{"sql": sql}, err)
 }
 
 func fileMode(o archive.DBOrigin) sqlite.FileMode {
