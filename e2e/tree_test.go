@@ -251,3 +251,29 @@ func TestLockedFiles(t *testing.T) {
 	assert.Empty(t, left)
 	assert.Error(t, os.Remove(w.path("outside/file")), "what a link leads to stays locked")
 }
+
+// What lies behind a link out of the site is in no archive: that is said at every turn, until it is taken along.
+func TestWhatLiesBehindALinkIsNotSavedWithoutAWord(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("htdocs/index.html", "a page")
+	w.write("shared/uploads/lens.jpg", "a picture")
+	require.NoError(t, os.Symlink("../shared/uploads", w.path("htdocs/uploads")))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	config := "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    recipe: none\n    stores: [here]\n"
+	w.write("revlet.yaml", config)
+	leads := "uploads leads to " + w.path("shared/uploads")
+	w.fails(0, []string{leads}, "preflight", "kestrelpoint")
+	assert.Contains(t, w.run("backup"), leads)
+	assert.Contains(t, w.run("show", "kestrelpoint"), leads)
+	w.fails(4, []string{"leads-out", leads}, "status")
+	w.run("export", w.newest(), "out.zip")
+
+	w.write("revlet.yaml", config+"    roots: {uploads: ./shared/uploads}\n")
+	w.run("backup")
+	require.NotContains(t, w.try("status").out, "leads-out")
+	require.NotContains(t, w.run("show", "kestrelpoint")+w.try("preflight", "kestrelpoint").out, leads)
+	require.NoError(t, os.Remove(w.path("shared/uploads/lens.jpg")))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, "a picture", w.read("htdocs/uploads/lens.jpg"))
+}

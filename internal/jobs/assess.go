@@ -39,8 +39,9 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	k.DatabaseMoved = places.moved()
 	oldDump, dumpErr := a.oldDumps(name, cfg)
 	k.DumpOld = oldDump
-	var forgedErr error
+	var forgedErr, outsideErr error
 	k.Forged, forgedErr = a.forged(name)
+	k.LeadsOut, outsideErr = a.remarked(a.State.Outside(name))
 	var errs [7]error
 	k.States, errs[0] = a.dutyStates(ctx, name)
 	k.Archives, errs[1] = a.History.Archives(ctx, name)
@@ -49,7 +50,7 @@ func (a *Agent) knownOf(ctx context.Context, name string) (*known, error) {
 	k.Pending, errs[4] = a.History.Pending(ctx, name)
 	k.Rehearsed, errs[5] = a.History.LastRehearsal(ctx, name)
 	k.KeyUntried, errs[6] = a.untriedKey(ctx)
-	if err := errors.Join(placesErr, dumpErr, forgedErr, errors.Join(errs[:]...)); err != nil {
+	if err := errors.Join(placesErr, dumpErr, forgedErr, outsideErr, errors.Join(errs[:]...)); err != nil {
 		return nil, err
 	}
 	k.Bad, k.Proofs = k.facts.bad, k.facts.proofs

@@ -199,6 +199,11 @@ func (a *Agent) take(ctx context.Context, name string, cfg config.Site, o Order)
 			a.warn(err)
 		}
 	}
+	if err == nil && o.Scope.HasFiles() {
+		if err := a.remark(a.State.Outside(name), backup.LeadsOut(r.Record.Origin)); err != nil {
+			a.warn(err)
+		}
+	}
 	return r, err
 }
 

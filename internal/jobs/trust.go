@@ -181,17 +181,27 @@ func (a *Agent) noticeForged(site string, l *catalog.Listing) error {
 			names, stores = append(names, b.Name), append(stores, b.Store)
 		}
 	}
-	file := a.forgedPath(site)
 	if len(names) == 0 {
-		if there, err := a.Disk.Exists(file); err != nil || !there || len(l.Silent) > 0 {
-			return err
+		if len(l.Silent) > 0 {
+			return nil
 		}
-		return a.Disk.Remove(file)
+		return a.remark(a.forgedPath(site), "")
 	}
 	slices.Sort(stores)
 	text := fmt.Sprintf("%s in %s", strings.Join(names[:min(len(names), mostForged)], ", "), strings.Join(slices.Compact(stores), " and "))
 	if more := len(names) - mostForged; more > 0 {
 		text = fmt.Sprintf("%d archives, among them %s", len(names), text)
+	}
+	return a.remark(a.forgedPath(site), text)
+}
+
+// remark keeps what is to be said of a site until it is no longer so: an empty text.
+func (a *Agent) remark(file, text string) error {
+	if text == "" {
+		if there, err := a.Disk.Exists(file); err != nil || !there {
+			return err
+		}
+		return a.Disk.Remove(file)
 	}
 	if err := a.Disk.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
@@ -199,17 +209,20 @@ func (a *Agent) noticeForged(site string, l *catalog.Listing) error {
 	return a.Disk.WriteFile(file, []byte(text), 0o600)
 }
 
-// mostForged is how many archives are named that nobody known has signed.
-const mostForged = 3
-
-// forged says which archives nobody known has signed, as far as was seen last.
-func (a *Agent) forged(site string) (string, error) {
-	data, err := a.Disk.ReadFile(a.forgedPath(site))
+// remarked is what remark was told last, or nothing.
+func (a *Agent) remarked(file string) (string, error) {
+	data, err := a.Disk.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}
 	return string(data), err
 }
+
+// mostForged is how many archives are named that nobody known has signed.
+const mostForged = 3
+
+// forged says which archives nobody known has signed, as far as was seen last.
+func (a *Agent) forged(site string) (string, error) { return a.remarked(a.forgedPath(site)) }
 
 // accept remembers an archive that was asked for by name.
 func (a *Agent) accept(r *archive.Record) error {

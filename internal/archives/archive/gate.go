@@ -175,5 +175,13 @@ func (o *Origin) Check() error {
 	if o.Address != "" && !siteAddress(o.Address) {
 		return fmt.Errorf("%.200q is no address of a site", o.Address)
 	}
+	for _, l := range o.Outside {
+		if l.Path == "" || !plainText(l.Path) || !plainText(l.To) {
+			return fmt.Errorf("%.80q, which leads to %.80q, is no link of a site", l.Path, l.To)
+		}
+	}
+	if o.OutsideMore < 0 {
+		return fmt.Errorf("it counts %d links", o.OutsideMore)
+	}
 	return nil
 }

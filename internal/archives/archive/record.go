@@ -107,7 +107,20 @@ type Origin struct {
 	Version   string              `json:"version,omitempty"`
 	Databases map[string]DBOrigin `json:"databases,omitempty"`
 	Skipped   []string            `json:"skip,omitempty"`
+	// Outside are symbolic links that lead out of the site's folders: what is behind them is not in the archive.
+	// OutsideMore is how many there are beyond.
+	Outside     []Outside `json:"outside,omitempty"`
+	OutsideMore int64     `json:"outside_more,omitempty"`
 }
+
+// Outside is a symbolic link, by its path in the list, and the absolute path that it leads to, both as text.
+type Outside struct {
+	Path string `json:"path"`
+	To   string `json:"to"`
+}
+
+// NewOutside makes the names fit to stand in a record.
+func NewOutside(path, to string) Outside { return Outside{tidied(path), tidied(to)} }
 
 // DBOrigin describes one database's server and how its dump was made.
 type DBOrigin struct {

@@ -174,6 +174,7 @@ var Remedies = map[string]string{
 	alarm.StoreLost:     "mount its disk; if it was changed on purpose, accept it once with `revlet stores test NAME --accept`",
 	alarm.DatabaseMoved: "if it was moved on purpose, accept it, and backups go on; if not, somebody has changed the site's settings",
 	alarm.Forged:        "they are not taken; if the machine that signed them is yours, put its key into `signed_by:`; if not, somebody else can write there: change the store's password",
+	alarm.LeadsOut:      "have the folders saved along (`roots: {NAME: FOLDER}` in the site's entry), or accept it if they are saved otherwise",
 	alarm.DumpOld:       "look at the host's own job, in its panel or crontab; `revlet preflight SITE` shows what it has left",
 	alarm.Backdated:     "if it was brought there late on purpose, accept it; if not, look at the machine that has signed it (`revlet show`)",
 	alarm.Vanished:      "find out who did it before anything else; change the store's password; `revlet stores copy` sends what other stores still have",

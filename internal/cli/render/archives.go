@@ -99,6 +99,7 @@ func (a *Printer) ShowArchive(h *catalog.Held, held *jobs.Contents) {
 		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s %s; %s", label, db.Where, db.Engine, db.Version, db.Consistency)})
 	}
 	lines = append(lines,
+		[2]string{"not in it", leadsOut(o)},
 		[2]string{"stored", stored(h.Record)},
 		[2]string{"signed by", a.Signer(held.Signer)},
 		[2]string{"stores", a.held(held.Listed)},

@@ -43,6 +43,7 @@ func (a *Printer) ShowBackup(d *jobs.Delivered) {
 		[2]string{"changed", r.Changes.Words()},
 		[2]string{"stores", strings.Join(d.Stores, ", ")},
 		[2]string{"left out", leftOut(r)},
+		[2]string{"not in it", leadsOut(rec.Origin)},
 		[2]string{"took", Took(r.Took)})
 	a.Facts(lines)
 	if n := len(r.Neighbours); n > 0 {
@@ -96,6 +97,15 @@ func Contents(t archive.Totals) string {
 		s += ", " + Count(t.Links, "link", "links")
 	}
 	return s
+}
+
+// leadsOut says which links lead to what is not saved, or nothing.
+func leadsOut(o archive.Origin) string {
+	out := backup.LeadsOut(o)
+	if out == "" {
+		return ""
+	}
+	return "what lies behind links: " + PrintableText(out)
 }
 
 func leftOut(r *backup.Result) string {

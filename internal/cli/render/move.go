@@ -8,6 +8,7 @@ import (
 	"revlet/internal/jobs"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
+	"revlet/internal/work/backup"
 	"revlet/internal/work/move"
 )
 
@@ -237,6 +238,9 @@ func (a *Printer) showToDo(m *jobs.Move, answers, lost bool) {
 	var list []string
 	if !answers {
 		list = append(list, fmt.Sprintf("%s does not answer as the new site yet: its name has to lead here, and the web server has to serve %s.", m.Site.Address, m.Entry.Root))
+	}
+	if out := backup.LeadsOut(m.Order.Archive.Origin); out != "" {
+		list = append(list, "Bring over what no archive holds: "+PrintableText(out)+".")
 	}
 	if lost {
 		list = append(list, "Look at the columns above in which the old place stands still.")

@@ -119,6 +119,9 @@ func (s *State) Cutover(site string) string { return filepath.Join(s.Dir, "cutov
 // Finish says how far the end of a site's cutover has come.
 func (s *State) Finish(site string) string { return filepath.Join(s.Dir, "finish", site+".json") }
 
+// Outside is where it is noted which links of a site lead out of its folders.
+func (s *State) Outside(site string) string { return filepath.Join(s.Dir, "outside", site) }
+
 // Moved says how a site was moved to where it is.
 func (s *State) Moved(site string) string { return filepath.Join(s.Dir, "moved", site+".json") }
 

@@ -42,6 +42,7 @@ const (
 	Forged        = "forged"
 	DumpOld       = "dump-old"
 	NotLinked     = "not-linked"
+	LeadsOut      = "leads-out"
 )
 
 // Meaning is what an alarm means to a person.
@@ -75,6 +76,7 @@ var meanings = map[string]Meaning{
 	Forged:        {"somebody has put archives into a store that no machine known here has signed", true},
 	DumpOld:       {"the archives hold the database as the host's job left it last: if that has stopped, they hold an old one", false},
 	NotLinked:     {"until somebody says yes again, no archive comes to that store", false},
+	LeadsOut:      {"what lies behind a link that leads out of the site's folders is in no archive: with it gone, the site does not come back whole", false},
 	Backdated:     {"an archive that claims a time long past could push out the real one of that day", true},
 	UntriedKey:    {"without its key nobody can read an encrypted archive", false},
 }
@@ -124,6 +126,8 @@ type Facts struct {
 	DumpOld string
 	// NotLinked says which stores somebody has to link, if there are any.
 	NotLinked string
+	// LeadsOut says which links of the site lead out of its folders, as of the last archive, if there are any.
+	LeadsOut string
 	// KeyUntried is set when archives are encrypted and the key was never tried.
 	KeyUntried bool
 }
@@ -142,7 +146,7 @@ type Store struct {
 func State(f Facts) []history.Finding {
 	var all []history.Finding
 	for _, find := range []func(Facts) (kind, detail string){
-		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged, dumpOld, notLinked,
+		overdue, failed, damaged, onsite, behind, neverVerified, neverTried, notRestorable, diskFilling, wrongClock, untriedKey, storeLost, databaseMoved, forged, dumpOld, notLinked, leadsOut,
 	} {
 		if kind, detail := find(f); detail != "" {
 			all = append(all, history.Finding{Kind: kind, Detail: detail})
@@ -152,6 +156,8 @@ func State(f Facts) []history.Finding {
 }
 
 func notLinked(f Facts) (kind, detail string) { return NotLinked, f.NotLinked }
+
+func leadsOut(f Facts) (kind, detail string) { return LeadsOut, f.LeadsOut }
 
 func forged(f Facts) (kind, detail string) { return Forged, f.Forged }
 

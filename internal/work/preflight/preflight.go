@@ -126,10 +126,11 @@ type sized struct {
 }
 
 func (r *run) files(ctx context.Context) error {
-	c := census{site: r.Site, folders: map[string]int64{}}
+	c := census{site: r.Site, folders: map[string]int64{}, outside: backup.NewOutside(ctx, r.State.Disk, r.Site)}
 	in, err := r.Site.At(r.State.Disk).Folder(ctx, r.Site.PathAt(r.Site.Root))
 	if err == nil {
 		defer in.Close()
+		c.in = in
 		if far, ok := in.(tree.Surveyor); ok {
 			err = far.Survey(".")
 		}
@@ -155,6 +156,9 @@ func (r *run) files(ctx context.Context) error {
 	} else {
 		r.rights(c.owners)
 	}
+	if out := backup.LeadsOut(c.outside.Origin); out != "" {
+		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
+	}
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}
@@ -172,6 +176,8 @@ func (r *run) files(ctx context.Context) error {
 // census counts what lies in a webroot.
 type census struct {
 	site                  *site.Site
+	in                    tree.Folder
+	outside               *backup.Outside
 	files, bytes          int64
 	skipped, skippedBytes int64
 	// unreadable cannot be read by this account, leftovers look like archives and
@@ -211,6 +217,11 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	}
 	if info.Mode().IsRegular() {
 		c.count(rel, info.Size())
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		if target, err := c.in.Readlink(rel); err == nil {
+			c.outside.Meet(site.RootLabel+"/"+filepath.ToSlash(rel), target)
+		}
 	}
 	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && !disk.Readable(filepath.Join(c.site.Root, rel)) {
 		c.unreadable = append(c.unreadable, rel)

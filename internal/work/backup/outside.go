@@ -1,0 +1,95 @@
+package backup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"revlet/internal/archives/archive"
+	"revlet/internal/platform/disk"
+	"revlet/internal/site"
+	"revlet/internal/site/tree"
+)
+
+// mostOutside is how many links that lead out of a site are named, mostAsked of how many it is asked whether anything
+// is there. A site may have any number of them.
+const (
+	mostOutside = 50
+	mostAsked   = 500
+)
+
+// Outside finds the symbolic links of a site that lead out of its folders to files and folders that there are: a
+// backup keeps the links, and nothing of what is behind them.
+type Outside struct {
+	// bases are the site's folders, by label: absolute paths at its place, with links resolved.
+	bases map[string]string
+	at    tree.Folder
+	asked int
+	// Origin.Outside are the first of them, Origin.OutsideMore how many there are beyond.
+	Origin archive.Origin
+}
+
+// NewOutside looks at a site's folders; of one that has no path there is nothing to tell.
+func NewOutside(ctx context.Context, d *disk.Disk, s *site.Site) *Outside {
+	place := s.At(d)
+	o := &Outside{bases: map[string]string{}, at: place.Anywhere(ctx)}
+	base := func(label, dir string) {
+		if real, err := place.Absolute(ctx, s.PathAt(dir)); err == nil {
+			o.bases[label] = real
+		}
+	}
+	base(site.RootLabel, s.Root)
+	for label, dir := range s.Roots {
+		base(label, dir)
+	}
+	return o
+}
+
+// Meet looks at a link: its name in the archive, and where it leads. No link lies above it in its folder, so that its
+// path is what it seems.
+func (o *Outside) Meet(name, target string) {
+	label, rel, _ := strings.Cut(name, "/")
+	base, ok := o.bases[label]
+	if !ok {
+		return
+	}
+	to := path.Clean(target)
+	if !path.IsAbs(target) {
+		to = path.Join(base, path.Dir(rel), target)
+	}
+	for _, dir := range o.bases {
+		if to == dir || strings.HasPrefix(to, strings.TrimSuffix(dir, "/")+"/") {
+			return
+		}
+	}
+	if o.asked++; o.asked <= mostAsked {
+		info, err := o.at.Lstat(to)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket) != 0 {
+			return // nothing that could be saved
+		}
+	}
+	if len(o.Origin.Outside) == mostOutside {
+		o.Origin.OutsideMore++
+		return
+	}
+	o.Origin.Outside = append(o.Origin.Outside, archive.NewOutside(name, to))
+}
+
+// outsideShown is how many links LeadsOut names.
+const outsideShown = 3
+
+// LeadsOut says which links lead out of a site, or nothing.
+func LeadsOut(o archive.Origin) string {
+	var all []string
+	for _, l := range o.Outside[:min(len(o.Outside), outsideShown)] {
+		all = append(all, strings.TrimPrefix(l.Path, site.RootLabel+"/")+" leads to "+l.To)
+	}
+	text := strings.Join(all, ", ")
+	if more := int64(len(o.Outside)-len(all)) + o.OutsideMore; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
