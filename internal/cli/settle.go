@@ -123,7 +123,11 @@ func (a *app) tookBack(c *cli.Command, name string, done []restore.Outcome, sinc
 	}
 	for _, o := range done {
 		if o.Did == "undone" {
-			fmt.Fprintf(a.Out, "%s %s is as it was before the restore of %s.\n", a.Good("Undone:"), name, o.Journal.Archive)
+			if since != nil && since.Elsewhere != "" {
+				fmt.Fprintf(a.Out, "%s the restore of %s. What serves %s was not touched: %s\n", a.Good("Undone:"), o.Journal.Archive, name, render.PrintableText(since.Elsewhere))
+			} else {
+				fmt.Fprintf(a.Out, "%s %s is as it was before the restore of %s.\n", a.Good("Undone:"), name, o.Journal.Archive)
+			}
 			for _, n := range o.Notes {
 				fmt.Fprintf(a.Out, "note: %s\n", render.PrintableText(n))
 			}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -299,6 +300,9 @@ type WrittenSince struct {
 	Tables []ExtraTable   `json:"tables"`
 	// Unknown says why it cannot be told.
 	Unknown string `json:"unknown,omitempty"`
+	// Elsewhere says that another folder serves the site now than the one that undo takes back, as by a link that
+	// was changed since.
+	Elsewhere string `json:"elsewhere,omitempty"`
 }
 
 // Empty tells that nothing of the kind is known.
@@ -307,7 +311,7 @@ func (w *WrittenSince) Empty() bool { return len(w.Files)+len(w.Tables) == 0 && 
 // WrittenSince looks for what was written to a site since a restore. That it cannot be
 // told stops nobody: Unknown then says why.
 func (a *Agent) WrittenSince(ctx context.Context, j *restore.Journal) *WrittenSince {
-	w := &WrittenSince{Files: []compare.File{}, Tables: []ExtraTable{}}
+	w := &WrittenSince{Files: []compare.File{}, Tables: []ExtraTable{}, Elsewhere: j.Elsewhere()}
 	whole := j.Files != nil && !j.Partial
 	if !whole && !slices.ContainsFunc(j.Databases, wholeFile) {
 		return w
@@ -351,6 +355,16 @@ func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Jour
 	live, err := a.liveSide(ctx, h.Site)
 	if err != nil {
 		return nil, nil, err
+	}
+	if j.Elsewhere() != "" {
+		was := *live.Site
+		was.Root, was.Databases = j.Files.Root, slices.Clone(was.Databases)
+		for i, db := range was.Databases {
+			if rel, inside := live.Site.Inside(db); inside {
+				was.Databases[i].Path = filepath.Join(was.Root, filepath.FromSlash(rel))
+			}
+		}
+		live.Site = &was
 	}
 	for _, db := range live.Site.Databases {
 		if rel, ok := live.Site.Inside(db); ok && !slices.Contains(j.Files.Carried, rel) {

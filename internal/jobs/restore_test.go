@@ -15,6 +15,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/database"
+	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/practice/lampblack"
 	"revlet/internal/watch/history"
@@ -367,4 +368,58 @@ func TestARestoreDoesNotCallDamagedWhatIsOutOfReach(t *testing.T) {
 	}
 	_, err = b.Restore(t.Context(), order)
 	assert.True(t, reason.Is(err, reason.ArchiveDamaged), "%v", err)
+}
+
+// flip leads a link elsewhere as soon as something is staged.
+type flip struct {
+	progress.Observer
+	once func()
+}
+
+func (f flip) Phase(what string, total int64) {
+	if strings.HasPrefix(what, "staging") {
+		f.once()
+	}
+	f.Observer.Phase(what, total)
+}
+
+// A webroot may be a link to the release that is served just now, which the next deployment leads elsewhere.
+func TestAWebrootThatIsALinkToARelease(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	lead := func(to string) {
+		_ = os.Remove(b.path("htdocs"))
+		require.NoError(t, os.Symlink("releases/"+to, b.path("htdocs")))
+	}
+	require.NoError(t, os.Mkdir(b.path("releases"), 0o755))
+	require.NoError(t, os.Rename(b.path("htdocs"), b.path("releases/1")))
+	require.NoError(t, os.CopyFS(b.path("releases/2"), os.DirFS(b.path("releases/1"))))
+	lead("1")
+	b.taken(Order{})
+	b.write("robots.txt", "before the restore")
+	h, err := b.Find(t.Context(), museum, time.Time{})
+	require.NoError(t, err)
+	s, err := b.OpenForRestore(t.Context(), h)
+	require.NoError(t, err)
+	order := RestoreOrder{Archive: h, Site: s, Files: true, Database: true, Observer: flip{progress.Or(nil), func() { lead("2") }}}
+	_, err = b.Restore(t.Context(), order)
+	require.ErrorContains(t, err, "leads to "+b.path("releases/2"))
+	require.ErrorContains(t, err, "the site is unchanged")
+	assert.FileExists(t, b.path("releases/1/robots.txt"))
+
+	lead("1")
+	b.restored(museum)
+	assert.NoFileExists(t, b.path("releases/1/robots.txt"))
+	shown, err := b.ToTakeBack(t.Context(), museum)
+	require.NoError(t, err)
+	assert.Empty(t, b.WrittenSince(t.Context(), shown[0]).Elsewhere)
+	lead("2")
+	b.write("news.html", "of the new release")
+	since := b.WrittenSince(t.Context(), shown[0])
+	assert.Contains(t, since.Elsewhere, "leads to "+b.path("releases/2"))
+	assert.Empty(t, since.Files, "nothing of the new release is deleted")
+	_, err = b.Undo(t.Context(), shown[0])
+	require.NoError(t, err)
+	assert.FileExists(t, b.path("releases/1/robots.txt"), "undo depends on nothing that has changed since")
+	assert.FileExists(t, b.path("releases/2/news.html"))
 }

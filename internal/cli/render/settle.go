@@ -24,6 +24,9 @@ func (a *Printer) ShowAside(journals []*restore.Journal) {
 
 // ShowDeletedByUndo names what undo deletes beside what was restored.
 func (a *Printer) ShowDeletedByUndo(w *jobs.WrittenSince) {
+	if w.Elsewhere != "" {
+		fmt.Fprintf(a.Out, "%s %s\n\n", a.Bad("The site is another folder now:"), PrintableText(w.Elsewhere))
+	}
 	if w.Empty() {
 		return
 	}

@@ -92,8 +92,9 @@ type FilesPlan struct {
 	// On is the address of the machine that the folder is on, as tree.Place.Base gives it;
 	// empty for this one. Root and Box are URLs there.
 	On string `json:"on,omitempty"`
-	// Root is the webroot with links resolved.
-	Root string `json:"root"`
+	// Root is the webroot with links resolved. Named is its other name, by which links led to it.
+	Root  string `json:"root"`
+	Named string `json:"named,omitempty"`
 	// Box is a folder beside it that only its owner may enter; what is staged
 	// and what is set aside lie in it.
 	Box string `json:"box"`
@@ -487,4 +488,23 @@ func openTree(d *disk.Disk, tree string) (*disk.Root, error) {
 func inodeOf(info fs.FileInfo) uint64 {
 	a, _ := disk.AttributesOf(info)
 	return a.Ino
+}
+
+// Elsewhere says where links lead now that led to the folders that were put back: what serves the site is not them, and
+// is not touched when they are taken back. It is empty where they lead to them still.
+func (j *Journal) Elsewhere() string {
+	var all []string
+	for _, f := range j.plans() {
+		if f.Named == "" {
+			continue
+		}
+		now, err := filepath.EvalSymlinks(f.Named)
+		switch {
+		case err != nil:
+			all = append(all, fmt.Sprintf("%s leads nowhere now (%v); what was put back is %s", f.Named, err, f.Root))
+		case now != f.Root:
+			all = append(all, fmt.Sprintf("%s leads to %s now, which stays as it is; what was put back is %s", f.Named, now, f.Root))
+		}
+	}
+	return strings.Join(all, "; ")
 }

@@ -305,6 +305,9 @@ func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*F
 		return nil, fmt.Errorf("the folder %s: %w", dir, err)
 	}
 	f := &FilesPlan{Label: label, Root: root, Box: newBox(root, r.Site.Name, r.journal.ID+boxSuffix(label), r.token)}
+	if root != dir {
+		f.Named = dir
+	}
 	if f.Inner, err = needsInner(r.disk, root); err != nil {
 		return nil, err
 	}

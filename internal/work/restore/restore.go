@@ -135,7 +135,11 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 		return nil, fmt.Errorf("restore %s: %w; nothing was changed", j.Site.Name, err)
 	}
 	defer r.closeTargets()
-	if err := r.stage(ctx); err != nil {
+	err = r.stage(ctx)
+	if at := r.journal.Elsewhere(); err == nil && at != "" {
+		err = fmt.Errorf("while it was unpacked, %s", at)
+	}
+	if err != nil {
 		err = errors.Join(err, revertStage(context.WithoutCancel(ctx), r.disk, r.journal, r.targets))
 		return nil, fmt.Errorf("restore %s: %w; the site is unchanged", j.Site.Name, err)
 	}
