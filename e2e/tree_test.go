@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -276,4 +278,63 @@ func TestWhatLiesBehindALinkIsNotSavedWithoutAWord(t *testing.T) {
 	require.NoError(t, os.Remove(w.path("shared/uploads/lens.jpg")))
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.Equal(t, "a picture", w.read("htdocs/uploads/lens.jpg"))
+}
+
+// What is mounted inside a site stays there: a folder that is exchanged would take it along, and settle would delete
+// what is on it.
+func TestWhatIsMountedInsideASite(t *testing.T) {
+	t.Parallel()
+	need(t, "unshare", "mount", "umount")
+	w := newWorld(t)
+	server := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(server.Close)
+	w.write("htdocs/index.html", "a page")
+	require.NoError(t, os.MkdirAll(w.path("htdocs/uploads"), 0o755))
+	require.NoError(t, os.MkdirAll(w.path("volume"), 0o755))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    address: "+server.URL+"\n    check: {path: /, status: 404}\n    recipe: none\n    stores: [here]\n")
+	inside := func(script string) (string, int) {
+		cmd := w.command()
+		cmd.Path, _ = exec.LookPath("unshare")
+		cmd.Args = []string{"unshare", "-m", "sh", "-c", "R=$0; " + script, program}
+		out, err := cmd.CombinedOutput()
+		if cmd.ProcessState == nil {
+			require.NoError(t, err)
+		}
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	// Of the same file system, so that no number tells.
+	const bound = "mount --bind volume htdocs/uploads && echo lens > htdocs/uploads/lens.jpg && "
+	if out, code := inside(bound + "true"); code != 0 {
+		t.Skip("nothing can be mounted here: " + out)
+	}
+	out, code := inside(bound + "$R preflight kestrelpoint; $R backup && $R verify && rm htdocs/index.html && $R restore kestrelpoint --yes")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "something else is mounted inside "+w.path("htdocs")+": "+w.path("htdocs/uploads"))
+	assert.Contains(t, out, "a restore would refuse", "preflight says so")
+	assert.Contains(t, out, "nothing was changed")
+	assert.NoFileExists(t, w.path("htdocs/index.html"))
+	out, code = inside(bound + "$R guard kestrelpoint -- touch ran")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "could not be put back: something else is mounted")
+	assert.NoFileExists(t, w.path("ran"))
+
+	w.run("restore", "kestrelpoint", "--yes")
+	aside, err := filepath.Glob(w.path(".revlet-kestrelpoint-*/old/uploads"))
+	require.NoError(t, err)
+	require.Len(t, aside, 1)
+	out, code = inside("mount --bind volume '" + aside[0] + "' && $R settle kestrelpoint --yes --unsaved")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "umount")
+	assert.Equal(t, "lens\n", w.read("volume/lens.jpg"), "what is mounted is not deleted")
+	out, code = inside("mount --bind volume htdocs/uploads && $R undo kestrelpoint --yes")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "something else is mounted inside "+w.path("htdocs"))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, "lens\n", w.read("volume/lens.jpg"))
+
+	// A webroot that is mounted itself is exchanged from inside, whatever it is mounted from.
+	out, code = inside("mount --bind htdocs volume && sed -i 's#./htdocs#./volume#' revlet.yaml && $R restore kestrelpoint --yes && $R settle kestrelpoint --yes && ls -a volume")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "index.html")
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/changes"
+	"revlet/internal/config"
 	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site/check"
@@ -107,6 +109,9 @@ func (a *Agent) Guard(ctx context.Context, o GuardOrder) (*Guarded, error) {
 	if a.Config.Encrypt != nil && !a.Keys.Given() {
 		return nil, reason.Because(reason.NoKey, nil, reason.BadUsage("archives are encrypted, and without the key the site could not be put back"))
 	}
+	if err := a.noMountsIn(o.Site, cfg); err != nil {
+		return nil, fmt.Errorf("site %s could not be put back: %w", o.Site, err)
+	}
 	unlock, err := a.State.Lock(".guard-" + o.Site)
 	if err != nil {
 		return nil, fmt.Errorf("another guard of %s is at work: %w", o.Site, err)
@@ -115,6 +120,20 @@ func (a *Agent) Guard(ctx context.Context, o GuardOrder) (*Guarded, error) {
 	o.Pause, o.Cached = cmp.Or(o.Pause, time.Second), cmp.Or(o.Cached, cachedScripts)
 	g := &guarding{Agent: a, GuardOrder: o, result: Guarded{Site: o.Site}}
 	return g.run(ctx)
+}
+
+// noMountsIn refuses a site on this machine whose folders could not be exchanged, for something is mounted in them.
+func (a *Agent) noMountsIn(name string, cfg config.Site) error {
+	folders := append(slices.Collect(maps.Values(cfg.Roots)), cfg.Root)
+	for _, dir := range folders {
+		if strings.Contains(dir, "://") {
+			continue
+		}
+		if err := restore.NoMountsBelow(a.Disk, name, dir); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // guarding is one run of Guard.

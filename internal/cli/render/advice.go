@@ -82,6 +82,8 @@ var Advice = map[reason.Reason]string{
 	reason.SettingsElsewhereKeep: "add --keep-settings to keep the present settings file instead of the archive's",
 	reason.OnlyRows:              "export definitions and rows together",
 	reason.WhichDatabase:         "say which one with --sql-database NAME",
+	reason.MountedInside:         "mount it outside of the site, with a link in its place, and name it under `roots:`; until then `revlet extract` puts files anywhere, to be copied by hand",
+	reason.MountedAside:          "unmount it, and try again: `umount {mount}`; what it holds is not deleted then",
 	reason.AsideGone:             "look at the site; `revlet settle {site}` forgets that restore",
 	reason.HalfRestored:          "when the cause is mended, `revlet undo {site}` or `revlet restore {archive}` brings it to an end",
 	reason.SomeDamaged:           "`revlet stores heal STORE` mends it from another store; --salvage takes what the damage has left and names the rest",

@@ -17,6 +17,8 @@ import (
 type Disk struct {
 	// Fault is asked before each call; a non-nil error is returned in its place.
 	Fault func(op, path string) error
+	// MountTable is a file that says what is mounted where, in place of the system's own.
+	MountTable string
 	// trees are the folders that are read through a handle; see Confined.
 	trees []tree
 }

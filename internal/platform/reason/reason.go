@@ -158,6 +158,10 @@ const (
 	// holds several databases, and it must be said which is meant.
 	OnlyRows      Reason = "only-rows"
 	WhichDatabase Reason = "which-database"
+	// MountedInside: something is mounted inside a folder that is to be exchanged.
+	MountedInside Reason = "mounted-inside"
+	// MountedAside: something, "mount", is mounted inside what is to be deleted.
+	MountedAside Reason = "mounted-aside"
 	// AsideGone: what a restore has set aside on another machine is not there any more.
 	AsideGone Reason = "aside-gone"
 	// HalfRestored: a restore of "site" from "archive" has stopped half-way.

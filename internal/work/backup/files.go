@@ -80,20 +80,15 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	}
 	defer tree.abandon()
 	p := &planner{emit: emit}
-	var outside *Outside
-	if r.Imported == nil && r.HandMade == nil {
-		outside = NewOutside(ctx, r.disk, r.Site)
-		defer func() {
-			r.record.Origin.Outside, r.record.Origin.OutsideMore = outside.Origin.Outside, outside.Origin.OutsideMore
-		}()
-	}
+	outside := r.lookOutside(ctx)
+	defer outside.note(&r.record.Origin)
 	add := func(e archive.Entry) error {
 		if e.Type == archive.TypeFolder {
 			r.record.Totals.Folders++
 		} else {
 			r.record.Totals.Links++
 		}
-		if e.Type == archive.TypeSymlink && outside != nil {
+		if e.Type == archive.TypeSymlink {
 			outside.Meet(e.Path, e.Target)
 		}
 		if r.HandMade != nil && r.HandMade.Own != nil {

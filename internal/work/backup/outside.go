@@ -48,9 +48,27 @@ func NewOutside(ctx context.Context, d *disk.Disk, s *site.Site) *Outside {
 	return o
 }
 
+// lookOutside is for a site that is there; what is taken in from a file has no place.
+func (r *run) lookOutside(ctx context.Context) *Outside {
+	if r.Imported != nil || r.HandMade != nil {
+		return nil
+	}
+	return NewOutside(ctx, r.disk, r.Site)
+}
+
+// note puts what was found into an archive's origin.
+func (o *Outside) note(into *archive.Origin) {
+	if o != nil {
+		into.Outside, into.OutsideMore = o.Origin.Outside, o.Origin.OutsideMore
+	}
+}
+
 // Meet looks at a link: its name in the archive, and where it leads. No link lies above it in its folder, so that its
 // path is what it seems.
 func (o *Outside) Meet(name, target string) {
+	if o == nil {
+		return
+	}
 	label, rel, _ := strings.Cut(name, "/")
 	base, ok := o.bases[label]
 	if !ok {

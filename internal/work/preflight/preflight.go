@@ -159,6 +159,11 @@ func (r *run) files(ctx context.Context) error {
 	if out := backup.LeadsOut(c.outside.Origin); out != "" {
 		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
 	}
+	if !r.Site.Far() {
+		if mounts, err := r.State.Disk.MountsBelow(r.Site.Root); err == nil && len(mounts) > 0 {
+			r.found = append(r.found, Finding{Level: Look, About: "mounted", Text: fmt.Sprintf("inside the webroot: %s. It is saved, but a restore would refuse to exchange the webroot with it in", list(mounts)), Reason: reason.MountedInside})
+		}
+	}
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}

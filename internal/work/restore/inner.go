@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 )
 
@@ -27,9 +28,34 @@ func needsInner(d *disk.Disk, root string) (bool, error) {
 	}
 	mine, ok1 := disk.AttributesOf(info)
 	theirs, ok2 := disk.AttributesOf(above)
-	mounted := ok1 && ok2 && mine.Dev != theirs.Dev
+	mounted, err := d.IsMount(root) // of the same file system, too
+	if err != nil {
+		return false, err
+	}
+	mounted = mounted || ok1 && ok2 && mine.Dev != theirs.Dev
 	return mounted || !disk.Writable(filepath.Dir(root)), nil
 }
+
+// NoMountsBelow refuses a folder in which something is mounted. It would go where the folder goes: out of the site with
+// what is set aside, and what is deleted there later is what the other disk holds.
+func NoMountsBelow(d *disk.Disk, site, dir string) error {
+	return noMounts(d, reason.MountedInside, site, dir)
+}
+
+func noMounts(d *disk.Disk, what reason.Reason, site, dir string) error {
+	mounts, err := d.MountsBelow(dir)
+	if err != nil || len(mounts) == 0 {
+		return err
+	}
+	text := strings.Join(mounts[:min(len(mounts), mountsShown)], ", ")
+	if more := len(mounts) - mountsShown; more > 0 {
+		text = fmt.Sprintf("%s and %d more", text, more)
+	}
+	return reason.New(what, reason.Names{"site": site, "mount": mounts[0]}, "something else is mounted inside %s: %s", dir, text)
+}
+
+// mountsShown is how many mount points are named.
+const mountsShown = 3
 
 // denyAll keeps web servers that read such files from showing the box.
 const denyAll = "Require all denied\n"

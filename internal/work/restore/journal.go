@@ -508,3 +508,18 @@ func (j *Journal) Elsewhere() string {
 	}
 	return strings.Join(all, "; ")
 }
+
+// stands makes sure that the folders are what they were when the exchange was planned.
+func (j *Journal) stands(d *disk.Disk) error {
+	if at := j.Elsewhere(); at != "" {
+		return fmt.Errorf("while it was unpacked, %s", at)
+	}
+	for _, f := range j.plans() {
+		if f.On == "" {
+			if err := NoMountsBelow(d, j.Site, f.Root); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -308,6 +308,9 @@ func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*F
 	if root != dir {
 		f.Named = dir
 	}
+	if err := NoMountsBelow(r.disk, r.Site.Name, root); err != nil {
+		return nil, err
+	}
 	if f.Inner, err = needsInner(r.disk, root); err != nil {
 		return nil, err
 	}

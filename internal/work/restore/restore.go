@@ -136,8 +136,8 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	}
 	defer r.closeTargets()
 	err = r.stage(ctx)
-	if at := r.journal.Elsewhere(); err == nil && at != "" {
-		err = fmt.Errorf("while it was unpacked, %s", at)
+	if err == nil {
+		err = r.journal.stands(r.disk)
 	}
 	if err != nil {
 		err = errors.Join(err, revertStage(context.WithoutCancel(ctx), r.disk, r.journal, r.targets))

@@ -73,6 +73,11 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 			if err := f.asideIsThere(d); err != nil {
 				return reason.Because(reason.AsideGone, reason.Names{"site": j.Site}, err)
 			}
+			if f.On == "" {
+				if err := NoMountsBelow(d, j.Site, f.Root); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	if err := closeSite(ctx, d, j, Undoing); err != nil {
@@ -119,6 +124,15 @@ func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[stri
 
 // settle deletes what a restore set aside.
 func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
+	if j.Phase == Done {
+		for _, f := range j.plans() {
+			if f.On == "" {
+				if err := noMounts(d, reason.MountedAside, j.Site, f.Box); err != nil {
+					return err
+				}
+			}
+		}
+	}
 	if err := j.enter(Settling); err != nil {
 		return err
 	}
@@ -141,6 +155,9 @@ func removeBoxes(ctx context.Context, d *disk.Disk, j *Journal) error {
 	}
 	for box := range boxes {
 		if err := safeBox(box); err != nil {
+			return err
+		}
+		if err := noMounts(d, reason.MountedAside, j.Site, box); err != nil {
 			return err
 		}
 		if err := j.remove(box, func() error { return d.RemoveAll(box) }); err != nil {

@@ -207,9 +207,13 @@ func TestWhatLiesOnAnotherFileSystemIsRefusedBeforeAnythingIsTouched(t *testing.
 	b.write("htdocs/videos/lamp.mp4", "on its own disk")
 	require.NoError(t, b.backup())
 	b.write("htdocs/index.html", "defaced")
-	err := b.restore()
-	require.ErrorContains(t, err, "lies on another file system")
-	assert.Equal(t, "defaced", b.is("index.html"))
-	assert.Equal(t, "on its own disk", b.is("videos/lamp.mp4"))
-	assert.Empty(t, b.leftovers())
+	untold := filepath.Join(b.dir, "mounts")
+	require.NoError(t, os.WriteFile(untold, nil, 0o600))
+	for table, says := range map[string]string{"": "something else is mounted inside", untold: "lies on another file system"} {
+		b.disk.MountTable = table
+		require.ErrorContains(t, b.restore(), says)
+		assert.Equal(t, "defaced", b.is("index.html"))
+		assert.Equal(t, "on its own disk", b.is("videos/lamp.mp4"))
+		assert.Empty(t, b.leftovers())
+	}
 }

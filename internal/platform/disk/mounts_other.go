@@ -1,0 +1,6 @@
+//go:build !linux
+
+package disk
+
+// mountTable is none.
+const mountTable = ""
