@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -337,4 +338,38 @@ func TestWhatIsMountedInsideASite(t *testing.T) {
 	out, code = inside("mount --bind htdocs volume && sed -i 's#./htdocs#./volume#' revlet.yaml && $R restore kestrelpoint --yes && $R settle kestrelpoint --yes && ls -a volume")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "index.html")
+}
+
+// A file may have names in several folders of a site, and each of them can be taken alone.
+func TestNamesOfAFileInSeveralFolders(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("htdocs/m/a.txt", "the lamp is lit")
+	w.write("media/index.txt", "pictures")
+	require.NoError(t, os.Link(w.path("htdocs/m/a.txt"), w.path("htdocs/z.txt")))
+	require.NoError(t, os.Link(w.path("htdocs/m/a.txt"), w.path("media/also.txt")))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: none, stores: [here], roots: {media: ./media}}\n")
+	w.run("backup")
+	w.run("verify")
+	seen := func() [2]map[string]string {
+		both := [2]map[string]string{snapshot(t, w.path("htdocs")), snapshot(t, w.path("media"))}
+		for _, tree := range both {
+			for name, what := range tree {
+				tree[name] = regexp.MustCompile(`links=\d+`).ReplaceAllString(what, "")
+			}
+		}
+		return both
+	}
+	tree := seen()
+	for _, dir := range []string{"htdocs", "media"} {
+		require.NoError(t, os.RemoveAll(w.path(dir)))
+		require.NoError(t, os.Mkdir(w.path(dir), 0o755))
+	}
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, tree, seen())
+	w.run("extract", "kestrelpoint", "z.txt", "--to", "out")
+	assert.Equal(t, "the lamp is lit", w.read("out/z.txt"))
+	assert.NoDirExists(t, w.path("out/m"))
+	assert.Contains(t, w.run("versions", "kestrelpoint", "z.txt"), w.newest())
 }

@@ -77,7 +77,7 @@ func (a *Agent) Versions(ctx context.Context, name string, patterns []string) (*
 		}
 		err := h.Unseal(h.Keys)
 		if err == nil {
-			err = h.ReadList(ctx, func(e archive.Entry) error { return v.see(known, patterns, h.Name, e) })
+			err = v.look(ctx, h, known, patterns)
 		}
 		if err != nil {
 			if ctx.Err() != nil || reason.Is(err, reason.Usage) {
@@ -98,12 +98,41 @@ func (a *Agent) Versions(ctx context.Context, name string, patterns []string) (*
 	return v, nil
 }
 
-// see notes an entry of an archive that matches; archives come the oldest first.
-func (v *Versions) see(known map[string]*PathVersions, patterns []string, name string, e archive.Entry) error {
-	rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
-	if !ok || e.Type != archive.TypeFile || !Matches(patterns, rel) {
+// look notes the files of an archive that match; archives come the oldest first. Of a file with several names, all are
+// looked at.
+func (v *Versions) look(ctx context.Context, h *catalog.Held, known map[string]*PathVersions, patterns []string) error {
+	names := map[string][]string{} // further names that match, by the first
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
+		if !ok || !Matches(patterns, rel) {
+			return nil
+		}
+		switch e.Type {
+		case archive.TypeFile:
+			return v.see(known, rel, h.Name, e)
+		case archive.TypeHardlink:
+			names[e.Target] = append(names[e.Target], rel)
+		}
 		return nil
+	})
+	if err != nil || len(names) == 0 {
+		return err
 	}
+	return h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Type != archive.TypeFile {
+			return nil
+		}
+		for _, rel := range names[e.Path] {
+			if err := v.see(known, rel, h.Name, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// see notes a version of a path.
+func (v *Versions) see(known map[string]*PathVersions, rel, name string, e archive.Entry) error {
 	p := known[rel]
 	if p == nil {
 		if len(known) == mostPaths {

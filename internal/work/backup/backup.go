@@ -263,6 +263,7 @@ type run struct {
 	texts []archive.Part
 	// treePart is the name of the part of kind tree.
 	treePart string
+	links    links
 }
 
 type numbered struct {

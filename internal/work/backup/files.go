@@ -30,28 +30,17 @@ const mostScrambled = 100_000
 
 // packFiles walks the webroot and makes parts of what it finds.
 func (r *run) packFiles(ctx context.Context) error {
-	g, ctx := errgroup.WithContext(ctx)
+	r.links.saved = map[string]bool{}
+	g, each := errgroup.WithContext(ctx)
 	jobs := make(chan job)
-	known := r.pieceIn(r.reuse)
 	for range r.Workers {
 		g.Go(func() error {
-			enc, err := archive.NewEncoder()
+			k, err := r.newPacker(each)
 			if err != nil {
 				return err
 			}
-			k := &packer{disk: r.disk, spool: r.spool, known: known, enc: enc, ahead: r.Ahead, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
-				whole: func(f planned) (string, error) {
-					scratch, err := r.scratchIn()
-					if err != nil {
-						return "", err
-					}
-					return r.CopyDatabase(ctx, f.in, f.rel, scratch)
-				}}
-			if r.Site.Far() {
-				k.scrambled = r.addScrambled
-			}
 			for j := range jobs {
-				if err := r.packJob(ctx, k, j); err != nil {
+				if err := r.packJob(each, k, j); err != nil {
 					return err
 				}
 			}
@@ -60,16 +49,43 @@ func (r *run) packFiles(ctx context.Context) error {
 	}
 	g.Go(func() error {
 		defer close(jobs)
-		return r.walk(ctx, func(j job) error {
+		return r.walk(each, func(j job) error {
 			select {
 			case jobs <- j:
 				return nil
-			case <-ctx.Done():
-				return ctx.Err()
+			case <-each.Done():
+				return each.Err()
 			}
 		})
 	})
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	k, err := r.newPacker(ctx)
+	if err != nil {
+		return err
+	}
+	return r.saveLinks(ctx, k)
+}
+
+// newPacker makes what a worker packs parts with.
+func (r *run) newPacker(ctx context.Context) (*packer, error) {
+	enc, err := archive.NewEncoder()
+	if err != nil {
+		return nil, err
+	}
+	k := &packer{disk: r.disk, spool: r.spool, known: r.pieceIn(r.reuse), enc: enc, ahead: r.Ahead, to: r.To, reown: r.reown(), gap: r.addGap, pace: r.observer.Advance, isDatabase: r.IsDatabase,
+		whole: func(f planned) (string, error) {
+			scratch, err := r.scratchIn()
+			if err != nil {
+				return "", err
+			}
+			return r.CopyDatabase(ctx, f.in, f.rel, scratch)
+		}}
+	if r.Site.Far() {
+		k.scrambled = r.addScrambled
+	}
+	return k, nil
 }
 
 // walk meets every path: files go to jobs, the rest into the tree part.
@@ -99,12 +115,13 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	w := &walker{disk: r.disk, folders: r.folders, site: r.Site, isDatabase: r.IsDatabase, gap: r.addGap,
 		file: func(f planned) error { return r.meet(p, f) },
 		tree: add,
-		skip: func(_, rule string) {
-			if rule != "" {
-				r.skipped[rule]++
-				r.record.Totals.Skipped++
+		again: func(h hardlink) error {
+			if r.links.hold(h) {
+				return nil
 			}
-		}}
+			return add(h.entry)
+		},
+		skip: r.countSkipped}
 	switch {
 	case r.Imported != nil:
 		err = r.meetImported(p, add)
@@ -127,11 +144,12 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		return err
 	}
 	r.treePart = part.Name
-	return r.publish(numbered{p.seq + 1, part}, spooled{part, file})
+	return r.publish(numbered{treeSeq, part}, spooled{part, file})
 }
 
 // meet takes a file into the list as it was saved before, or has it saved.
 func (r *run) meet(p *planner, f planned) error {
+	r.met(f)
 	if r.reuse == nil {
 		return p.add(f)
 	}
@@ -144,7 +162,16 @@ func (r *run) meet(p *planner, f planned) error {
 	}
 	r.count([]archive.Entry{{Size: l.Size}})
 	r.observer.Advance(l.Size)
+	r.noteSaved(f.name)
 	return r.list.AddLines(l)
+}
+
+// countSkipped counts a path that a rule leaves out.
+func (r *run) countSkipped(_, rule string) {
+	if rule != "" {
+		r.skipped[rule]++
+		r.record.Totals.Skipped++
+	}
 }
 
 // nameAgain takes the parts that are reused into the archive, before all new
@@ -192,6 +219,9 @@ func (r *run) packJob(ctx context.Context, k *packer, j job) error {
 			return err
 		}
 		r.count(p.entries)
+		for _, e := range p.entries {
+			r.noteSaved(e.Path)
+		}
 		return r.publish(numbered{j.seq, p.part}, p.objects...)
 	}
 }

@@ -1,6 +1,7 @@
 package backup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,7 +29,7 @@ func (r *run) sendPart(part archive.Part, file *disk.File) error {
 
 // seal writes the list and then the record: only now there is an archive.
 func (r *run) seal(ctx context.Context) error {
-	slices.SortFunc(r.files, func(a, b numbered) int { return a.seq - b.seq })
+	slices.SortFunc(r.files, func(a, b numbered) int { return cmp.Compare(a.seq, b.seq) })
 	for _, n := range r.files {
 		r.record.Parts = append(r.record.Parts, n.part)
 	}

@@ -19,6 +19,8 @@ type event struct {
 	tree *archive.Entry
 	gap  *archive.Gap
 	skip *[2]string
+	// again is a further name of a file.
+	again *hardlink
 }
 
 func (r *recording) add(e event) {
@@ -34,10 +36,11 @@ func (r *recording) add(e event) {
 // walker returns a walker that records.
 func (r *recording) walker() *walker {
 	return &walker{
-		file: func(f planned) error { r.add(event{file: &f}); return nil },
-		tree: func(e archive.Entry) error { r.add(event{tree: &e}); return nil },
-		gap:  func(g archive.Gap) { r.add(event{gap: &g}) },
-		skip: func(name, rule string) { r.add(event{skip: &[2]string{name, rule}}) },
+		file:  func(f planned) error { r.add(event{file: &f}); return nil },
+		tree:  func(e archive.Entry) error { r.add(event{tree: &e}); return nil },
+		again: func(h hardlink) error { r.add(event{again: &h}); return nil },
+		gap:   func(g archive.Gap) { r.add(event{gap: &g}) },
+		skip:  func(name, rule string) { r.add(event{skip: &[2]string{name, rule}}) },
 	}
 }
 
@@ -50,6 +53,8 @@ func (r *recording) replay(w *walker) error {
 			err = w.file(*e.file)
 		case e.tree != nil:
 			err = w.tree(*e.tree)
+		case e.again != nil:
+			err = w.again(*e.again)
 		case e.gap != nil:
 			w.gap(*e.gap)
 		case e.skip != nil:

@@ -40,6 +40,8 @@ type walker struct {
 	tree func(archive.Entry) error
 	gap  func(archive.Gap)
 	skip func(name, rule string)
+	// again takes further names of a file; without it, tree does.
+	again func(hardlink) error
 	// links remembers the first name of files with several.
 	links map[[2]uint64]string
 	// in is the folder that is walked, label the first path element of what is in it.
@@ -59,7 +61,6 @@ type walker struct {
 // walk visits everything that belongs to the site, in the order of its labels:
 // the order of paths in the archive.
 func (w *walker) walk(ctx context.Context) error {
-	w.links = map[[2]uint64]string{}
 	if w.site.Far() {
 		ahead, stop := newPrefetcher(ctx, func(rel string) bool {
 			_, skipped := w.site.Skips(rel)
@@ -94,7 +95,8 @@ func (w *walker) root(ctx context.Context, label string) error {
 	if err != nil {
 		return err
 	}
-	w.label, w.in = label, in
+	// What has a name in another folder too is saved there as well: folders are put back one by one.
+	w.label, w.in, w.links = label, in, map[[2]uint64]string{}
 	if far, ok := in.(tree.Surveyor); ok {
 		if err := far.Survey("."); err != nil {
 			return fmt.Errorf("read the %s folder: %w", label, err)
@@ -278,16 +280,27 @@ func (w *walker) symlink(rel string, info fs.FileInfo) error {
 }
 
 func (w *walker) regular(rel string, info fs.FileInfo) error {
-	if st, ok := tree.StatOf(info); ok && st.Links > 1 {
+	f := planned{in: w.in, rel: rel, name: w.name(rel), info: info}
+	if several(info) {
+		st, _ := tree.StatOf(info)
 		id := [2]uint64{st.Dev, st.Inode}
 		if first, seen := w.links[id]; seen {
 			e := w.entry(archive.TypeHardlink, rel, info)
 			e.Target, e.Size = first, 0
+			if w.again != nil {
+				return w.again(hardlink{e, f})
+			}
 			return w.tree(e)
 		}
-		w.links[id] = w.name(rel)
+		w.links[id] = f.name
 	}
-	return w.file(planned{in: w.in, rel: rel, name: w.name(rel), info: info})
+	return w.file(f)
+}
+
+// several tells whether a file has several names.
+func several(info fs.FileInfo) bool {
+	st, ok := tree.StatOf(info)
+	return ok && st.Links > 1
 }
 
 // entry describes a path for the list, but for what only reading it tells.

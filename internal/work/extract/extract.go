@@ -163,6 +163,15 @@ func (s *selection) missing() error {
 
 // files unpacks the parts that are needed, keeping what matches.
 func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, result *Result) error {
+	keep := func(rel string) bool {
+		_, ok := match(j.Paths, rel)
+		return ok
+	}
+	_, needed, err := unpack.FindStandIns(ctx, j.Archive, site.RootLabel, keep)
+	if err != nil {
+		return err
+	}
+	maps.Copy(sel.parts, needed)
 	some := *j.Archive.Record
 	some.Parts = slices.DeleteFunc(slices.Clone(some.Parts), func(p archive.Part) bool { return !sel.parts[p.Name] })
 	var total int64
@@ -177,10 +186,7 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 			others = append(others, label)
 		}
 	}
-	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: func(rel string) bool {
-		_, ok := match(j.Paths, rel)
-		return ok
-	}}
+	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: keep}
 	held := *j.Archive
 	held.Record = &some
 	root, err := j.Disk.OpenRoot(j.To)

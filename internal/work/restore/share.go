@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/work/unpack"
 )
 
 // FileSelection limits a restore of files to some of the webroot. What is not of it is
@@ -58,6 +60,11 @@ func (r *run) planShare(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err == nil {
+		var needed map[string]bool
+		_, needed, err = unpack.FindStandIns(ctx, r.Archive, site.RootLabel, r.Selection.Keep)
+		maps.Copy(r.Selection.parts, needed)
+	}
 	if err == nil && r.Selection.paths == 0 && !r.Selection.databases {
 		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
 	}

@@ -56,6 +56,9 @@ type Tree struct {
 	// Live, if set, is asked first for the content of files: see there.
 	Live *Live
 
+	// standIns are wanted without their files.
+	standIns StandIns
+
 	live    liveParts
 	names   names
 	root    *disk.Root
@@ -75,6 +78,12 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, ro
 	t.root, t.names.system, t.unmade = root, here(), map[string]string{}
 	if t.Label == "" {
 		t.Label = site.RootLabel
+	}
+	if t.Keep != nil {
+		var err error
+		if t.standIns, _, err = FindStandIns(ctx, h, t.Label, t.Keep); err != nil {
+			return err
+		}
 	}
 	workers := t.Workers
 	if workers == 0 {
@@ -177,7 +186,7 @@ func (u *unpacking) from(ctx context.Context, s store.Named) error {
 			return false, err
 		}
 		name := strings.TrimSuffix(hdr.Name, "/")
-		rel, wanted, err := u.wants(hdr)
+		rel, wanted, err := u.place(hdr)
 		if err != nil || !wanted || u.good[name] || u.live.has(u.part.Name, name) {
 			return false, err
 		}
@@ -197,8 +206,8 @@ func (u *unpacking) from(ctx context.Context, s store.Named) error {
 		}
 		u.good[name] = true
 		u.mu.Lock()
+		defer u.mu.Unlock()
 		u.written++
-		u.mu.Unlock()
 		return nil
 	})
 	if err = errors.Join(err, bad); err != nil {
@@ -210,7 +219,11 @@ func (u *unpacking) from(ctx context.Context, s store.Named) error {
 // dropBad removes what was begun and is not what was saved, or only half of it.
 func (u *unpacking) dropBad() {
 	for name := range u.begun {
-		if rel, err := u.relative(name); err == nil && !u.good[name] {
+		at := name
+		if link := u.standIns[name]; link != "" {
+			at = link
+		}
+		if rel, err := u.relative(at); err == nil && !u.good[name] {
 			_ = u.root.Remove(rel)
 		}
 	}
@@ -221,6 +234,10 @@ func (u *unpacking) dropBad() {
 func (u *unpacking) lacking(ctx context.Context) (names []string, err error) {
 	err = u.h.ReadList(ctx, func(e archive.Entry) error {
 		if e.Part != u.part.Name || u.good[e.Path] || u.live.has(e.Part, e.Path) {
+			return nil
+		}
+		if link := u.standIns[e.Path]; link != "" {
+			names = append(names, link)
 			return nil
 		}
 		_, wanted, err := u.wants(&tar.Header{Name: e.Path})
