@@ -255,6 +255,18 @@ func TestLockedFiles(t *testing.T) {
 	assert.Error(t, os.Remove(w.path("outside/file")), "what a link leads to stays locked")
 }
 
+// An archive of folders that lie one inside the other could not be put back: none is taken.
+func TestFoldersOneInsideTheOther(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("htdocs/uploads/lens.jpg", "a picture")
+	require.NoError(t, os.Symlink("htdocs/uploads", w.path("media")))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: none, stores: [here], roots: {media: ./media}}\n")
+	w.fails(1, []string{"lie one inside the other", w.path("htdocs/uploads")}, "backup")
+	assert.Contains(t, w.try("preflight", "kestrelpoint").out, "lie one inside the other")
+}
+
 // What lies behind a link out of the site is in no archive: that is said at every turn, until it is taken along.
 func TestWhatLiesBehindALinkIsNotSavedWithoutAWord(t *testing.T) {
 	t.Parallel()

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"iter"
-	"maps"
 	"strings"
 
 	"revlet/internal/archives/archive"
@@ -35,9 +34,7 @@ type Folders struct {
 // it is asked for. Close lets go of them.
 func OpenFolders(ctx context.Context, d *disk.Disk, s *site.Site) *Folders {
 	f := &Folders{map[string]tree.Folder{}, map[string]error{}}
-	roots := map[string]string{site.RootLabel: s.Root}
-	maps.Copy(roots, s.Roots)
-	for label, dir := range roots {
+	for label, dir := range s.Folders() {
 		in, err := s.At(d).Folder(ctx, s.PathAt(dir))
 		if err != nil {
 			f.errs[label] = fmt.Errorf("read the %s folder %s: %w", label, dir, err)

@@ -36,17 +36,17 @@ type Outside struct {
 func NewOutside(ctx context.Context, d *disk.Disk, s *site.Site) *Outside {
 	place := s.At(d)
 	o := &Outside{bases: map[string]string{}, at: place.Anywhere(ctx)}
-	base := func(label, dir string) {
+	for label, dir := range s.Folders() {
 		if real, err := place.Absolute(ctx, s.PathAt(dir)); err == nil {
 			o.bases[label] = real
 		}
 	}
-	base(site.RootLabel, s.Root)
-	for label, dir := range s.Roots {
-		base(label, dir)
-	}
 	return o
 }
+
+// Apart refuses a site whose folders lie one inside the other, links resolved: such an archive could not be put back. A
+// folder that is not there is told when it is read.
+func (o *Outside) Apart() error { return site.Apart(o.bases) }
 
 // lookOutside is for a site that is there; what is taken in from a file has no place.
 func (r *run) lookOutside(ctx context.Context) *Outside {

@@ -37,6 +37,11 @@ func (r *run) prepare(ctx context.Context) error {
 	if err := Exposed(r.State.Dir, r.Site, r.Others); err != nil {
 		return fmt.Errorf("the state folder %s %w; set `state:` elsewhere", r.State.Dir, err)
 	}
+	if len(r.Site.Roots) > 0 {
+		if err := NewOutside(ctx, r.disk, r.Site).Apart(); err != nil {
+			return err
+		}
+	}
 	r.checkStores(ctx)
 	if err := r.allFailed(); err != nil {
 		return err

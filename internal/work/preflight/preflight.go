@@ -156,6 +156,9 @@ func (r *run) files(ctx context.Context) error {
 	} else {
 		r.rights(c.owners)
 	}
+	if err := c.outside.Apart(); err != nil {
+		r.add(Stop, "folders", "%v", err)
+	}
 	if out := backup.LeadsOut(c.outside.Origin); out != "" {
 		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
 	}

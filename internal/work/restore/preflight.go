@@ -290,7 +290,11 @@ func (r *run) planFiles(ctx context.Context) error {
 		}
 		r.journal.Extra = append(r.journal.Extra, extra)
 	}
-	return nil
+	folders := map[string]string{}
+	for _, f := range r.journal.plans() {
+		folders[f.Label] = f.Root
+	}
+	return site.Apart(folders)
 }
 
 func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*FilesPlan, error) {
