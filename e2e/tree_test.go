@@ -346,10 +346,20 @@ func TestWhatIsMountedInsideASite(t *testing.T) {
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, "lens\n", w.read("volume/lens.jpg"))
 
-	// A webroot that is mounted itself is exchanged from inside, whatever it is mounted from.
-	out, code = inside("mount --bind htdocs volume && sed -i 's#./htdocs#./volume#' revlet.yaml && $R restore kestrelpoint --yes && $R settle kestrelpoint --yes && ls -a volume")
+	// A webroot that is mounted itself is exchanged from inside, whatever it is mounted from. What is only named like a
+	// restore's own folder does not stay there.
+	w.write("htdocs/.revlet-kestrelpoint-20261129_104405-45c25c04db/evil.php", "<?php evil();")
+	w.write("htdocs/.revlet-top.php", "<?php evil();")
+	out, code = inside("mount --bind htdocs volume && sed -i 's#./htdocs#./volume#' revlet.yaml && $R restore kestrelpoint --yes && find volume && $R backup && $R show kestrelpoint --files '**' && $R settle kestrelpoint --yes --unsaved && ls -a volume")
 	assert.Zero(t, code, out)
 	assert.Contains(t, out, "index.html")
+	found, shown, _ := strings.Cut(out, "Saved kestrelpoint")
+	assert.Contains(t, found, "/old/.revlet-top.php", "it is set aside")
+	assert.Contains(t, found, "/old/.revlet-kestrelpoint-20261129_104405-45c25c04db/evil.php")
+	assert.NotContains(t, found, "volume/.revlet-top.php")
+	shown, _, _ = strings.Cut(shown, "Exists nowhere else")
+	assert.Contains(t, shown, "set aside by a restore")
+	assert.NotContains(t, shown, "evil.php", "what a restore has set aside is in no archive")
 }
 
 // A file may have names in several folders of a site, and each of them can be taken alone.
@@ -384,4 +394,24 @@ func TestNamesOfAFileInSeveralFolders(t *testing.T) {
 	assert.Equal(t, "the lamp is lit", w.read("out/z.txt"))
 	assert.NoDirExists(t, w.path("out/m"))
 	assert.Contains(t, w.run("versions", "kestrelpoint", "z.txt"), w.newest())
+}
+
+// Anybody may give a file a name like Revlet's own: it is saved, compared and found like any other.
+func TestNamesLikeRevletsOwnHideNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("htdocs/index.html", "a page")
+	w.write("htdocs/uploads/.revlet-notes", "the keeper's own")
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: none, stores: [here]}\n")
+	w.run("backup")
+	assert.Contains(t, w.run("show", "kestrelpoint", "--files", "**"), "uploads/.revlet-notes")
+	for _, name := range []string{"uploads/.revlet-x.php", ".revlet-top.php", ".revlet-index.php", ".revlet-kestrelpoint-20261129_104405-45c25c04db/evil.php"} {
+		w.write("htdocs/"+name, "<?php evil();")
+		r := w.try("compare", "kestrelpoint")
+		assert.Contains(t, r.out, name)
+		require.NoError(t, os.RemoveAll(w.path("htdocs", strings.Split(name, "/")[0])))
+		w.run("restore", "kestrelpoint", "--yes")
+	}
+	assert.Equal(t, "the keeper's own", w.read("htdocs/uploads/.revlet-notes"))
 }

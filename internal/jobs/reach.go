@@ -12,6 +12,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/tree"
+	"revlet/internal/work/restore"
 )
 
 // openSite reads the settings of a configured site, wherever it lives. The context has to
@@ -22,7 +23,11 @@ func (a *Agent) openSite(ctx context.Context, name string, cfg config.Site) (*si
 		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	s, err := site.OpenAt(ctx, name, cfg, place)
-	return s, ofSite(name, err)
+	if err != nil {
+		return nil, ofSite(name, err)
+	}
+	s.Boxes = restore.BoxesIn(a.State, a.Config.SiteNames(), s)
+	return s, nil
 }
 
 // ofSite gives an error about the key of a site's machine the advice for sites, of which a

@@ -54,12 +54,16 @@ func (a *Agent) openFromArchive(ctx context.Context, h *catalog.Held, cfg config
 	if err != nil {
 		return nil, err
 	}
-	return site.OpenFromAt(h.Site, cfg, place, func(rel string) ([]byte, error) {
+	s, err := site.OpenFromAt(h.Site, cfg, place, func(rel string) ([]byte, error) {
 		if name, above := strings.CutPrefix(rel, "../"); above {
 			return h.ReadFile(ctx, site.AboveLabel+"/"+name)
 		}
 		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
 	})
+	if err == nil {
+		s.Boxes = restore.BoxesIn(a.State, a.Config.SiteNames(), s)
+	}
+	return s, err
 }
 
 // RestoreOrder is what to put back of an archive: see restore.Job.

@@ -56,6 +56,9 @@ type Site struct {
 	// SettingsFile is the settings file that the configuration names, if it is not the
 	// recipe's own.
 	SettingsFile string
+	// Boxes are the folders in the webroot, relative to it, in which restores that this machine knows of hold what
+	// they have set aside. They are no part of the site; what is only named like them is.
+	Boxes []string
 	// said is the address that the settings give.
 	said string
 	// read reads from the webroot.
@@ -493,17 +496,22 @@ func (s *Site) Skips(rel string) (string, bool) {
 			return "", true
 		}
 	}
-	if strings.HasPrefix(path.Base(rel), LeftoverPrefix) {
-		return "a leftover of Revlet", true
+	if s.InBox(rel) {
+		return "set aside by a restore", true
 	}
 	return "", false
+}
+
+// InBox tells whether a path is one of Boxes, or lies in one.
+func (s *Site) InBox(rel string) bool {
+	return slices.ContainsFunc(s.Boxes, func(box string) bool { return rel == box || strings.HasPrefix(rel, box+"/") })
 }
 
 // Matches tells whether a skip rule means a path relative to the webroot.
 func Matches(rule, rel string) bool { return matchesAny([]string{rule}, rel) }
 
 // LeftoverPrefix begins the name of anything Revlet puts next to or into a
-// webroot for a while; such names are never archived.
+// webroot for a while. Anybody may call things so.
 const LeftoverPrefix = ".revlet-"
 
 // Inside returns a database file's path relative to the webroot, if it lies in it.

@@ -180,9 +180,9 @@ func TestHosts(t *testing.T) {
 }
 
 func TestSkips(t *testing.T) {
-	s := &Site{Root: "/srv/site", Skip: []string{"cache/**", "*.tmp", "**/node_modules/**"}, Databases: []Database{{Engine: "sqlite", Path: "/srv/site/data/m.db"}}}
+	s := &Site{Root: "/srv/site", Skip: []string{"cache/**", "*.tmp", "**/node_modules/**"}, Databases: []Database{{Engine: "sqlite", Path: "/srv/site/data/m.db"}}, Boxes: []string{".revlet-kp-1-a"}}
 	for path, want := range map[string]bool{"cache": false, "cache/x": true, "cachet/x": false, "a.tmp": true, "a/b.tmp": false, "a/node_modules/x/y": true,
-		"data/m.db": true, "data/m.db-wal": true, "data/m.db.old": false, ".revlet-new-1": true, ".htaccess": false} {
+		"data/m.db": true, "data/m.db-wal": true, "data/m.db.old": false, ".revlet-new-1": false, ".revlet-kp-1-a": true, ".revlet-kp-1-a/old/x.php": true, ".revlet-kp-1-ab": false, "x/.revlet-kp-1-a": false, ".htaccess": false} {
 		_, got := s.Skips(path)
 		assert.Equal(t, want, got, path)
 	}

@@ -367,7 +367,9 @@ func (r *run) findMoves(ctx context.Context, f *FilesPlan, sent *send.Sent) (err
 			return err
 		}
 		f.OldNames = slices.DeleteFunc(names, func(name string) bool {
-			return strings.HasPrefix(name, site.LeftoverPrefix) || name == r.journal.Switch
+			info, err := live.Lstat(name)
+			folder := err != nil || info.IsDir() // another machine's box may be one
+			return strings.HasPrefix(name, site.LeftoverPrefix) && folder || name == r.journal.Switch
 		})
 		if f.NewNames, err = r.disk.ReadNames(f.here()); err != nil {
 			return err

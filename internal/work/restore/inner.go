@@ -62,7 +62,7 @@ const denyAll = "Require all denied\n"
 
 // noteNames records what lies in both trees just before the exchange: told by
 // these names, every step of it can be run again.
-func (f *FilesPlan) noteNames(d *disk.Disk) error {
+func (f *FilesPlan) noteNames(d *disk.Disk, s *site.Site) error {
 	if !f.Inner {
 		return nil
 	}
@@ -70,7 +70,7 @@ func (f *FilesPlan) noteNames(d *disk.Disk) error {
 	if f.OldNames, err = d.ReadNames(f.Root); err != nil {
 		return err
 	}
-	f.OldNames = slices.DeleteFunc(f.OldNames, func(name string) bool { return strings.HasPrefix(name, site.LeftoverPrefix) })
+	f.OldNames = slices.DeleteFunc(f.OldNames, func(name string) bool { return f.isBox(s, name) })
 	if f.NewNames, err = d.ReadNames(f.staged()); err != nil {
 		return err
 	}
@@ -86,6 +86,12 @@ func (f *FilesPlan) noteNames(d *disk.Disk) error {
 	slices.Sort(f.OldNames)
 	slices.Sort(f.NewNames)
 	return d.MkdirAll(f.aside(), 0o700)
+}
+
+// isBox tells whether a path in the folder is what this restore works in, or one before it. Whatever else is called so
+// is the site's, or somebody's who would have it stay.
+func (f *FilesPlan) isBox(s *site.Site, rel string) bool {
+	return f.Inner && rel == filepath.Base(f.Box) || f.Label == site.RootLabel && s.InBox(rel)
 }
 
 // swapInner moves what is live aside and then what is staged in. A name whose

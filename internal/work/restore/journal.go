@@ -354,6 +354,11 @@ func Journals(st *state.State, site string) ([]*Journal, error) {
 	if err := dropStray(st, site); err != nil {
 		return nil, fmt.Errorf("clear the restore journals: %w", err)
 	}
+	return readJournals(st, site)
+}
+
+// readJournals is Journals for whoever does not hold the site's lock.
+func readJournals(st *state.State, site string) ([]*Journal, error) {
 	names, err := st.Disk.ReadNames(journalDir(st, site))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -522,4 +527,31 @@ func (j *Journal) stands(d *disk.Disk) error {
 		}
 	}
 	return nil
+}
+
+// BoxesIn finds the boxes of restores of some sites that lie in a site's webroot, as far as their journals can be read:
+// paths relative to it. A box that is being removed has another name for a moment.
+func BoxesIn(st *state.State, sites []string, s *site.Site) (all []string) {
+	root := s.Root
+	if real, err := filepath.EvalSymlinks(root); err == nil && !s.Far() {
+		root = real
+	}
+	for _, name := range sites {
+		journals, err := readJournals(st, name)
+		if err != nil {
+			continue // told by whoever needs them
+		}
+		for _, j := range journals {
+			for _, f := range j.plans() {
+				within := root
+				if f.On != "" {
+					within = f.Root // a URL, as the box's is
+				}
+				if rel, ok := strings.CutPrefix(f.Box, within+"/"); ok && (f.On == "" || name == s.Name && f.Label == site.RootLabel) {
+					all = append(all, rel, rel+goneSuffix)
+				}
+			}
+		}
+	}
+	return all
 }

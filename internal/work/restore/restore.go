@@ -331,7 +331,7 @@ func (r *run) noteStaged(ctx context.Context) (err error) {
 		if f.LiveInode, err = inode(r.disk, f.Root); err != nil {
 			return err
 		}
-		if err := errors.Join(f.noteCarried(r.disk), f.noteNames(r.disk)); err != nil {
+		if err := errors.Join(f.noteCarried(r.disk), f.noteNames(r.disk, r.Site)); err != nil {
 			return err
 		}
 	}

@@ -114,7 +114,7 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		if err != nil {
 			return err
 		}
-		if strings.HasPrefix(rel, site.LeftoverPrefix) {
+		if f.isBox(r.Site, filepath.ToSlash(rel)) {
 			return fs.SkipDir // what a restore has set aside inside a mount point
 		}
 		if e.IsDir() {

@@ -91,6 +91,7 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 			}
 		}
 		if label == site.RootLabel {
+			u.inBox = s.InBox
 			for _, db := range s.Databases {
 				if rel, inside := s.Inside(db); inside {
 					u.databases = append(u.databases, rel)
@@ -155,7 +156,9 @@ type uncovered struct {
 	// folders above them, with why what else lies in those is not covered.
 	databases []string
 	partly    map[string]string
-	found     []Uncovered
+	// inBox tells what restores have set aside there; nil where they have nothing.
+	inBox func(rel string) bool
+	found []Uncovered
 	// clean tells that what the archive never held does not stay anyway.
 	clean bool
 }
@@ -181,7 +184,7 @@ func (u *uncovered) visit(ctx context.Context, rel string, e fs.FileInfo, err er
 	p := path.Join(u.root, rel)
 	why := u.why(p, rel)
 	switch {
-	case strings.HasPrefix(path.Base(rel), site.LeftoverPrefix) || why == "" && matching(u.caches, rel) != "":
+	case u.inBox != nil && u.inBox(rel) || why == "" && matching(u.caches, rel) != "":
 	case why == "" || u.isDatabase(rel):
 		return err
 	case slices.ContainsFunc(u.databases, func(db string) bool { return strings.HasPrefix(db, rel+"/") }):
