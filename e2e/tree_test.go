@@ -403,8 +403,12 @@ func TestNamesLikeRevletsOwnHideNothing(t *testing.T) {
 	w.write("htdocs/index.html", "a page")
 	w.write("htdocs/uploads/.revlet-notes", "the keeper's own")
 	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
-	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: none, stores: [here]}\n")
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: ./htdocs, recipe: none, stores: [here], skip: [cache/**]}\n")
 	w.run("backup")
+	assert.NotContains(t, w.run("compare", "kestrelpoint"), "Left out")
+	w.write("htdocs/cache/evil.php", "<?php evil();")
+	assert.Contains(t, w.try("compare", "kestrelpoint").out, "Left out by rule: 1 × cache/**", "where nobody has looked is said")
+	require.NoError(t, os.RemoveAll(w.path("htdocs/cache")))
 	assert.Contains(t, w.run("show", "kestrelpoint", "--files", "**"), "uploads/.revlet-notes")
 	for _, name := range []string{"uploads/.revlet-x.php", ".revlet-top.php", ".revlet-index.php", ".revlet-kestrelpoint-20261129_104405-45c25c04db/evil.php"} {
 		w.write("htdocs/"+name, "<?php evil();")

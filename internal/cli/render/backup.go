@@ -42,7 +42,7 @@ func (a *Printer) ShowBackup(d *jobs.Delivered) {
 		[2]string{"stored", stored(rec)},
 		[2]string{"changed", r.Changes.Words()},
 		[2]string{"stores", strings.Join(d.Stores, ", ")},
-		[2]string{"left out", leftOut(r)},
+		[2]string{"left out", leftOut(r.Skipped)},
 		[2]string{"not in it", leadsOut(rec.Origin)},
 		[2]string{"took", Took(r.Took)})
 	a.Facts(lines)
@@ -108,10 +108,11 @@ func leadsOut(o archive.Origin) string {
 	return "what lies behind links: " + PrintableText(out)
 }
 
-func leftOut(r *backup.Result) string {
+// leftOut words how many paths rules have left out.
+func leftOut(byRule map[string]int64) string {
 	var all []string
-	for _, rule := range slices.Sorted(maps.Keys(r.Skipped)) {
-		all = append(all, fmt.Sprintf("%d × %s", r.Skipped[rule], rule))
+	for _, rule := range slices.Sorted(maps.Keys(byRule)) {
+		all = append(all, fmt.Sprintf("%d × %s", byRule[rule], Printable(rule)))
 	}
 	return strings.Join(all, ", ")
 }

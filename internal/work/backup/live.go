@@ -75,8 +75,9 @@ func (f *Folders) Close() {
 
 // Live visits every path of a site that an archive would hold, in the order of
 // an archive's list. Entries are without digests. isDatabase tells database files by their
-// first bytes: their logs are no part of an archive. Paths that cannot be read are gaps.
-func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(archive.Entry) error) (gaps []archive.Gap, err error) {
+// first bytes: their logs are no part of an archive. Paths that cannot be read are gaps;
+// skip is told of those that a rule leaves out, and of nothing below them.
+func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byte) bool, visit func(archive.Entry) error, skip func(name, rule string)) (gaps []archive.Gap, err error) {
 	folders := OpenFolders(ctx, d, s)
 	defer folders.Close()
 	ahead, stop := newLookout()
@@ -84,7 +85,7 @@ func Live(ctx context.Context, d *disk.Disk, s *site.Site, isDatabase func([]byt
 	w := &walker{disk: d, folders: folders, site: s, ahead: ahead, look: true, isDatabase: isDatabase,
 		tree: visit,
 		gap:  func(g archive.Gap) { gaps = append(gaps, g) },
-		skip: func(string, string) {},
+		skip: skip,
 	}
 	w.file = func(f planned) error { return visit(entryOf(f.in, archive.TypeFile, f.name, f.info)) }
 	err = w.walk(ctx)

@@ -83,6 +83,9 @@ type Report struct {
 	// Gaps are paths of the live site that cannot be read: whether they differ is
 	// not known.
 	Gaps []archive.Gap `json:"gaps"`
+	// LeftOut counts by rule the paths of the live site that its archives leave out: neither they nor what
+	// lies below them was looked at.
+	LeftOut map[string]int64 `json:"left_out"`
 
 	traced []Sighting
 	// linked are further names of files, to be followed at the end.
@@ -167,7 +170,7 @@ type Job struct {
 
 // Run compares.
 func (j Job) Run(ctx context.Context) (*Report, error) {
-	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}}
+	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}, LeftOut: map[string]int64{}}
 	switch {
 	case !j.Tables:
 		r.Half = "files"
@@ -191,6 +194,7 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 	}
 	if live, ok := j.B.(*Live); ok {
 		r.Gaps = append(r.Gaps, live.gaps...)
+		maps.Copy(r.LeftOut, live.leftOut)
 	}
 	return r, nil
 }

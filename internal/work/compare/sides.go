@@ -157,7 +157,8 @@ type Live struct {
 	// Rows gives the rows of a labelled database's tables as of one moment.
 	Rows func(ctx context.Context, label string) (Texts, func(), error)
 
-	gaps []archive.Gap
+	gaps    []archive.Gap
+	leftOut map[string]int64
 	// far are the folders of a site on another machine, where it costs journeys to open them;
 	// nothing is held by them.
 	far sync.Map
@@ -182,6 +183,7 @@ func (l *Live) Texts(ctx context.Context, label string) (Texts, func(), error) {
 // Files implements Side.
 func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
+		leftOut := map[string]int64{}
 		gaps, err := backup.Live(ctx, l.Disk, l.Site, l.IsDatabase, func(e archive.Entry) error {
 			entry := Entry{Entry: e}
 			if e.Type == archive.TypeFile {
@@ -192,8 +194,12 @@ func (l *Live) Files(ctx context.Context) iter.Seq2[Entry, error] {
 				return errEnough
 			}
 			return nil
+		}, func(_, rule string) {
+			if rule != "" {
+				leftOut[rule]++
+			}
 		})
-		l.gaps = gaps
+		l.gaps, l.leftOut = gaps, leftOut
 		if err != nil && !errors.Is(err, errEnough) {
 			yield(Entry{}, err)
 		}
