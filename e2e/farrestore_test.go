@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"revlet/internal/practice/lampblack"
+	"revlet/internal/practice/place"
 )
 
 // liveTree is the museum's webroot, without its database and its cache.
@@ -125,4 +128,24 @@ func TestRestoringElsewhere(t *testing.T) {
 		assert.FileExists(t, w.path("htdocs/uploads/2027/beside.txt"))
 		assert.Empty(t, leftBeside(t, w))
 	})
+}
+
+// A server of SFTP that makes no links keeps nothing else from coming back: what is missing is named.
+func TestAServerThatMakesNoLinks(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.write("far/site/index.html", "a page")
+	w.write("far/site/uploads/2026/lens.jpg", "a picture")
+	require.NoError(t, os.Symlink("2026", w.path("far/site/uploads/current")))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("far.pw", "practice")
+	host, err := place.Start(place.SFTP, place.Options{Dir: w.path("far"), Keys: w.path("hostkeys"), User: "keeper", Password: "practice", Faults: &place.Faults{}})
+	require.NoError(t, err)
+	t.Cleanup(host.Close)
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, reach: {password_file: ./far.pw, host_key: %q}, recipe: none, stores: [here]}\n", host.Address+"site", host.Fingerprint))
+	w.run("backup", "kestrelpoint")
+	require.NoError(t, os.RemoveAll(w.path("far/site")))
+	require.NoError(t, os.Mkdir(w.path("far/site"), 0o755))
+	w.fails(4, []string{"Restored without some links", "uploads/current → 2026"}, "restore", "kestrelpoint", "--yes")
+	assert.Equal(t, "a picture", w.read("far/site/uploads/2026/lens.jpg"))
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // ErrNoLinks is wrapped when a link is to be made where the place knows none.
-var ErrNoLinks = errors.New("no links can be made over FTP")
+var ErrNoLinks = errors.New("no links can be made there")
 
 // again is do for a call that an earlier try may have done already.
 func (p *ftpPlace) again(ctx context.Context, op, name string, work func(c *ftpconn.Conn, again bool) error) error {

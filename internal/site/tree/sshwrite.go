@@ -258,7 +258,7 @@ func (p *sshPlace) Create(ctx context.Context, name string, content []byte, mode
 
 // Symlink implements Writer.
 func (p *sshPlace) Symlink(ctx context.Context, target, name string) error {
-	return p.again(ctx, "symlink", name, func(files *sshconn.Files, again bool) error {
+	err := p.again(ctx, "symlink", name, func(files *sshconn.Files, again bool) error {
 		err := files.Symlink(target, name)
 		if err != nil && again {
 			if now, second := files.ReadLink(name); second == nil && now == target {
@@ -267,6 +267,12 @@ func (p *sshPlace) Symlink(ctx context.Context, target, name string) error {
 		}
 		return err
 	})
+	// Some servers refuse them, all or those that lead out of the account's folder.
+	var status *sftp.StatusError
+	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxOpUnsupported || errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("%w: %w", ErrNoLinks, err)
+	}
+	return err
 }
 
 // Link implements Writer, by hardlink@openssh.com.
