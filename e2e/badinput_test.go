@@ -121,7 +121,7 @@ func TestForgedTarIsRefused(t *testing.T) {
 	w, _ := museum(t)
 	w.run("backup")
 	before := snapshot(t, w.path("htdocs"))
-	w.forge(func(p archive.Part) bool { return p.Kind == archive.KindTree }, func(s string) string {
+	w.forge(func(p archive.Part) bool { return p.Kind == archive.KindTree && p.Entries > 2 }, func(s string) string { // the one of links has fewer
 		return strings.Replace(s, "webroot/uploads/current", "webroot/../../current", 1)
 	})
 	w.fails(4, []string{"DAMAGED"}, "verify", w.newest())

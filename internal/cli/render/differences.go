@@ -53,7 +53,11 @@ func (a *Printer) ShowCompared(h *catalog.Held, other string, r *compare.Report,
 		fmt.Fprintf(a.Out, "\n%s database %s: it was written by another program, and its tables are not known by their rows\n", a.Bad("Not compared:"), strings.Join(r.NotCompared, ", "))
 	}
 	if len(r.LeftOut) > 0 {
-		fmt.Fprintf(a.Out, "\n%s %s; neither that nor what is below was looked at\n", "Left out by rule:", leftOut(r.LeftOut))
+		byRule := map[string]int64{}
+		for _, l := range r.LeftOut {
+			byRule[l.Rule] = l.Paths
+		}
+		fmt.Fprintf(a.Out, "\n%s %s; neither that nor what is below was looked at\n", "Left out by rule:", leftOut(byRule))
 	}
 	if r.NotRead > 0 {
 		fmt.Fprintf(a.Out, "\n%s\n", a.Dim(Count(r.NotRead, "file has", "files have")+" the same length and time, and "+map[bool]string{true: "was", false: "were"}[r.NotRead == 1]+" not read; --read compares content"))

@@ -189,7 +189,9 @@ func toRow(cells []string, each func(string) string) table.Row {
 func (a *Printer) Facts(lines [][2]string) {
 	width := 0
 	for _, l := range lines {
-		width = max(width, len(l[0]))
+		if l[1] != "" {
+			width = max(width, len(l[0]))
+		}
 	}
 	for _, l := range lines {
 		if l[1] != "" {

@@ -109,8 +109,8 @@ var hostPattern = regexp.MustCompile(`^[A-Za-z0-9.:%_/-]{1,255}$`)
 
 // letIn adds to an error about something that the server lacks that the account is none of it, where that is so.
 func (c Config) letIn(ctx context.Context, err error) error {
-	if err == nil || !errors.Is(err, database.ErrNotSetUp) {
-		return err
+	if err == nil || !errors.Is(err, database.ErrNotSetUp) || isCode(err, errAccess) {
+		return err // one refusal is enough: servers count them
 	}
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(c.OpenTime, time.Minute))
 	defer cancel()

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/disk"
@@ -15,10 +16,12 @@ import (
 )
 
 // mostOutside is how many links that lead out of a site are named, mostAsked of how many it is asked whether anything
-// is there. A site may have any number of them.
+// is there, and answerWithin how long that may take: a link may lead to a machine that does not answer. A site may have
+// any number of them.
 const (
-	mostOutside = 50
-	mostAsked   = 500
+	mostOutside  = 50
+	mostAsked    = 100
+	answerWithin = 2 * time.Second
 )
 
 // Outside finds the symbolic links of a site that lead out of its folders to files and folders that there are: a
@@ -83,17 +86,30 @@ func (o *Outside) Meet(name, target string) {
 			return
 		}
 	}
-	if o.asked++; o.asked <= mostAsked {
-		info, err := o.at.Lstat(to)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket) != 0 {
-			return // nothing that could be saved
-		}
+	if o.asked++; o.asked <= mostAsked && o.nothing(to) {
+		return
 	}
 	if len(o.Origin.Outside) == mostOutside {
 		o.Origin.OutsideMore++
 		return
 	}
 	o.Origin.Outside = append(o.Origin.Outside, archive.NewOutside(name, to))
+}
+
+// nothing tells that at a path there is nothing that could be saved. Where no answer comes, nobody is asked again.
+func (o *Outside) nothing(to string) bool {
+	answer := make(chan bool, 1)
+	go func() {
+		info, err := o.at.Lstat(to)
+		answer <- errors.Is(err, fs.ErrNotExist) || err == nil && info.Mode()&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket) != 0
+	}()
+	select {
+	case none := <-answer:
+		return none
+	case <-time.After(answerWithin):
+		o.asked = mostAsked
+		return false
+	}
 }
 
 // outsideShown is how many links LeadsOut names.

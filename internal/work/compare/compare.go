@@ -83,15 +83,21 @@ type Report struct {
 	// Gaps are paths of the live site that cannot be read: whether they differ is
 	// not known.
 	Gaps []archive.Gap `json:"gaps"`
-	// LeftOut counts by rule the paths of the live site that its archives leave out: neither they nor what
-	// lies below them was looked at.
-	LeftOut map[string]int64 `json:"left_out"`
+	// LeftOut are the paths of the live site that its archives leave out: neither they nor what lies below
+	// them was looked at.
+	LeftOut []LeftOut `json:"left_out"`
 
 	traced []Sighting
 	// linked are further names of files, to be followed at the end.
 	linked []linked
 	// later are pairs of files far away whose content has to be read, many at a time.
 	later []linked
+}
+
+// LeftOut counts the paths that a rule leaves out.
+type LeftOut struct {
+	Rule  string `json:"rule"`
+	Paths int64  `json:"paths"`
 }
 
 // Same tells whether nothing differs.
@@ -170,7 +176,7 @@ type Job struct {
 
 // Run compares.
 func (j Job) Run(ctx context.Context) (*Report, error) {
-	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}, LeftOut: map[string]int64{}}
+	r := &Report{Files: []File{}, Tables: []Table{}, Definitions: []Definition{}, Rows: []SuspectRow{}, NotCompared: []string{}, Gaps: []archive.Gap{}, LeftOut: []LeftOut{}}
 	switch {
 	case !j.Tables:
 		r.Half = "files"
@@ -194,7 +200,9 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 	}
 	if live, ok := j.B.(*Live); ok {
 		r.Gaps = append(r.Gaps, live.gaps...)
-		maps.Copy(r.LeftOut, live.leftOut)
+		for _, rule := range slices.Sorted(maps.Keys(live.leftOut)) {
+			r.LeftOut = append(r.LeftOut, LeftOut{rule, live.leftOut[rule]})
+		}
 	}
 	return r, nil
 }

@@ -186,6 +186,7 @@ type census struct {
 	site                  *site.Site
 	in                    tree.Folder
 	outside               *backup.Outside
+	links                 int
 	files, bytes          int64
 	skipped, skippedBytes int64
 	// unreadable cannot be read by this account, leftovers look like archives and
@@ -196,6 +197,9 @@ type census struct {
 	// folders are the bytes in each folder at the top.
 	folders map[string]int64
 }
+
+// mostLinks is of how many symbolic links it is asked where they lead: elsewhere, each costs a journey.
+const mostLinks = 1000
 
 // candidates is how many files are remembered before all but the largest are
 // forgotten.
@@ -226,7 +230,8 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	if info.Mode().IsRegular() {
 		c.count(rel, info.Size())
 	}
-	if info.Mode()&fs.ModeSymlink != 0 {
+	if info.Mode()&fs.ModeSymlink != 0 && c.links < mostLinks {
+		c.links++
 		if target, err := c.in.Readlink(rel); err == nil {
 			c.outside.Meet(site.RootLabel+"/"+filepath.ToSlash(rel), target)
 		}
