@@ -114,8 +114,11 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		if err != nil {
 			return err
 		}
-		if f.isBox(r.Site, filepath.ToSlash(rel)) {
-			return fs.SkipDir // what a restore has set aside inside a mount point
+		if f.isBox(r.Site, filepath.ToSlash(rel)) { // what a restore has set aside inside a mount point
+			if e.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
 		}
 		if e.IsDir() {
 			return r.carryFolder(f, root, rel, e, &folders)
