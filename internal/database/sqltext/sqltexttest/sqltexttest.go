@@ -23,19 +23,24 @@ var pieces = []string{
 }
 
 // Linear has read run on 128 KiB of each kind, and fails where one takes longer than
-// any reader needs that looks at each byte a few times.
+// any reader needs that looks at each byte a few times. A machine that does something else for
+// a while is asked again.
 func Linear(t *testing.T, read func(text string)) {
-	const size, most = 128 << 10, 2 * time.Second
+	const size, most, tries = 128 << 10, 2 * time.Second, 3
 	for _, p := range pieces {
 		parts := strings.SplitN(p, "|", 3)
 		if len(parts) == 1 {
 			parts = []string{"", p, ""}
 		}
 		text := parts[0] + strings.Repeat(parts[1], size/len(parts[1])) + strings.Join(parts[2:], "")
-		begun := time.Now()
-		read(text)
-		if took := time.Since(begun); took > most {
-			t.Errorf("%.40q repeated to 128 KiB takes %s", p, took.Round(time.Millisecond))
+		var took time.Duration
+		for try := 0; try == 0 || took > most && try < tries; try++ {
+			begun := time.Now()
+			read(text)
+			took = time.Since(begun)
+		}
+		if took > most {
+			t.Errorf("%.40q repeated to 128 KiB takes %s, the last of %d times", p, took.Round(time.Millisecond), tries)
 		}
 	}
 }
