@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"encoding/json"
-	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -51,47 +50,45 @@ func (w *world) pieces() (files []string) {
 // told, and written again by the next backup.
 func TestALargeFileCostsWhatChangedOfIt(t *testing.T) {
 	t.Parallel()
-	for _, encrypted := range []bool{false, true} {
-		t.Run(fmt.Sprintf("encrypted=%v", encrypted), func(t *testing.T) {
-			need(t, "sqlite3")
-			w, _ := museum(t)
-			if encrypted {
-				need(t, "age")
-				encrypt(w)
-			}
-			const film, log = "htdocs/uploads/film.mp4", "htdocs/uploads/keepers.log"
-			noise := make([]byte, 100*mib+777)
-			_, _ = rand.NewChaCha8([32]byte{9}).Read(noise)
-			w.grow(film, 0, noise)
-			w.grow(log, 0, []byte(strings.Repeat("the lamp is lit, the sea is calm\n", 70*mib/33)))
-			w.run("backup")
-			assert.Greater(t, newBytes(w), int64(100*mib))
+	openAndEncrypted(t, func(t *testing.T, w *world, key []string) {
+		const film, log = "htdocs/uploads/film.mp4", "htdocs/uploads/keepers.log"
+		noise, calm := make([]byte, mib), []byte(strings.Repeat("the lamp is lit, the sea is calm\n", mib/33))
+		source := rand.NewChaCha8([32]byte{9})
+		for at := range int64(100) {
+			_, _ = source.Read(noise)
+			w.grow(film, at*mib, noise)
+		}
+		w.grow(film, 100*mib, noise[:777])
+		for at := range int64(70) {
+			w.grow(log, at*int64(len(calm)), calm)
+		}
+		w.run("backup")
+		assert.Greater(t, newBytes(w), int64(100*mib))
 
-			w.grow(film, 40*mib, noise[:mib]) // within the third piece
-			w.grow(log, 70*mib, []byte("a ship in sight\n"))
-			w.run("backup")
-			assert.Less(t, newBytes(w), int64(19*mib), "one piece of either")
-			assert.Greater(t, newBytes(w), int64(16*mib))
-			tree := snapshot(t, w.path("htdocs"), "data", "cache/home.html")
-			assert.Contains(t, w.run(append([]string{"verify", "--full"}, key(w, encrypted)...)...), "sound")
-			recoverByHand(t, w, "MariaDB", "KEY="+w.path("key.txt"))
-			assert.Equal(t, tree, snapshot(t, w.path("recovered/webroot"), "data"))
+		w.grow(film, 40*mib, noise) // within the third piece
+		w.grow(log, 70*int64(len(calm)), []byte("a ship in sight\n"))
+		w.run("backup")
+		assert.Less(t, newBytes(w), int64(19*mib), "one piece of either")
+		assert.Greater(t, newBytes(w), int64(16*mib))
+		tree := snapshot(t, w.path("htdocs"), "data", "cache/home.html")
+		assert.Contains(t, w.run(append([]string{"verify", "--full"}, key...)...), "sound")
+		recoverByHand(t, w, "MariaDB", "KEY="+w.path("key.txt"))
+		assert.Equal(t, tree, snapshot(t, w.path("recovered/webroot"), "data"))
 
-			damaged := w.pieces()
-			require.Len(t, damaged, 7)
-			flip(t, damaged[1])
-			require.NoError(t, os.Remove(damaged[4]))
-			for level, words := range map[string][]string{"--full": {"uploads/film.mp4", filepath.Base(damaged[1]), filepath.Base(damaged[4])}, "--quick": {"uploads/film.mp4", filepath.Base(damaged[4])}} {
-				w.fails(4, words, append([]string{"verify", w.newest(), level, "--json"}, key(w, encrypted)...)...)
-			}
-			w.fails(1, []string{"nothing was changed", filepath.Base(damaged[4])}, append([]string{"restore", w.newest(), "--yes"}, key(w, encrypted)...)...)
-			w.run("backup")
-			w.run(append([]string{"verify", w.newest()}, key(w, encrypted)...)...)
-			assert.Less(t, newBytes(w), int64(35*mib), "what is damaged, and no more")
+		damaged := w.pieces()
+		require.Len(t, damaged, 7)
+		flip(t, damaged[1])
+		require.NoError(t, os.Remove(damaged[4]))
+		for level, words := range map[string][]string{"--full": {"uploads/film.mp4", filepath.Base(damaged[1]), filepath.Base(damaged[4])}, "--quick": {"uploads/film.mp4", filepath.Base(damaged[4])}} {
+			w.fails(4, words, append([]string{"verify", w.newest(), level, "--json"}, key...)...)
+		}
+		w.fails(1, []string{"nothing was changed", filepath.Base(damaged[4])}, append([]string{"restore", w.newest(), "--yes"}, key...)...)
+		w.run("backup")
+		w.run(append([]string{"verify", w.newest()}, key...)...)
+		assert.Less(t, newBytes(w), int64(35*mib), "what is damaged, and no more")
 
-			require.NoError(t, os.RemoveAll(w.path("htdocs/uploads")))
-			w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key(w, encrypted)...)...)
-			assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
-		})
-	}
+		require.NoError(t, os.RemoveAll(w.path("htdocs/uploads")))
+		w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key...)...)
+		assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
+	})
 }

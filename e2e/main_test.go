@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -250,12 +251,16 @@ func snapshot(t *testing.T, root string, skip ...string) map[string]string {
 			target, _ := os.Readlink(p)
 			text += " -> " + target
 		case info.Mode().IsRegular():
-			data, err := os.ReadFile(p)
+			in, err := os.Open(p)
 			if err != nil {
 				return err
 			}
-			sum := sha256.Sum256(data)
-			text += " " + hex.EncodeToString(sum[:8])
+			sum := sha256.New() // not all at once: some are large
+			_, err = io.Copy(sum, in)
+			if err = errors.Join(err, in.Close()); err != nil {
+				return err
+			}
+			text += " " + hex.EncodeToString(sum.Sum(nil)[:8])
 		}
 		if strings.HasSuffix(rel, "-shm") { // SQLite's shared memory: whoever reads the database touches it
 			tree[rel] = text

@@ -230,63 +230,55 @@ func TestAwkwardPlaces(t *testing.T) {
 // of a restore, with Revlet and by hand.
 func TestTheNextArchiveCostsWhatChanged(t *testing.T) {
 	t.Parallel()
-	for _, encrypted := range []bool{false, true} {
-		t.Run(fmt.Sprintf("encrypted=%v", encrypted), func(t *testing.T) {
-			need(t, "sqlite3")
-			w, _ := museum(t)
-			if encrypted {
-				need(t, "age")
-				encrypt(w)
-			}
-			for i := range 400 { // enough for parts to be kept
-				w.write(fmt.Sprintf("htdocs/uploads/many/%03d.txt", i), strings.Repeat(fmt.Sprint("lamp ", i, "\n"), 100))
-			}
-			w.write("htdocs/uploads/becomes-a-folder", "file")
-			w.write("htdocs/uploads/becomes-a-file/deep/er", "folder")
-			time.Sleep(3100 * time.Millisecond) // younger files are read again, to be sure
-			w.run("backup", "--note", "first")
-			again := w.run("backup", "--note", "nothing changed")
-			fresh := newBytes(w)
-			assert.Less(t, fresh, int64(40<<10), again)
+	openAndEncrypted(t, func(t *testing.T, w *world, key []string) {
+		for i := range 400 { // enough for parts to be kept
+			w.write(fmt.Sprintf("htdocs/uploads/many/%03d.txt", i), strings.Repeat(fmt.Sprint("lamp ", i, "\n"), 100))
+		}
+		w.write("htdocs/uploads/becomes-a-folder", "file")
+		w.write("htdocs/uploads/becomes-a-file/deep/er", "folder")
+		time.Sleep(3100 * time.Millisecond) // younger files are read again, to be sure
+		w.run("backup", "--note", "first")
+		again := w.run("backup", "--note", "nothing changed")
+		fresh := newBytes(w)
+		assert.Less(t, fresh, int64(40<<10), again)
 
-			w.write("htdocs/uploads/many/007.txt", "changed")
-			require.NoError(t, os.Remove(w.path("htdocs/uploads/many/008.txt")))
-			require.NoError(t, os.RemoveAll(w.path("htdocs/uploads/2026")))
-			require.NoError(t, os.Remove(w.path("htdocs/uploads/becomes-a-folder")))
-			w.write("htdocs/uploads/becomes-a-folder/now", "in it")
-			require.NoError(t, os.RemoveAll(w.path("htdocs/uploads/becomes-a-file")))
-			w.write("htdocs/uploads/becomes-a-file", "now")
-			w.run("backup", "--note", "some changed")
-			assert.Less(t, newBytes(w), int64(64<<10))
-			w.write("htdocs/uploads/many/009.txt", "changed too")
-			w.run("backup", "--note", "and again")
-			tree, content := snapshot(t, w.path("htdocs"), "data", "cache/home.html"), rows(t, w)
-			w.run(append([]string{"verify"}, key(w, encrypted)...)...)
+		w.write("htdocs/uploads/many/007.txt", "changed")
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/many/008.txt")))
+		require.NoError(t, os.RemoveAll(w.path("htdocs/uploads/2026")))
+		require.NoError(t, os.Remove(w.path("htdocs/uploads/becomes-a-folder")))
+		w.write("htdocs/uploads/becomes-a-folder/now", "in it")
+		require.NoError(t, os.RemoveAll(w.path("htdocs/uploads/becomes-a-file")))
+		w.write("htdocs/uploads/becomes-a-file", "now")
+		w.run("backup", "--note", "some changed")
+		assert.Less(t, newBytes(w), int64(64<<10))
+		w.write("htdocs/uploads/many/009.txt", "changed too")
+		w.run("backup", "--note", "and again")
+		tree, content := snapshot(t, w.path("htdocs"), "data", "cache/home.html"), rows(t, w)
+		w.run(append([]string{"verify"}, key...)...)
 
-			recoverByHand(t, w, "MariaDB", "KEY="+w.path("key.txt"))
-			assert.Equal(t, tree, snapshot(t, w.path("recovered/webroot"), "data"))
-			breakMuseum(t, w)
-			w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key(w, encrypted)...)...)
-			assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
-			assert.Equal(t, content, rows(t, w))
+		recoverByHand(t, w, "MariaDB", "KEY="+w.path("key.txt"))
+		assert.Equal(t, tree, snapshot(t, w.path("recovered/webroot"), "data"))
+		breakMuseum(t, w)
+		w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key...)...)
+		assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
+		assert.Equal(t, content, rows(t, w))
 
-			// Lost state, or --fresh, costs one whole archive, never a wrong one.
-			require.NoError(t, os.RemoveAll(w.path("state/previous")))
-			w.run("backup")
-			w.run("backup", "--fresh")
-			flip(t, w.path("state/previous/kestrelpoint/files.json"))
-			w.run("backup")
-			// A part that somebody deletes is made again.
-			for _, p := range w.parts("kestrelpoint") {
-				require.NoError(t, os.Remove(p.file))
-			}
-			w.run("backup")
-			w.run(append([]string{"verify", w.newest()}, key(w, encrypted)...)...)
-			tree = snapshot(t, w.path("htdocs"), "data", "cache/home.html")
-			w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key(w, encrypted)...)...)
-			assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
-		})
-	}
+		// Lost state, or --fresh, costs one whole archive, never a wrong one.
+		require.NoError(t, os.RemoveAll(w.path("state/previous")))
+		w.run("backup")
+		w.run("backup", "--fresh")
+		flip(t, w.path("state/previous/kestrelpoint/files.json"))
+		w.run("backup")
+		// A part that somebody deletes is made again.
+		for _, p := range w.parts("kestrelpoint") {
+			require.NoError(t, os.Remove(p.file))
+		}
+		w.run("backup")
+		w.run(append([]string{"verify", w.newest()}, key...)...)
+		tree = snapshot(t, w.path("htdocs"), "data", "cache/home.html")
+		w.run(append([]string{"restore", "kestrelpoint", "--yes"}, key...)...)
+		assert.Equal(t, tree, snapshot(t, w.path("htdocs"), "data"))
+	})
 }
 
 func newBytes(w *world) int64 {
@@ -297,6 +289,22 @@ func newBytes(w *world) int64 {
 	}
 	w.json(&l, "archives")
 	return l.Archives[0].New
+}
+
+// openAndEncrypted has a test run on a museum whose archives are open, and on one whose are encrypted: key is then how
+// the program is told of it.
+func openAndEncrypted(t *testing.T, test func(t *testing.T, w *world, key []string)) {
+	for _, encrypted := range []bool{false, true} {
+		t.Run(fmt.Sprintf("encrypted=%v", encrypted), func(t *testing.T) {
+			need(t, "sqlite3")
+			w, _ := museum(t)
+			if encrypted {
+				need(t, "age")
+				encrypt(w)
+			}
+			test(t, w, key(w, encrypted))
+		})
+	}
 }
 
 // encrypt has new archives encrypted for a key in key.txt.
