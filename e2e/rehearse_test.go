@@ -111,10 +111,10 @@ func TestRehearseWithAServer(t *testing.T) {
 	assert.Empty(t, scratchLeft(t, w))
 
 	// A server that does not start is said, and nothing stays behind.
-	w.write("broken/mariadbd", "#!/bin/sh\necho no room for the log >&2\nexit 1\n")
-	require.NoError(t, os.Chmod(w.path("broken/mariadbd"), 0o755))
+	broken := filepath.Join(w.tmp, "mariadbd")
+	require.NoError(t, os.WriteFile(broken, []byte("#!/bin/sh\necho no room for the log >&2\nexit 1\n"), 0o755))
 	path := os.Getenv("PATH")
-	t.Setenv("PATH", w.path("broken")+":"+path)
+	t.Setenv("PATH", w.tmp+":"+path)
 	w.fails(1, []string{"start a scratch database server", "no room for the log"}, "rehearse")
 	t.Setenv("PATH", "/nowhere")
 	w.fails(1, []string{"a rehearsal needs the programs of a MariaDB server", "the live one is never used"}, "rehearse")

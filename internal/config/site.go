@@ -147,6 +147,9 @@ type Rehearse struct {
 	// Serve is a command that serves the copy, such as `php -S 127.0.0.1:{port} -t
 	// {root}`, to be asked with the site's checks.
 	Serve string `yaml:"serve"`
+	// As is the account that the command runs as. Without it root uses one without rights, for what the site brings
+	// runs there.
+	As string `yaml:"as"`
 	// Databases are empty ones to restore into, by the label of the site's, instead
 	// of a private server.
 	Databases map[string]Database `yaml:"databases"`

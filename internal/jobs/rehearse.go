@@ -2,30 +2,21 @@ package jobs
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"revlet/internal/database"
 
-	"github.com/dustin/go-humanize/english"
-
 	"revlet/internal/archives/catalog"
-	"revlet/internal/platform/process"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
-	"revlet/internal/site/check"
 	"revlet/internal/site/engine"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/rehearse"
@@ -69,7 +60,7 @@ func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.O
 	if err != nil {
 		return rehearse.Job{}, err
 	}
-	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Server: a.serverDir(h.Site), Disk: a.Disk,
+	job := rehearse.Job{Site: s, Archive: h, Scratch: filepath.Join(a.State.Dir, "rehearsal", h.Site), Temporary: os.TempDir(), Disk: a.Disk,
 		Open: a.openTarget, Live: a.databases().Live, Tables: a.tableNames, Version: a.versionOf, Observer: watch, Now: a.Now}
 	return job, a.completeRehearsal(&job)
 }
@@ -83,13 +74,6 @@ func (a *Agent) openForRehearsal(ctx context.Context, h *catalog.Held) (*site.Si
 		return a.openSite(ctx, h.Site, cfg)
 	}
 	return a.openForRestore(ctx, h)
-}
-
-// serverDir is a folder with a short path for a site's scratch servers: always
-// the same one, so that what a rehearsal which died has left is found.
-func (a *Agent) serverDir(name string) string {
-	sum := sha256.Sum256([]byte(a.State.Dir + "\x00" + name))
-	return filepath.Join(os.TempDir(), fmt.Sprintf("revlet-%d-%s", os.Getuid(), hex.EncodeToString(sum[:4])))
 }
 
 // completeRehearsal adds what the configuration says about a site's rehearsals.
@@ -117,6 +101,9 @@ func (a *Agent) completeRehearsal(job *rehearse.Job) error {
 	if !strings.Contains(cfg.Serve, "{port}") || !strings.Contains(cfg.Serve, "{root}") {
 		return reason.BadUsage("`rehearse: {serve: …}` of site %s needs {port} and {root} in its command", s.Name)
 	}
+	if job.Guest, err = a.serves(s.Name, cfg.As); err != nil {
+		return err
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -124,7 +111,7 @@ func (a *Agent) completeRehearsal(job *rehearse.Job) error {
 	address := l.Addr().String()
 	job.Address, job.Settings = "http://"+address, a.Config.Sites[s.Name].Settings
 	job.Try = func(ctx context.Context, copied *site.Site) (string, error) {
-		return a.tryCopy(ctx, copied, cfg.Serve, address)
+		return servedCopy{copied, cfg.Serve, address, rehearse.Mark(job.Scratch), job.Guest}.try(ctx)
 	}
 	return l.Close()
 }
@@ -172,57 +159,4 @@ func (a *Agent) tableNames(ctx context.Context, db site.Database) (names []strin
 		names = append(names, t.Name)
 	}
 	return names, err
-}
-
-// tryCopy serves a copy and asks it with the site's checks.
-func (a *Agent) tryCopy(ctx context.Context, copied *site.Site, command, address string) (answer string, err error) {
-	_, port, _ := strings.Cut(address, ":")
-	cmd := exec.Command("sh", "-c", strings.NewReplacer("{port}", port, "{root}", process.ShellQuote(copied.Root)).Replace(command))
-	cmd.Env = append(os.Environ(), rehearse.Mark(copied.Root))
-	var said strings.Builder
-	cmd.Stderr = &said
-	if err := process.Start(cmd); err != nil {
-		return "", err
-	}
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
-	defer func() {
-		process.KillAll(cmd)
-		<-ended
-	}()
-	if err := answers(ctx, address, ended); err != nil {
-		return "", fmt.Errorf("`%s`: %w: %s", command, err, strings.TrimSpace(said.String()))
-	}
-	asked := *copied
-	asked.Address = "http://" + address
-	asked.Checks = slices.Clone(copied.Checks)
-	for i := range asked.Checks {
-		asked.Checks[i].At = ""
-	}
-	answered := askSite(ctx, &asked)
-	if worst := check.Worst(answered); worst != nil && !worst.OK() {
-		return "", errors.New(worst.Trouble)
-	}
-	return fmt.Sprintf("%s, as the site's checks want it", english.Plural(len(answered), "answer", "answers")), nil
-}
-
-// serveWait is how long a server may take to answer.
-const serveWait = 20 * time.Second
-
-// answers waits until something listens at an address.
-func answers(ctx context.Context, address string, ended chan error) error {
-	for end := time.Now().Add(serveWait); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if c, err := net.Dial("tcp", address); err == nil {
-			return c.Close()
-		}
-		select {
-		case err := <-ended:
-			ended <- err
-			return fmt.Errorf("it ended at once (%w)", errors.Join(err))
-		case <-ctx.Done():
-			return ctx.Err()
-		default:
-		}
-	}
-	return errors.New("nothing answers at port " + strconv.Quote(address))
 }

@@ -2,6 +2,8 @@ package disk
 
 import (
 	"io/fs"
+	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -19,4 +21,23 @@ type Attributes struct {
 type Info struct {
 	fs.FileInfo
 	Err error
+}
+
+// OnlyRoots tells whether nobody but root can rename or replace what root makes in a
+// folder, nor the folder itself, nor one above it.
+func OnlyRoots(dir string) bool {
+	for at := dir; ; at = filepath.Dir(at) {
+		info, err := os.Lstat(at)
+		if err != nil || !info.IsDir() {
+			return false
+		}
+		a, ok := AttributesOf(info)
+		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && a.GID != 0
+		if !ok || a.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
+			return false
+		}
+		if at == filepath.Dir(at) {
+			return true
+		}
+	}
 }

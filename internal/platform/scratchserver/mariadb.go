@@ -70,6 +70,8 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 		s.first, way = "root", []string{"--auth-root-authentication-method=normal"}
 	}
 	install := exec.CommandContext(ctx, "mariadb-install-db", append(append(common, way...), "--skip-test-db")...)
+	as.runs(install)
+	install.Dir = dir
 	if out, err := install.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make a scratch database server: %w: %s", err, out)
 	}
@@ -81,7 +83,9 @@ func StartMariaDB(ctx context.Context, dir string, o Options) (*MariaDB, error) 
 		}
 		cmd := exec.Command("mariadbd", slices.Concat(common, network, []string{"--socket=" + s.Socket, "--pid-file=" + filepath.Join(dir, "pid"),
 			"--secure-file-priv=" + temporary, "--local-infile=0", "--skip-symbolic-links"}, o.Flags)...)
-		s.running, err = launch(ctx, cmd, dir, s.wait)
+		cmd.Dir = dir
+		as.runs(cmd)
+		s.running, err = launch(ctx, cmd, s.wait)
 		return err
 	})
 	if err != nil {

@@ -82,7 +82,7 @@ func StartPostgres(ctx context.Context, dir string, o Options) (*Postgres, error
 		cmd.Args = append(cmd.Args, o.Flags...)
 		cmd.Dir = dir
 		who.runs(cmd)
-		s.running, err = launch(ctx, cmd, dir, s.wait)
+		s.running, err = launch(ctx, cmd, s.wait)
 		return err
 	})
 	if err != nil {

@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"os/user"
-	"path/filepath"
-	"revlet/internal/platform/process"
 	"strconv"
 	"strings"
 	"time"
+
+	"revlet/internal/platform/process"
 )
 
 // account is the one of the operating system that a server runs as.
@@ -107,20 +108,27 @@ func (p *running) stop(sig os.Signal) error {
 	return p.err
 }
 
-// launch starts a server, whose log lies in dir, and waits until it answers.
-func launch(ctx context.Context, cmd *exec.Cmd, dir string, answers func(context.Context, *running) error) (*running, error) {
-	log, err := os.Create(filepath.Join(dir, "log"))
+// mostLog bounds what of a log is said, in bytes.
+const mostLog = 64 << 10
+
+// launch starts a server, and waits until it answers. Its log has no name: where the server's account may write, one
+// could be a link to anything.
+func launch(ctx context.Context, cmd *exec.Cmd, answers func(context.Context, *running) error) (*running, error) {
+	log, err := os.CreateTemp("", "revlet-log-")
 	if err != nil {
 		return nil, err
 	}
 	defer log.Close()
+	if err := os.Remove(log.Name()); err != nil {
+		return nil, err
+	}
 	cmd.Stdout, cmd.Stderr = log, log
 	p, err := start(cmd)
 	if err != nil {
 		return nil, fmt.Errorf("start a scratch database server: %w", err)
 	}
 	if err := answers(ctx, p); err != nil {
-		text, _ := os.ReadFile(log.Name())
+		text, _ := io.ReadAll(io.NewSectionReader(log, 0, mostLog))
 		return nil, errors.Join(fmt.Errorf("start a scratch database server: %w: %s", err, text), p.stop(os.Kill))
 	}
 	return p, nil

@@ -9,10 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -23,6 +21,7 @@ import (
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/process"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/scratchserver"
 	"revlet/internal/platform/state"
@@ -31,15 +30,15 @@ import (
 	"revlet/internal/work/restore"
 )
 
-// Job is one rehearsal. The caller holds a lock on Scratch and Server.
+// Job is one rehearsal. The caller holds a lock on Scratch.
 type Job struct {
 	Site    *site.Site
 	Archive *catalog.Held
-	// Scratch is a folder for the copy; Server is one with a short path for a
-	// private database server, whose socket's path must be short.
-	Scratch, Server string
-	Disk            *disk.Disk
-	Open            restore.Opener
+	// Scratch is a folder for the copy. Temporary is one with a short path, in which others may have folders of
+	// their own, for a private database server: the path of its socket must be short.
+	Scratch, Temporary string
+	Disk               *disk.Disk
+	Open               restore.Opener
 	// Live is a site to compare with, as it is on this machine.
 	Live func(s *site.Site) *compare.Live
 	// Try serves the copy at Address and asks it whether it works; it returns what
@@ -47,6 +46,9 @@ type Job struct {
 	// Settings is its settings file, where that is not the recipe's own.
 	Try               func(ctx context.Context, copied *site.Site) (answer string, err error)
 	Address, Settings string
+	// Guest is the account that the copy is given to before it is served, for what is in it may be hostile. It can pass
+	// what lies above Scratch, or Temporary. Nil is this one.
+	Guest *process.Guest
 	// Databases, by label, are empty ones to restore into instead of a server of
 	// the rehearsal's own. Tables lists what is in one.
 	Databases map[string]site.Database
@@ -55,6 +57,9 @@ type Job struct {
 	Version  func(ctx context.Context, db site.Database) (string, error)
 	Observer progress.Observer
 	Now      func() time.Time
+
+	// server is the folder for database servers, room the one that the copy lies in.
+	server, room string
 }
 
 // Result is what came of a rehearsal.
@@ -81,91 +86,18 @@ type Result struct {
 // Passed tells whether the archive restores.
 func (r *Result) Passed() bool { return len(r.Trouble) == 0 }
 
-// endWait is how long servers that were killed may take to let go of their files.
-const endWait = 3 * time.Second
-
-// Clean ends servers that a rehearsal which died has left behind, and removes
-// its folders.
-func Clean(d *disk.Disk, scratch, server string) error {
-	for end := time.Now().Add(endWait); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		left := append(serversIn(server), serving(scratch)...)
-		if len(left) == 0 {
-			break
-		}
-		for _, pid := range left {
-			if p, err := os.FindProcess(pid); err == nil {
-				_ = p.Kill()
-			}
-		}
-	}
-	err := errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
-	if errors.Is(err, syscall.ENOTEMPTY) { // the last of them was still writing
-		time.Sleep(endWait / 10)
-		err = errors.Join(d.RemoveAll(scratch), d.RemoveAll(server))
-	}
-	return err
-}
-
-// Mark is a variable for the environment of whatever serves a copy: by it, a later
-// run finds and ends what a rehearsal that was killed has left behind.
-func Mark(root string) string { return "REVLET_REHEARSAL=" + root }
-
-// serving are the processes that serve a copy.
-func serving(scratch string) []int {
-	return processes("environ", func(variables []string) bool {
-		return slices.Contains(variables, Mark(filepath.Join(scratch, "webroot")))
-	})
-}
-
-// programs are those that a scratch server is made and run by.
-var programs = []string{"mariadb", "mysql", "postgres", "initdb"}
-
-// serversIn are the processes that make or run a database server in a folder.
-func serversIn(dir string) (pids []int) {
-	return processes("cmdline", func(words []string) bool {
-		if !strings.Contains(strings.Join(words, "\x00"), dir+"/") {
-			return false
-		}
-		return slices.ContainsFunc(words[:min(len(words), 2)], func(w string) bool { // a script comes after its shell
-			return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(filepath.Base(w), p) })
-		})
-	})
-}
-
-// processes are those whose command, or environment, is of a kind, but for this
-// one.
-func processes(what string, of func(words []string) bool) (pids []int) {
-	files, err := filepath.Glob("/proc/[0-9]*/" + what)
-	if err != nil {
-		return nil
-	}
-	for _, file := range files {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			continue
-		}
-		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if err == nil && pid != os.Getpid() && of(strings.Split(string(data), "\x00")) {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
-}
-
 // Run rehearses. What is wrong with the archive is in the result; an error tells
 // that it could not be tried. Nothing is left behind.
 func Run(ctx context.Context, j Job) (r *Result, err error) {
 	clean := func() error {
-		return errors.Join(j.emptyAgain(context.WithoutCancel(ctx)), Clean(j.Disk, j.Scratch, j.Server))
+		return errors.Join(j.emptyAgain(context.WithoutCancel(ctx)), Clean(j.Disk, j.Scratch))
 	}
 	if err := clean(); err != nil {
 		return nil, fmt.Errorf("clear the scratch space: %w", err)
 	}
 	defer func() { err = errors.Join(err, clean()) }()
-	for _, dir := range []string{j.Scratch, j.Server} {
-		if err := j.Disk.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("make the scratch space: %w; the variable TMPDIR names another folder for it", err)
-		}
+	if err := j.makeScratch(); err != nil {
+		return nil, fmt.Errorf("make the scratch space: %w; the variable TMPDIR names another folder for it", err)
 	}
 	r = &Result{}
 	start := j.Now()
@@ -189,7 +121,7 @@ func Run(ctx context.Context, j Job) (r *Result, err error) {
 		return nil, err
 	}
 	if j.Try != nil && r.Passed() {
-		if err := j.point(ctx, copied); err != nil {
+		if err := errors.Join(j.point(ctx, copied), j.give(copied)); err != nil {
 			return nil, err
 		}
 		if r.Tried, err = j.Try(ctx, copied); err != nil {
@@ -320,11 +252,11 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 // copy is the site in scratch space, its databases still to be found.
 func (j Job) copy() *site.Site {
 	s := *j.Site
-	s.Root, s.Place = filepath.Join(j.Scratch, "webroot"), nil
+	s.Root, s.Place = filepath.Join(j.room, "webroot"), nil
 	s.Above, s.Databases = "", nil
 	s.Roots = map[string]string{}
 	for label := range j.Site.Roots {
-		s.Roots[label] = filepath.Join(j.Scratch, "roots", label)
+		s.Roots[label] = filepath.Join(j.room, "roots", label)
 	}
 	return &s
 }
@@ -359,7 +291,8 @@ func (s *servers) move(ctx context.Context, db site.Database, root string) (site
 		if rel, inside := s.job.Site.Inside(db); inside {
 			db.Path = filepath.Join(root, filepath.FromSlash(rel))
 		} else {
-			db.Path = filepath.Join(s.job.Scratch, db.Label+".sqlite")
+			db.Path = filepath.Join(s.job.room, databases, db.Label+".sqlite")
+			return db, s.job.Disk.MkdirAll(filepath.Dir(db.Path), 0o700)
 		}
 		return db, nil
 	case "mysql":
@@ -391,11 +324,8 @@ func (j Job) configured(ctx context.Context, db, own site.Database) (site.Databa
 
 func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, error) {
 	if s.maria == nil {
-		dir := filepath.Join(s.job.Server, "m")
-		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
-			return db, err
-		}
-		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
+		dir := filepath.Join(s.job.server, "m")
+		if err := s.job.Disk.Mkdir(dir, 0o700); err != nil {
 			return db, err
 		}
 		m, err := scratchserver.StartMariaDB(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF"}})
@@ -450,11 +380,8 @@ func word(s string) bool {
 
 func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database, error) {
 	if s.pg == nil {
-		dir := filepath.Join(s.job.Server, "p")
-		if err := s.job.Disk.MkdirAll(dir, 0o700); err != nil {
-			return db, err
-		}
-		if err := os.Chmod(s.job.Server, 0o711); err != nil { // its account has to come by
+		dir := filepath.Join(s.job.server, "p")
+		if err := s.job.Disk.Mkdir(dir, 0o700); err != nil {
 			return db, err
 		}
 		p, err := scratchserver.StartPostgres(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil})

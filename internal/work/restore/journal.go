@@ -231,7 +231,7 @@ func boxFolder(dir string) string {
 		if now, there := deviceOf(at); !there || now != device {
 			break
 		}
-		if onlyRoots(at) {
+		if disk.OnlyRoots(at) {
 			return at
 		}
 		if at == filepath.Dir(at) {
@@ -248,25 +248,6 @@ func deviceOf(dir string) (uint64, bool) {
 	}
 	a, ok := disk.AttributesOf(info)
 	return a.Dev, ok
-}
-
-// onlyRoots tells whether nobody but root can rename or replace what root makes in a
-// folder, nor the folder itself, nor one above it.
-func onlyRoots(dir string) bool {
-	for at := dir; ; at = filepath.Dir(at) {
-		info, err := os.Lstat(at)
-		if err != nil || !info.IsDir() {
-			return false
-		}
-		a, ok := disk.AttributesOf(info)
-		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && a.GID != 0
-		if !ok || a.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
-			return false
-		}
-		if at == filepath.Dir(at) {
-			return true
-		}
-	}
 }
 
 // idLayout is how identities are made of moments.

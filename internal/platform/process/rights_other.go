@@ -1,0 +1,5 @@
+//go:build unix && !linux
+
+package process
+
+func noNewRights() error { return nil }
