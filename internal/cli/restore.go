@@ -278,7 +278,7 @@ func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []res
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.PrintJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "still_there": map[string]any{"paths": r.Still.Paths, "bytes": r.Still.Bytes}, "lost": render.NonNil(r.Lost), "unlinked": render.NonNil(r.Unlinked), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "still_there": map[string]any{"paths": r.Still.Paths, "bytes": r.Still.Bytes}, "lost": render.NonNil(r.Lost), "unlinked": render.NonNil(r.Unlinked), "disarmed": render.NonNil(r.Disarmed), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
@@ -357,10 +357,11 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 		worst = &exitError{code: exitGaps}
 	}
 	if c.Bool("json") {
-		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost), "renamed": r.Renamed, "unmade": r.Unmade}), worst)
+		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost), "renamed": r.Renamed, "unmade": r.Unmade, "disarmed": render.NonNil(r.Disarmed)}), worst)
 	}
 	a.ShowPairs("Called otherwise, for this system cannot have such names", r.Renamed)
 	a.ShowPairs("Links that this system has not let this account make", r.Unmade)
+	a.ShowDisarmed(r.Disarmed, "for these are copies to look at")
 	a.ShowLost(r.Lost, "not copied")
 	if r.Paths > 0 {
 		fmt.Fprintf(a.Out, "Copied %s from %s into %s\n", render.Count(r.Paths, "path", "paths"), h.Name, to)

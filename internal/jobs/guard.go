@@ -342,7 +342,7 @@ func (g *guarding) restoreWhole(ctx context.Context, h *catalog.Held) error {
 		return err
 	}
 	return g.work(ctx, &history.Run{Site: g.Site}, func(ctx context.Context, _ *history.Run) error {
-		_, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: true, Database: len(h.Origin.Databases) > 0, State: g.State, Open: g.openTarget, Mirror: g.mirror(g.Site), Now: g.Now, Drain: g.Drain, Others: g.otherSites(g.Site)})
+		_, err := restore.Run(ctx, restore.Job{Site: s, Archive: h, Files: true, Database: len(h.Origin.Databases) > 0, State: g.State, Open: g.openTarget, Mirror: g.mirror(g.Site), Now: g.Now, Drain: g.Drain, Own: g.isOwn(h.Record), Others: g.otherSites(g.Site)})
 		return err
 	})
 }

@@ -208,7 +208,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Own: a.isOwn(o.Archive.Record), Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {

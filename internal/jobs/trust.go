@@ -84,6 +84,12 @@ func (a *Agent) signersOf(site string) (*signers, error) {
 	return s, nil
 }
 
+// isOwn tells whether this machine has taken an archive.
+func (a *Agent) isOwn(r *archive.Record) bool {
+	s, err := a.signersOf(r.Site)
+	return err == nil && s.own != "" && r.Signer() == s.own
+}
+
 func (a *Agent) saveSigners(site string, s *signers) error {
 	kept := signers{Accepted: s.Accepted, Keys: slices.DeleteFunc(slices.Clone(s.Keys), func(k Signer) bool { return k.How == SignerConfigured })}
 	return a.State.WriteNote(a.State.Signers(site), kept, "whose archives of "+site+" are taken")

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -252,7 +251,7 @@ func (p *pieces) Write(b []byte) (n int, err error) {
 func (p *pieces) next() (err error) {
 	p.n++
 	p.left, p.sum = p.most, newHashWriter()
-	p.file, err = p.disk.OpenFile(p.name(p.n)+unfinished, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	p.file, err = p.disk.CreateAnew(p.name(p.n)+unfinished, 0o600)
 	return err
 }
 

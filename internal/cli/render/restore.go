@@ -57,6 +57,16 @@ func (a *Printer) showNames(heading string, lost []string) {
 	}
 }
 
+// ShowDisarmed names files that came without the rights they gave, and says why.
+func (a *Printer) ShowDisarmed(names []string, why string) {
+	if len(names) > 0 {
+		a.showNames("Left off: the rights that files give to whoever runs them (set-user-ID, capabilities), "+why, names)
+	}
+}
+
+// anotherSaved is why a site comes up without such rights.
+const anotherSaved = "for another machine has saved them; give them anew if the site needs them"
+
 // ShowRestored says what a restore has put back, set aside and left.
 func (a *Printer) ShowRestored(r *jobs.Restored) {
 	h := r.Archive
@@ -100,6 +110,7 @@ func (a *Printer) ShowRestored(r *jobs.Restored) {
 	if len(r.Unlinked) > 0 {
 		a.showNames(a.Bad("Not put back:")+" links, which cannot be made on that machine; ask its host, or make them there", r.Unlinked)
 	}
+	a.ShowDisarmed(r.Disarmed, anotherSaved)
 	a.ShowStrangers(h, r.Site, r.TakenOut, slices.ContainsFunc(r.Uncovered, func(u restore.Uncovered) bool { return u.Stays(r.Clean) }))
 	next := "look at the site"
 	if r.Tables > 0 && len(r.Moves) == 0 {

@@ -309,7 +309,7 @@ func (d *Disk) SyncFS(name string) error {
 // removed, and is not written through.
 func (d *Disk) WriteFile(name string, data []byte, perm fs.FileMode) error {
 	temporary := filepath.Join(filepath.Dir(name), ".new-"+filepath.Base(name))
-	f, err := d.createAnew(temporary, perm)
+	f, err := d.CreateAnew(temporary, perm)
 	if err != nil {
 		return err
 	}
@@ -328,8 +328,8 @@ func (d *Disk) WriteFile(name string, data []byte, perm fs.FileMode) error {
 	return d.SyncDir(filepath.Dir(name))
 }
 
-// createAnew creates a file in place of what has its name.
-func (d *Disk) createAnew(name string, perm fs.FileMode) (f *File, err error) {
+// CreateAnew creates a file in place of what has its name, never through a link that somebody has put there.
+func (d *Disk) CreateAnew(name string, perm fs.FileMode) (f *File, err error) {
 	for range 3 { // somebody may put something there again
 		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err

@@ -50,6 +50,8 @@ type Result struct {
 	// called instead; Unmade are symbolic links that it does not let this account make, and
 	// where they lead.
 	Renamed, Unmade map[string]string
+	// Disarmed are files that came without the rights that they give to whoever runs them.
+	Disarmed []string
 }
 
 // Run copies. A path or table that the archive does not hold is an error, and
@@ -196,7 +198,7 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 	defer root.Close()
 	err = t.Write(ctx, &held, ix, root)
 	result.Paths, result.Lost = t.Written()-int64(len(t.Unmade())), t.Lost()
-	result.Renamed, result.Unmade = t.Renamed(), t.Unmade()
+	result.Renamed, result.Unmade, result.Disarmed = t.Renamed(), t.Unmade(), t.Disarmed()
 	return err
 }
 

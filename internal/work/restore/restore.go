@@ -66,6 +66,9 @@ type Job struct {
 	Dumped string
 	// Salvage restores what damage has left, and names the rest: see Result.Lost.
 	Salvage bool
+	// Own tells that this machine has taken the archive: files keep the rights that they give to whoever runs them. Of
+	// another machine's they are left off: see Result.Disarmed.
+	Own bool
 	// Drain is how long to wait, once the site is closed, for pages that are being
 	// made: they would be half of the old site and half of the new one.
 	Drain time.Duration
@@ -114,6 +117,8 @@ type Result struct {
 	Uncovered []Uncovered
 	// Unlinked are links, and where they lead, that could not be made on the site's machine.
 	Unlinked []string
+	// Disarmed are files that came back without the rights that they gave to whoever runs them.
+	Disarmed []string
 	// Lost is what is damaged in every store: files by their names, tables in words.
 	Lost []string
 }
@@ -362,7 +367,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := r.makeStaged(f); err != nil {
 		return err
 	}
-	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage}
+	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage, Trusted: r.Own}
 	var folders []carried
 	var err error
 	switch {
@@ -396,13 +401,22 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := r.checkNames(t, f); err != nil {
 		return err
 	}
+	if err := r.finishCarried(f, folders); err != nil {
+		return err
+	}
+	r.tally(t, f)
+	return nil
+}
+
+// tally adds what came of unpacking a tree to the result.
+func (r *run) tally(t *unpack.Tree, f *FilesPlan) {
+	for _, rel := range t.Disarmed() {
+		r.result.Disarmed = append(r.result.Disarmed, f.Label+"/"+rel)
+	}
 	if f.On == "" {
 		for rel, target := range t.Unmade() {
 			r.result.Unlinked = append(r.result.Unlinked, f.Label+"/"+rel+" → "+target)
 		}
-	}
-	if err := r.finishCarried(f, folders); err != nil {
-		return err
 	}
 	r.result.Paths += t.Written()
 	if t.Live != nil {
@@ -413,7 +427,6 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if n := t.Unset(); n > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
 	}
-	return nil
 }
 
 // makeStaged makes the folder that is unpacked into.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"os/user"
 	"path"
@@ -49,6 +50,9 @@ type Tree struct {
 	Parts map[string]bool
 	// Salvage has what is damaged in every store passed over: see Lost.
 	Salvage bool
+	// Trusted has files keep rights that they give to whoever runs them: for what this machine has saved itself. Root
+	// of another one may have put them there: see Disarmed.
+	Trusted bool
 	// Note is told what this system does not keep of each path: see disk.KeepsModes. It is
 	// called by several goroutines at once.
 	Note func(rel string, mode fs.FileMode, target string)
@@ -69,7 +73,9 @@ type Tree struct {
 	written int64
 	unset   int64
 	lost    []string
-	unmade  map[string]string
+	// disarmed are paths in this folder.
+	disarmed []string
+	unmade   map[string]string
 }
 
 // Write unpacks every part of files and then the tree part into root, which is empty. Every digest is checked as it is written. What is damaged in one
@@ -120,6 +126,46 @@ func (t *Tree) Unset() int64 { return t.unset }
 // Renamed are the paths that this system cannot have under their names, and what they are
 // called instead.
 func (t *Tree) Renamed() map[string]string { return t.names.renamed() }
+
+// Disarmed are the files that would have given rights to whoever runs them, in order: the bits for another account or group
+// (chmod(2)) and capabilities (capabilities(7)) were left off.
+func (t *Tree) Disarmed() []string { return slices.Compact(slices.Sorted(slices.Values(t.disarmed))) }
+
+// arms tells whether a file's attribute gives rights, or means something to the system alone. What a site needs are
+// those of users and the rules of access.
+func arms(attribute string) bool {
+	return strings.HasPrefix(attribute, "security.") || strings.HasPrefix(attribute, "trusted.")
+}
+
+// setsIDs are the bits that run a file as another account or group.
+const setsIDs = 0o6000
+
+// disarm is a file as it comes back: without the rights that it gives to whoever runs it, unless they are trusted.
+func (t *Tree) disarm(rel string, h *tar.Header) *tar.Header {
+	bits := int64(setsIDs)
+	if h.Typeflag != tar.TypeReg { // of a folder they say whose what is made there will be
+		bits = 0
+	}
+	gives := h.Mode&bits != 0
+	for key := range h.PAXRecords {
+		name, ok := strings.CutPrefix(key, archive.PAXXAttr)
+		gives = gives || ok && arms(name)
+	}
+	if t.Trusted || !gives {
+		return h
+	}
+	t.mu.Lock()
+	t.disarmed = append(t.disarmed, rel)
+	t.mu.Unlock()
+	harmless := *h
+	harmless.Mode &^= bits
+	harmless.PAXRecords = maps.Clone(h.PAXRecords)
+	maps.DeleteFunc(harmless.PAXRecords, func(key, _ string) bool {
+		name, ok := strings.CutPrefix(key, archive.PAXXAttr)
+		return ok && arms(name)
+	})
+	return &harmless
+}
 
 // Unmade are symbolic links that could not be made on this system, and where they lead.
 func (t *Tree) Unmade() map[string]string { return t.unmade }
@@ -282,6 +328,7 @@ func (t *Tree) wants(h *tar.Header) (rel string, wanted bool, err error) {
 }
 
 func (t *Tree) entry(rel string, h *tar.Header, content io.Reader) error {
+	h = t.disarm(rel, h)
 	if t.Note != nil {
 		target := ""
 		if h.Typeflag == tar.TypeSymlink {
