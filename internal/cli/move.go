@@ -166,7 +166,7 @@ func (a *app) reportMove(c *cli.Command, r *jobs.Moved) error {
 	if c.Bool("json") {
 		all := moveJSON(r.Move, r.Report)
 		all["paths"], all["tables"], all["rows"], all["seconds"], all["swap_seconds"] = r.Paths, r.Tables, r.Rows, r.Took.Seconds(), r.Swap.Seconds()
-		all["made"], all["disarmed"] = render.NonNil(r.Made), render.NonNil(r.Disarmed)
+		all["made"], all["disarmed"], all["given"] = render.NonNil(r.Made), render.NonNil(r.Disarmed), givenJSON(r.Given)
 		all["aside"], all["added"], all["checks"] = render.NonNil(r.Aside), r.Added, render.NonNil(r.Answers)
 		if err := a.PrintJSON(all); err != nil {
 			return err

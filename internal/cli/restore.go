@@ -278,7 +278,7 @@ func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []res
 func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 	if c.Bool("json") {
 		err := a.PrintJSON(map[string]any{"archive": r.Archive.Name, "site": r.Archive.Site, "paths": r.Paths, "tables": r.Tables, "rows": r.Rows,
-			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "still_there": map[string]any{"paths": r.Still.Paths, "bytes": r.Still.Bytes}, "lost": render.NonNil(r.Lost), "unlinked": render.NonNil(r.Unlinked), "disarmed": render.NonNil(r.Disarmed), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
+			"rows_by_table": rowsByTable(r.Moves), "swap_seconds": r.Swap.Seconds(), "seconds": r.Took.Seconds(), "aside": render.NonNil(r.Aside), "taken_out": render.NonNil(r.TakenOut), "uncovered": render.NonNil(r.Uncovered), "extra_tables": render.NonNil(r.ExtraTables), "still_there": map[string]any{"paths": r.Still.Paths, "bytes": r.Still.Bytes}, "lost": render.NonNil(r.Lost), "unlinked": render.NonNil(r.Unlinked), "disarmed": render.NonNil(r.Disarmed), "given": givenJSON(r.Given), "clean": r.Clean, "checks": render.NonNil(r.Answers)})
 		if err != nil {
 			return err
 		}
@@ -289,6 +289,20 @@ func (a *app) reportRestore(c *cli.Command, r *jobs.Restored) error {
 		return &exitError{code: exitDamage}
 	}
 	return nil
+}
+
+// given is an account or group of the archive whose things belong to another one here, as JSON.
+type given struct {
+	Was string `json:"was"`
+	Is  string `json:"is"`
+}
+
+func givenJSON(all [][2]string) []given {
+	list := []given{}
+	for _, one := range all {
+		list = append(list, given{one[0], one[1]})
+	}
+	return list
 }
 
 // rowsByTable says how many rows a share has put into which tables; nil when

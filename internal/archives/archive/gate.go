@@ -163,6 +163,9 @@ func (o *Origin) Check() error {
 				return fmt.Errorf("database %q is described by %.80q, which is no plain text", name, text)
 			}
 		}
+		if err := db.Owner.check(); err != nil {
+			return fmt.Errorf("database %q: %w", name, err)
+		}
 	}
 	if o.Recipe != "" && !ValidLabel(o.Recipe) || !plainText(o.Version) {
 		return fmt.Errorf("%.80q %.80q is no CMS", o.Recipe, o.Version)
@@ -179,6 +182,9 @@ func (o *Origin) Check() error {
 		if l.Path == "" || !plainText(l.Path) || !plainText(l.To) {
 			return fmt.Errorf("%.80q, which leads to %.80q, is no link of a site", l.Path, l.To)
 		}
+	}
+	if err := o.Owner.check(); err != nil {
+		return err
 	}
 	if o.OutsideMore < 0 {
 		return fmt.Errorf("it counts %d links", o.OutsideMore)

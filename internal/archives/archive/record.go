@@ -107,6 +107,8 @@ type Origin struct {
 	Version   string              `json:"version,omitempty"`
 	Databases map[string]DBOrigin `json:"databases,omitempty"`
 	Skipped   []string            `json:"skip,omitempty"`
+	// Owner is whose the webroot was.
+	Owner *Owner `json:"owner,omitempty"`
 	// Outside are symbolic links that lead out of the site's folders: what is behind them is not in the archive.
 	// OutsideMore is how many there are beyond.
 	Outside     []Outside `json:"outside,omitempty"`
@@ -139,10 +141,30 @@ type DBOrigin struct {
 	Sequences []string  `json:"sequences,omitempty"`
 	// Neighbours counts tables of other sites in the same database, left out.
 	Neighbours int `json:"neighbours,omitempty"`
-	// Mode, UID and GID are those of a database that is a file.
-	Mode string `json:"mode,omitempty"`
-	UID  int    `json:"uid,omitempty"`
-	GID  int    `json:"gid,omitempty"`
+	// Mode and Owner are those of a database that is a file.
+	Mode  string `json:"mode,omitempty"`
+	Owner *Owner `json:"owner,omitempty"`
+}
+
+// Owner is whose something was on the site's machine: numbers, and the names where that machine tells them.
+type Owner struct {
+	UID   int    `json:"uid"`
+	GID   int    `json:"gid"`
+	User  string `json:"user,omitempty"`
+	Group string `json:"group,omitempty"`
+}
+
+// NewOwner makes the names fit to stand in a record.
+func NewOwner(uid, gid int, user, group string) *Owner {
+	return &Owner{uid, gid, tidied(user), tidied(group)}
+}
+
+// check refuses what no machine says.
+func (o *Owner) check() error {
+	if o != nil && (o.UID < 0 || o.GID < 0 || !plainText(o.User) || !plainText(o.Group)) {
+		return fmt.Errorf("%.80q (%d) and %.80q (%d) are no account and group", o.User, o.UID, o.Group, o.GID)
+	}
+	return nil
 }
 
 // The kinds of parts, in the order of Record.Parts.

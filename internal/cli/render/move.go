@@ -229,7 +229,7 @@ func (a *Printer) ShowMoved(r *jobs.Moved) {
 	if r.Added != "" {
 		lines = append(lines, [2]string{"entry", m.Order.To + " was added to the configuration, without a schedule and keep rules"})
 	}
-	a.Facts(lines)
+	a.Facts(append(lines, given(r.Given)...))
 	a.ShowDisarmed(r.Disarmed, "for it is another place; give them anew if the site needs them")
 	a.showToDo(m, answers, slices.ContainsFunc(r.Report.Columns, (*move.Column).Lost))
 }

@@ -57,6 +57,17 @@ func (a *Printer) showNames(heading string, lost []string) {
 	}
 }
 
+// given says whose things belong to others on this machine.
+func given(all [][2]string) (lines [][2]string) {
+	for i, one := range all[:min(len(all), lostShown)] {
+		lines = append(lines, [2]string{[]string{"owner", ""}[min(i, 1)], "what belonged to the " + Printable(one[0]) + " belongs to " + Printable(one[1])})
+	}
+	if more := len(all) - lostShown; more > 0 {
+		lines = append(lines, [2]string{"", fmt.Sprintf("… and %d more; --json lists all", more)})
+	}
+	return lines
+}
+
 // ShowDisarmed names files that came without the rights they gave, and says why.
 func (a *Printer) ShowDisarmed(names []string, why string) {
 	if len(names) > 0 {
@@ -103,6 +114,7 @@ func (a *Printer) ShowRestored(r *jobs.Restored) {
 	} else if os.Geteuid() != 0 && r.Paths > 0 {
 		lines = append(lines, [2]string{"owner", "all files belong to this account; only root can give them to others"})
 	}
+	lines = append(lines, given(r.Given)...)
 	a.Facts(lines)
 	a.ShowUncovered(r.Uncovered, r.Clean, "was carried over", "was set aside too")
 	a.ShowExtraTables(r.ExtraTables, nil, "was set aside")

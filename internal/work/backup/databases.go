@@ -81,10 +81,12 @@ func (r *run) origin(ctx context.Context, d *openDatabase) archive.DBOrigin {
 		return o
 	}
 	o.Where, o.Name = r.Site.PathAt(d.db.Path), path.Base(d.db.Path) // a copy has another name
-	if fi, err := r.Site.At(r.disk).Anywhere(ctx).Lstat(o.Where); err == nil {
+	in := r.Site.At(r.disk).Anywhere(ctx)
+	if fi, err := in.Lstat(o.Where); err == nil {
 		o.Mode = fmt.Sprintf("%04o", unixMode(fi.Mode()))
 		if st, ok := tree.StatOf(fi); ok {
-			o.UID, o.GID = st.UID, st.GID
+			user, group := in.Owner(st.UID, st.GID)
+			o.Owner = archive.NewOwner(st.UID, st.GID, user, group)
 		}
 	}
 	return o

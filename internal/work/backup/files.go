@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/site"
 )
 
 func (r *run) addGap(g archive.Gap) {
@@ -109,6 +110,9 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 		}
 		if r.HandMade != nil && r.HandMade.Own != nil {
 			r.HandMade.Own(&e)
+		}
+		if e.Path == site.RootLabel {
+			r.record.Origin.Owner = archive.NewOwner(e.UID, e.GID, e.User, e.Group)
 		}
 		return errors.Join(tree.add(e), r.list.Add(e))
 	}

@@ -32,7 +32,7 @@ func (r *run) noteIn(t *unpack.Tree, f *FilesPlan) {
 	f.noted = &noted{paths: map[string]kept{}}
 	if f == r.journal.Files {
 		for _, in := range r.inside {
-			f.noted.paths[in.rel] = kept{mode: fileMode(r.Archive.Origin.Databases[in.db.Label]).Perm}
+			f.noted.paths[in.rel] = kept{mode: r.fileMode(r.Archive.Origin.Databases[in.db.Label]).Perm}
 		}
 	}
 	t.Note = func(rel string, mode fs.FileMode, target string) {

@@ -64,6 +64,10 @@ func (r *run) preflight(ctx context.Context) error {
 	if err := r.unlocked(); err != nil {
 		return err
 	}
+	var err error
+	if r.owners, err = r.whose(); err != nil {
+		return err
+	}
 	if err := r.openTargets(ctx); err != nil {
 		return err
 	}
@@ -357,7 +361,7 @@ func (r *run) openTargets(ctx context.Context) error {
 		if db.Engine != origin.Engine {
 			return fmt.Errorf("database %s: the archive's is %s, the site's is %s", label, origin.Engine, db.Engine)
 		}
-		mode := fileMode(origin)
+		mode := r.fileMode(origin)
 		rel, inside := r.Site.Inside(db)
 		beside, err := r.placeOf(&db, rel, inside)
 		if err != nil {
@@ -450,12 +454,13 @@ func NotSetUp(db site.Database, origin archive.DBOrigin, err error) error {
 	return reason.Because(what, reason.Names{"sql": sql}, err)
 }
 
-func fileMode(o archive.DBOrigin) sqlite.FileMode {
+func (r *run) fileMode(o archive.DBOrigin) sqlite.FileMode {
 	perm, err := strconv.ParseUint(o.Mode, 8, 32)
-	if err != nil {
+	if err != nil || o.Owner == nil {
 		return sqlite.FileMode{}
 	}
-	return sqlite.FileMode{Perm: fs.FileMode(perm & 0o777), UID: o.UID, GID: o.GID}
+	uid, gid := r.owners.Of(*o.Owner)
+	return sqlite.FileMode{Perm: fs.FileMode(perm & 0o777), UID: uid, GID: gid}
 }
 
 func (r *run) closeTargets() {

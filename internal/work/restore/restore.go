@@ -119,6 +119,8 @@ type Result struct {
 	Unlinked []string
 	// Disarmed are files that came back without the rights that they gave to whoever runs them.
 	Disarmed []string
+	// Given are accounts and groups of the archive whose things belong to others here, with those.
+	Given [][2]string
 	// Lost is what is damaged in every store: files by their names, tables in words.
 	Lost []string
 }
@@ -193,6 +195,8 @@ type run struct {
 	token string
 	// far is the machine that the files are put back to, nil for this one.
 	far tree.Writer
+	// owners says to whom what is put back belongs.
+	owners *unpack.Owners
 	// never are the paths, by label, that the archive of a share never held.
 	never map[string][]string
 }
@@ -367,7 +371,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 	if err := r.makeStaged(f); err != nil {
 		return err
 	}
-	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage, Trusted: r.Own}
+	t := &unpack.Tree{Disk: r.disk, Pace: r.observer.Advance, Label: f.Label, Others: others, Salvage: r.Salvage, Trusted: r.owners.Own, Owners: r.owners}
 	var folders []carried
 	var err error
 	switch {
@@ -424,6 +428,7 @@ func (r *run) tally(t *unpack.Tree, f *FilesPlan) {
 		r.result.Still.Bytes += t.Live.Bytes
 	}
 	r.result.Lost = append(r.result.Lost, t.Lost()...)
+	r.result.Given = r.owners.Given()
 	if n := t.Unset(); n > 0 {
 		r.observer.Note(fmt.Sprintf("note: %d extended attributes could not be set here", n))
 	}

@@ -12,10 +12,8 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"os/user"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
@@ -53,6 +51,8 @@ type Tree struct {
 	// Trusted has files keep rights that they give to whoever runs them: for what this machine has saved itself. Root
 	// of another one may have put them there: see Disarmed.
 	Trusted bool
+	// Owners says to whom things are given, if this account is root; nil is to whom the archive says.
+	Owners *Owners
 	// Note is told what this system does not keep of each path: see disk.KeepsModes. It is
 	// called by several goroutines at once.
 	Note func(rel string, mode fs.FileMode, target string)
@@ -67,7 +67,6 @@ type Tree struct {
 	names   names
 	root    *disk.Root
 	made    sync.Map // folders that exist
-	owners  owners
 	mu      sync.Mutex
 	folders []*tar.Header
 	written int64
@@ -84,6 +83,9 @@ func (t *Tree) Write(ctx context.Context, h *catalog.Held, ix *catalog.Index, ro
 	t.root, t.names.system, t.unmade = root, here(), map[string]string{}
 	if t.Label == "" {
 		t.Label = site.RootLabel
+	}
+	if t.Owners == nil {
+		t.Owners = &Owners{}
 	}
 	if t.Keep != nil {
 		var err error
@@ -403,7 +405,7 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 		buffers.Put(buf)
 	}
 	if err == nil {
-		err = t.owners.apply(h, f.Chown)
+		err = t.Owners.apply(h, f.Chown)
 	}
 	if err == nil {
 		err = f.Chmod(goMode(h.Mode))
@@ -435,7 +437,7 @@ func (t *Tree) symlink(rel string, h *tar.Header) error {
 	if err != nil {
 		return err
 	}
-	err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	err = t.Owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
 	if err == nil && !h.ModTime.IsZero() {
 		err = t.root.LchtimesIfAble(rel, h.ModTime)
 	}
@@ -476,7 +478,7 @@ func (t *Tree) finishFolder(rel string, h *tar.Header) error {
 	if err != nil {
 		return err
 	}
-	err = t.owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
+	err = t.Owners.apply(h, func(uid, gid int) error { return t.root.Lchown(rel, uid, gid) })
 	if err == nil {
 		err = t.root.Chmod(rel, goMode(h.Mode))
 	}
@@ -492,7 +494,14 @@ func (t *Tree) finishFolder(rel string, h *tar.Header) error {
 func (t *Tree) setXAttrs(h *tar.Header, f *os.File) {
 	for key, value := range h.PAXRecords {
 		name, ok := strings.CutPrefix(key, archive.PAXXAttr)
-		if ok && xattr.FSet(f, name, []byte(value)) != nil {
+		if !ok {
+			continue
+		}
+		data, whole := []byte(value), true
+		if archive.IsACL(name) {
+			data, whole = t.Owners.acl(data)
+		}
+		if data == nil || xattr.FSet(f, name, data) != nil || !whole {
 			t.mu.Lock()
 			t.unset++
 			t.mu.Unlock()
@@ -536,55 +545,4 @@ func goMode(unix int64) fs.FileMode {
 		m |= fs.ModeSticky
 	}
 	return m
-}
-
-// owners maps account names to this machine's numbers: another machine may
-// number the web server's account otherwise.
-type owners struct {
-	mu            sync.Mutex
-	users, groups map[string]int
-}
-
-// apply sets the owner where this account may: as root. Otherwise everything
-// belongs to the account that restores.
-func (o *owners) apply(h *tar.Header, chown func(uid, gid int) error) error {
-	if os.Geteuid() != 0 {
-		return nil
-	}
-	o.mu.Lock()
-	if o.users == nil {
-		o.users, o.groups = map[string]int{}, map[string]int{}
-	}
-	uid := cached(o.users, h.Uname, h.Uid, func(name string) (string, error) {
-		u, err := user.Lookup(name)
-		if err != nil {
-			return "", err
-		}
-		return u.Uid, nil
-	})
-	gid := cached(o.groups, h.Gname, h.Gid, func(name string) (string, error) {
-		g, err := user.LookupGroup(name)
-		if err != nil {
-			return "", err
-		}
-		return g.Gid, nil
-	})
-	o.mu.Unlock()
-	return chown(uid, gid)
-}
-
-func cached(known map[string]int, name string, number int, look func(string) (string, error)) int {
-	if name == "" {
-		return number
-	}
-	if id, ok := known[name]; ok {
-		return id
-	}
-	known[name] = number
-	if text, err := look(name); err == nil {
-		if id, err := strconv.Atoi(text); err == nil {
-			known[name] = id
-		}
-	}
-	return known[name]
 }

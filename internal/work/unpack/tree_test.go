@@ -23,7 +23,7 @@ func unpack(t testing.TB, dir string, data []byte) error {
 	root, err := d.OpenRoot(dir)
 	require.NoError(t, err)
 	defer root.Close()
-	tree := &Tree{Disk: d, root: root, Label: "webroot"}
+	tree := &Tree{Disk: d, root: root, Label: "webroot", Owners: &Owners{}}
 	tr := tar.NewReader(bytes.NewReader(data))
 	for {
 		h, err := tr.Next()
