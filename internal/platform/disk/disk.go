@@ -123,6 +123,11 @@ func (d *Disk) OpenRegular(name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
+	return regular(f, name)
+}
+
+// regular closes what is no regular file.
+func regular(f *File, name string) (*File, error) {
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
 		err = &fs.PathError{Op: "read", Path: name, Err: ErrSpecial}

@@ -44,7 +44,7 @@ func (d *Disk) OpenRootNoLinks(name string) (*Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Root{r, d}, nil
+	return &Root{r, d, name}, nil
 }
 
 // sameFolder makes sure that a root is the folder that is open already.

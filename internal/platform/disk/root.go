@@ -14,7 +14,11 @@ import (
 type Root struct {
 	*os.Root
 	d *Disk
+	// path is where it was, for the fault hook.
+	path string
 }
+
+func (r *Root) check(op, name string) error { return r.d.check(op, filepath.Join(r.path, name)) }
 
 // OpenRoot opens a folder to write in.
 func (d *Disk) OpenRoot(name string) (*Root, error) {
@@ -25,19 +29,19 @@ func (d *Disk) OpenRoot(name string) (*Root, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Root{r, d}, nil
+	return &Root{r, d, name}, nil
 }
 
 // OpenRoot opens a folder inside the root as a root of its own.
 func (r *Root) OpenRoot(name string) (*Root, error) {
-	if err := r.d.check("open", name); err != nil {
+	if err := r.check("open", name); err != nil {
 		return nil, err
 	}
 	inner, err := r.Root.OpenRoot(name)
 	if err != nil {
 		return nil, err
 	}
-	return &Root{inner, r.d}, nil
+	return &Root{inner, r.d, filepath.Join(r.path, name)}, nil
 }
 
 // Inode is Disk's, for a name inside the root.
@@ -47,7 +51,7 @@ func (r *Root) Inode(name string, info fs.FileInfo) (uint64, error) {
 
 // Create creates a new file for writing; it must not exist.
 func (r *Root) Create(name string, perm fs.FileMode) (*File, error) {
-	if err := r.d.check("open", name); err != nil {
+	if err := r.check("open", name); err != nil {
 		return nil, err
 	}
 	f, err := r.Root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
@@ -57,9 +61,58 @@ func (r *Root) Create(name string, perm fs.FileMode) (*File, error) {
 	return &File{f, r.d}, nil
 }
 
+// OpenRegular opens a file inside the root for reading, through links that stay in it, but nothing that one might wait
+// for or that has no end.
+func (r *Root) OpenRegular(name string) (*File, error) {
+	if err := r.check("open", name); err != nil {
+		return nil, err
+	}
+	f, err := r.Root.OpenFile(name, os.O_RDONLY|noWait, 0)
+	if err != nil {
+		return nil, err
+	}
+	return regular(&File{f, r.d}, name)
+}
+
+// WalkDir is fs.WalkDir inside the root.
+func (r *Root) WalkDir(name string, visit fs.WalkDirFunc) error {
+	if err := r.check("readdir", name); err != nil {
+		return err
+	}
+	return fs.WalkDir(r.FS(), name, visit)
+}
+
+// ReadNames returns the names in a folder inside the root, unsorted.
+func (r *Root) ReadNames(name string) ([]string, error) {
+	if err := r.check("readdir", name); err != nil {
+		return nil, err
+	}
+	f, err := r.Root.OpenFile(name, os.O_RDONLY|noWait, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Readdirnames(-1)
+}
+
+// MkdirAllSynced is MkdirAll, and makes the names of the folders that it makes durable.
+func (r *Root) MkdirAllSynced(name string, perm fs.FileMode) error {
+	if info, err := r.Stat(name); err == nil && info.IsDir() || name == "." {
+		return err
+	}
+	above := filepath.Dir(name)
+	if err := r.MkdirAllSynced(above, perm); err != nil {
+		return err
+	}
+	if err := r.Mkdir(name, perm); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return r.SyncDir(above)
+}
+
 // MkdirAll makes a folder and its parents.
 func (r *Root) MkdirAll(name string, perm fs.FileMode) error {
-	if err := r.d.check("mkdir", name); err != nil {
+	if err := r.check("mkdir", name); err != nil {
 		return err
 	}
 	return r.Root.MkdirAll(name, perm)
@@ -67,7 +120,7 @@ func (r *Root) MkdirAll(name string, perm fs.FileMode) error {
 
 // Mkdir makes a folder; it must not exist.
 func (r *Root) Mkdir(name string, perm fs.FileMode) error {
-	if err := r.d.check("mkdir", name); err != nil {
+	if err := r.check("mkdir", name); err != nil {
 		return err
 	}
 	return r.Root.Mkdir(name, perm)
@@ -76,7 +129,7 @@ func (r *Root) Mkdir(name string, perm fs.FileMode) error {
 // Symlink makes a symbolic link. Its target may lead anywhere: nothing is
 // written through it.
 func (r *Root) Symlink(target, name string) error {
-	if err := r.d.check("symlink", name); err != nil {
+	if err := r.check("symlink", name); err != nil {
 		return err
 	}
 	return r.Root.Symlink(target, name)
@@ -84,7 +137,7 @@ func (r *Root) Symlink(target, name string) error {
 
 // Link makes a hard link between two names inside the root.
 func (r *Root) Link(old, name string) error {
-	if err := r.d.check("link", name); err != nil {
+	if err := r.check("link", name); err != nil {
 		return err
 	}
 	return r.Root.Link(old, name)
@@ -92,7 +145,7 @@ func (r *Root) Link(old, name string) error {
 
 // Remove deletes a name inside the root, never what a link leads to.
 func (r *Root) Remove(name string) error {
-	if err := r.d.check("remove", name); err != nil {
+	if err := r.check("remove", name); err != nil {
 		return err
 	}
 	return sayLocked(removeIn(r.Root, name), filepath.Join(r.Name(), name))
@@ -100,7 +153,7 @@ func (r *Root) Remove(name string) error {
 
 // Rename gives a name inside the root another one there, in the place of what has it.
 func (r *Root) Rename(from, to string) error {
-	if err := r.d.check("rename", to); err != nil {
+	if err := r.check("rename", to); err != nil {
 		return err
 	}
 	return sayLocked(r.Root.Rename(from, to), filepath.Join(r.Name(), from), filepath.Join(r.Name(), to))
@@ -144,7 +197,7 @@ func (r *Root) LinkOrCopy(old, name string) error {
 
 // Chmod sets permissions, set-id and sticky bits included.
 func (r *Root) Chmod(name string, mode fs.FileMode) error {
-	if err := r.d.check("chmod", name); err != nil {
+	if err := r.check("chmod", name); err != nil {
 		return err
 	}
 	return r.Root.Chmod(name, mode)
@@ -152,7 +205,7 @@ func (r *Root) Chmod(name string, mode fs.FileMode) error {
 
 // Lchown sets the owner without following a link.
 func (r *Root) Lchown(name string, uid, gid int) error {
-	if err := r.d.check("chown", name); err != nil {
+	if err := r.check("chown", name); err != nil {
 		return err
 	}
 	return r.Root.Lchown(name, uid, gid)
@@ -160,7 +213,7 @@ func (r *Root) Lchown(name string, uid, gid int) error {
 
 // Chtimes sets the access and modification times.
 func (r *Root) Chtimes(name string, atime, mtime time.Time) error {
-	if err := r.d.check("chtimes", name); err != nil {
+	if err := r.check("chtimes", name); err != nil {
 		return err
 	}
 	if y := mtime.Year(); y <= 1678 || y >= 2262 {
@@ -172,7 +225,7 @@ func (r *Root) Chtimes(name string, atime, mtime time.Time) error {
 // LchtimesIfAble sets the times of a symbolic link itself, where the file system keeps
 // any.
 func (r *Root) LchtimesIfAble(name string, mtime time.Time) error {
-	if err := r.d.check("chtimes", name); err != nil {
+	if err := r.check("chtimes", name); err != nil {
 		return err
 	}
 	return lchtimes(r.Root, name, mtime)
@@ -182,7 +235,7 @@ func (r *Root) LchtimesIfAble(name string, mtime time.Time) error {
 // system. Links in either way are followed only inside their root, as by os.Root;
 // name itself is moved, whatever it is.
 func (r *Root) MoveTo(name string, to *Root, newName string) error {
-	if err := r.d.check("rename", name); err != nil {
+	if err := r.check("rename", name); err != nil {
 		return err
 	}
 	return sayLocked(moveBetween(r.Root, name, to.Root, newName), filepath.Join(r.Name(), name), filepath.Join(to.Name(), newName))
@@ -191,7 +244,7 @@ func (r *Root) MoveTo(name string, to *Root, newName string) error {
 // LinkTo gives a name inside the root another one inside another root, as MoveTo moves
 // it. See LinkUnsupported for where it cannot.
 func (r *Root) LinkTo(name string, to *Root, newName string) error {
-	if err := r.d.check("link", name); err != nil {
+	if err := r.check("link", name); err != nil {
 		return err
 	}
 	return linkBetween(r.Root, name, to.Root, newName)
@@ -199,7 +252,7 @@ func (r *Root) LinkTo(name string, to *Root, newName string) error {
 
 // SyncDir makes the names in a folder inside the root durable.
 func (r *Root) SyncDir(name string) error {
-	if err := r.d.check("sync", name); err != nil {
+	if err := r.check("sync", name); err != nil {
 		return err
 	}
 	return syncFolder(r.Root, name)

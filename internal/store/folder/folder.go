@@ -1,4 +1,5 @@
-// Package folder keeps archives in a folder on this machine.
+// Package folder keeps archives in a folder on this machine. Another account may own it, or may once have: it is
+// worked in through a handle, and no link in it leads anywhere else.
 package folder
 
 import (
@@ -8,9 +9,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -42,6 +43,24 @@ func (f *Folder) Where() string { return f.root }
 // Offsite implements store.Store: a folder is on this machine.
 func (f *Folder) Offsite() bool { return false }
 
+// in does something in the folder: through a handle of it, to which no link of another account has led. A folder that is
+// not there may be the mount point of a disk that is away, and is not the same as an empty one.
+func (f *Folder) in(do func(r *disk.Root) error) error {
+	open := f.d.OpenRootNoLinks
+	if runtime.GOOS != "linux" { // the link is whoever's whose configuration names it
+		open = f.d.OpenRoot
+	}
+	r, err := open(f.root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the store folder %s is not there; is its disk mounted? (%w)", f.root, fs.ErrNotExist)
+	}
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return do(r)
+}
+
 // Check implements store.Store. A folder that does not exist is refused, for
 // it may be the mount point of a disk that is not there.
 func (f *Folder) Check(context.Context) error {
@@ -54,70 +73,88 @@ func (f *Folder) Check(context.Context) error {
 	case !info.IsDir():
 		return fmt.Errorf("the store %s is not a folder", f.root)
 	}
-	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
-		return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
-	}
-	probe, err := os.CreateTemp(f.Incoming(), "probe-*")
-	if err != nil {
-		return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
-	}
-	_ = probe.Close()
-	if err := f.d.Remove(probe.Name()); err != nil {
-		return err
-	}
-	return f.clear()
+	err = f.in(func(r *disk.Root) error {
+		probe := path.Join(store.Incoming, "probe-"+store.Token())
+		err := r.MkdirAll(store.Incoming, 0o700)
+		if err == nil {
+			var file *disk.File
+			if file, err = r.Create(probe, 0o600); err == nil {
+				_ = file.Close()
+				err = r.Remove(probe)
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("the store folder %s cannot be written to: %w", f.root, err)
+		}
+		return clearIncoming(r)
+	})
+	return err
 }
 
-// clear removes what runs that died have left in the folder for incoming.
-func (f *Folder) clear() error {
-	names, err := f.d.ReadNames(f.Incoming())
+// clearIncoming removes what runs that died have left in the folder for incoming.
+func clearIncoming(r *disk.Root) error {
+	names, err := r.ReadNames(store.Incoming)
 	if err != nil {
 		return err
 	}
 	for _, name := range names {
-		file := filepath.Join(f.Incoming(), name)
-		if info, err := f.d.Lstat(file); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > store.Stale {
-			_ = f.d.Remove(file)
+		file := path.Join(store.Incoming, name)
+		if info, err := r.Lstat(file); err == nil && info.Mode().IsRegular() && time.Since(info.ModTime()) > store.Stale {
+			_ = r.Remove(file)
 		}
 	}
 	return nil
 }
 
-// path refuses names that would leave the store.
-func (f *Folder) path(name string) (string, error) {
+// local refuses names that would leave the store.
+func local(name string) (string, error) {
 	if !filepath.IsLocal(name) {
 		return "", fmt.Errorf("%q is not a name in a store", name)
 	}
-	return filepath.Join(f.root, filepath.FromSlash(name)), nil
+	return filepath.FromSlash(name), nil
+}
+
+// at does something with a name in the folder.
+func (f *Folder) at(name string, do func(r *disk.Root, rel string) error) error {
+	rel, err := local(name)
+	if err != nil {
+		return err
+	}
+	return f.in(func(r *disk.Root) error { return do(r, rel) })
 }
 
 // Put implements store.Store.
-func (f *Folder) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
-	if err := f.d.MkdirAll(f.Incoming(), 0o700); err != nil {
-		return fmt.Errorf("store %s: %w", name, err)
-	}
-	temporary := filepath.Join(f.Incoming(), "put-"+store.Token()+"-"+filepath.Base(name))
-	out, err := f.d.Create(temporary)
+func (f *Folder) Put(_ context.Context, name string, src io.ReadSeeker, size int64) error {
+	err := f.at(name, func(r *disk.Root, rel string) error {
+		if err := r.MkdirAll(store.Incoming, 0o700); err != nil {
+			return err
+		}
+		temporary := filepath.Join(store.Incoming, "put-"+store.Token()+"-"+filepath.Base(rel))
+		out, err := r.Create(temporary, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = src.Seek(0, io.SeekStart)
+		var n int64
+		if err == nil {
+			n, err = io.Copy(out, src)
+		}
+		if err == nil && n != size {
+			err = fmt.Errorf("%d bytes came, %d were promised", n, size)
+		}
+		if err == nil {
+			err = out.Sync()
+		}
+		err = errors.Join(err, out.Close())
+		if err == nil {
+			err = adopt(r, rel, temporary)
+		}
+		if err != nil {
+			_ = r.Root.Remove(temporary)
+		}
+		return err
+	})
 	if err != nil {
-		return fmt.Errorf("store %s: %w", name, err)
-	}
-	_, err = src.Seek(0, io.SeekStart)
-	var n int64
-	if err == nil {
-		n, err = io.Copy(out, src)
-	}
-	if err == nil && n != size {
-		err = fmt.Errorf("%d bytes came, %d were promised", n, size)
-	}
-	if err == nil {
-		err = out.Sync()
-	}
-	err = errors.Join(err, out.Close())
-	if err == nil {
-		err = f.Adopt(ctx, name, temporary)
-	}
-	if err != nil {
-		_ = os.Remove(temporary)
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	return nil
@@ -130,44 +167,52 @@ func (f *Folder) PutFirst(ctx context.Context, name string, data []byte) error {
 	if err := f.Put(ctx, first, bytes.NewReader(data), int64(len(data))); err != nil {
 		return err
 	}
-	from, err := f.path(first)
-	if err != nil {
-		return err
-	}
-	to, err := f.path(name)
-	if err != nil {
-		return err
-	}
-	err = f.d.Link(from, to)
-	if err != nil && !errors.Is(err, fs.ErrExist) {
-		return f.Adopt(ctx, name, from)
-	}
-	return errors.Join(f.d.Remove(from), f.d.SyncDir(filepath.Dir(to)))
+	return f.at(name, func(r *disk.Root, rel string) error {
+		from, err := local(first)
+		if err != nil {
+			return err
+		}
+		if err = r.Link(from, rel); err != nil && !errors.Is(err, fs.ErrExist) {
+			return adopt(r, rel, from)
+		}
+		return errors.Join(r.Remove(from), r.SyncDir(filepath.Dir(rel)))
+	})
 }
 
-// Adopt moves a finished and synced file on the store's file system to its
-// place in the store.
+// Adopt moves a finished and synced file that lies in Incoming to its place in the store.
 func (f *Folder) Adopt(_ context.Context, name, file string) error {
-	to, err := f.path(name)
+	err := f.at(name, func(r *disk.Root, rel string) error {
+		from, err := filepath.Rel(f.root, file)
+		if err == nil {
+			err = adopt(r, rel, from)
+		}
+		return err
+	})
 	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	return nil
+}
+
+// adopt gives a file in the folder its name there, for good.
+func adopt(r *disk.Root, name, from string) error {
+	dir := filepath.Dir(name)
+	if err := r.MkdirAllSynced(dir, 0o700); err != nil {
 		return err
 	}
-	if err := f.d.MkdirAllSynced(filepath.Dir(to), 0o700); err != nil {
-		return fmt.Errorf("store %s: %w", name, err)
+	if err := r.Rename(from, name); err != nil {
+		return err
 	}
-	if err := f.d.Rename(file, to); err != nil {
-		return fmt.Errorf("store %s: %w", name, err)
-	}
-	return f.d.SyncDir(filepath.Dir(to))
+	return r.SyncDir(dir)
 }
 
 // Open implements store.Store.
 func (f *Folder) Open(_ context.Context, name string, offset int64) (io.ReadCloser, error) {
-	p, err := f.path(name)
-	if err != nil {
-		return nil, err
-	}
-	file, err := f.d.OpenRegular(p)
+	var file *disk.File
+	err := f.at(name, func(r *disk.Root, rel string) (err error) {
+		file, err = r.OpenRegular(rel)
+		return err
+	})
 	if err != nil {
 		return nil, notFound(name, err)
 	}
@@ -179,11 +224,11 @@ func (f *Folder) Open(_ context.Context, name string, offset int64) (io.ReadClos
 
 // Stat implements store.Store.
 func (f *Folder) Stat(_ context.Context, name string) (store.Info, error) {
-	file, err := f.path(name)
-	if err != nil {
-		return store.Info{}, err
-	}
-	info, err := f.d.Stat(file)
+	var info fs.FileInfo
+	err := f.at(name, func(r *disk.Root, rel string) (err error) {
+		info, err = r.Stat(rel)
+		return err
+	})
 	if err != nil {
 		return store.Info{}, notFound(name, err)
 	}
@@ -198,42 +243,30 @@ func notFound(name string, err error) error {
 }
 
 // List implements store.Store.
-func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
-	top, err := f.path(path.Clean(dir))
-	if err != nil {
-		return nil, err
-	}
-	if err := f.There(); err != nil {
-		return nil, fmt.Errorf("list %s: %w", dir, err)
-	}
-	var all []store.Info
-	var names store.Names
-	err = f.d.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
+func (f *Folder) List(ctx context.Context, dir string) (all []store.Info, err error) {
+	err = f.at(path.Clean(dir), func(r *disk.Root, top string) error {
+		top = filepath.ToSlash(top)
+		var names store.Names
+		return r.WalkDir(top, func(p string, entry fs.DirEntry, err error) error {
+			switch {
+			case errors.Is(err, fs.ErrNotExist):
+				return nil
+			case err != nil:
+				return err
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case strings.HasPrefix(entry.Name(), ".") && entry.IsDir() && p != top:
+				return fs.SkipDir
+			case entry.IsDir() || strings.HasPrefix(entry.Name(), "."):
 				return nil
 			}
-			return err
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if strings.HasPrefix(entry.Name(), ".") && entry.IsDir() && p != top {
-			return fs.SkipDir
-		}
-		if entry.IsDir() || strings.HasPrefix(entry.Name(), ".") {
-			return nil
-		}
-		info, err := entry.Info()
-		if err != nil {
-			return nil // removed while listing
-		}
-		rel, err := filepath.Rel(f.root, p)
-		if err != nil {
-			return err
-		}
-		all = append(all, store.Info{Name: filepath.ToSlash(rel), Bytes: info.Size(), Changed: info.ModTime()})
-		return names.Another(dir)
+			info, err := entry.Info()
+			if err != nil {
+				return nil // removed while listing
+			}
+			all = append(all, store.Info{Name: p, Bytes: info.Size(), Changed: info.ModTime()})
+			return names.Another(dir)
+		})
 	})
 	if err != nil {
 		return nil, fmt.Errorf("list %s: %w", dir, err)
@@ -241,37 +274,25 @@ func (f *Folder) List(ctx context.Context, dir string) ([]store.Info, error) {
 	return all, nil
 }
 
-// There tells whether the folder itself is: one that is not may be the mount point of
-// a disk that is away, and is not the same as an empty one.
-func (f *Folder) There() error {
-	_, err := f.d.Stat(f.root)
-	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("the store folder %s does not exist; is its disk mounted?", f.root)
-	}
-	return err
-}
+// There tells whether the folder itself is.
+func (f *Folder) There() error { return f.in(func(*disk.Root) error { return nil }) }
 
 // Folders implements store.Store.
-func (f *Folder) Folders(_ context.Context, dir string) ([]string, error) {
-	p, err := f.path(path.Clean(dir))
-	if err != nil {
-		return nil, err
-	}
-	if err := f.There(); err != nil {
-		return nil, fmt.Errorf("list %s: %w", dir, err)
-	}
-	names, err := f.d.ReadNames(p)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("list %s: %w", dir, err)
-	}
-	var folders []string
-	for _, name := range names {
-		if info, err := f.d.Stat(filepath.Join(p, name)); err == nil && info.IsDir() && !strings.HasPrefix(name, ".") {
-			folders = append(folders, name)
+func (f *Folder) Folders(_ context.Context, dir string) (folders []string, err error) {
+	err = f.at(path.Clean(dir), func(r *disk.Root, rel string) error {
+		names, err := r.ReadNames(rel)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
 		}
+		for _, name := range names {
+			if info, err := r.Stat(filepath.Join(rel, name)); err == nil && info.IsDir() && !strings.HasPrefix(name, ".") {
+				folders = append(folders, name)
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list %s: %w", dir, err)
 	}
 	return folders, nil
 }
@@ -281,12 +302,10 @@ func (f *Folder) Close() error { return nil }
 
 // Remove implements store.Store.
 func (f *Folder) Remove(_ context.Context, name string) error {
-	p, err := f.path(name)
-	if err != nil {
-		return err
-	}
-	if err := f.d.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("remove %s: %w", name, err)
-	}
-	return nil
+	return f.at(name, func(r *disk.Root, rel string) error {
+		if err := r.Remove(rel); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("remove %s: %w", name, err)
+		}
+		return nil
+	})
 }

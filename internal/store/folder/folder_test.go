@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -89,4 +90,49 @@ func TestAFolderThatIsGoneIsNotEmpty(t *testing.T) {
 	assert.ErrorContains(t, err, "mounted?")
 	_, err = f.Folders(t.Context(), "")
 	assert.ErrorContains(t, err, "mounted?")
+}
+
+// Whoever owns the folder, or once did, may have put links in it: root deleted what was old in any folder of the machine, and
+// wrote there.
+func TestLinksInAStoreLeadNowhere(t *testing.T) {
+	for _, link := range []string{store.Incoming, "site", "site/parts", "site/archives/record.json"} {
+		t.Run(link, func(t *testing.T) {
+			dir, victim := t.TempDir(), t.TempDir()
+			old := filepath.Join(victim, "old.conf")
+			require.NoError(t, os.WriteFile(old, []byte("precious"), 0o600))
+			long := time.Now().AddDate(0, -1, 0)
+			require.NoError(t, os.Chtimes(old, long, long))
+			require.NoError(t, os.MkdirAll(filepath.Join(victim, "ab"), 0o700))
+			require.NoError(t, os.WriteFile(filepath.Join(victim, "ab/part"), []byte("precious"), 0o600))
+			require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(link)), 0o700))
+			to := victim
+			if strings.HasSuffix(link, ".json") {
+				to = old
+			}
+			require.NoError(t, os.Symlink(to, filepath.Join(dir, link)))
+			f := New(&disk.Disk{}, dir)
+			_ = f.Check(t.Context())
+			for _, name := range []string{"site/parts/ab/part", "site/archives/record.json", "site/ab/part"} {
+				_ = f.Put(t.Context(), name, strings.NewReader("planted"), 7)
+				_ = f.PutFirst(t.Context(), name+".first", []byte("planted"))
+				if in, err := f.Open(t.Context(), name, 0); err == nil {
+					data, err := io.ReadAll(in)
+					require.NoError(t, err)
+					assert.Equal(t, "planted", string(data), name)
+					require.NoError(t, in.Close())
+				}
+				_ = f.Remove(t.Context(), name)
+			}
+			all, _ := f.List(t.Context(), "site")
+			for _, one := range all {
+				assert.NotContains(t, one.Name, "old.conf")
+			}
+			var left []string
+			require.NoError(t, filepath.WalkDir(victim, func(p string, _ os.DirEntry, err error) error {
+				left = append(left, strings.TrimPrefix(p, victim))
+				return err
+			}))
+			assert.Equal(t, []string{"", "/ab", "/ab/part", "/old.conf"}, left)
+		})
+	}
 }

@@ -138,7 +138,7 @@ func dropMarks(ctx context.Context, st *state.State, s store.Named, site string,
 			}
 		}
 	}
-	if a, ok := s.Store.(adopter); ok && len(dead) > 0 {
+	if a, ok := takesOver(s); ok && len(dead) > 0 {
 		if err := st.Disk.RemoveAll(scratchFolder(a, site, st)); err != nil {
 			return fmt.Errorf("store %s: clear up after an earlier run: %w", s.Name, err)
 		}

@@ -97,7 +97,7 @@ func (r *run) checkStores(ctx context.Context) {
 // in the state folder.
 func (r *run) openSpool() error {
 	for _, t := range r.live() {
-		if a, ok := t.Store.(adopter); ok {
+		if a, ok := takesOver(t.Named); ok {
 			t.own, r.own = a, a
 			break
 		}

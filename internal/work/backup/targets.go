@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"sync"
 	"sync/atomic"
@@ -25,6 +26,12 @@ type adopter interface {
 	Incoming() string
 	Root() string
 	Adopt(ctx context.Context, name, file string) error
+}
+
+// takesOver tells whether files can be prepared in a store: as root, only where nobody else can put a link in the way.
+func takesOver(s store.Named) (adopter, bool) {
+	a, ok := s.Store.(adopter)
+	return a, ok && (os.Geteuid() != 0 || disk.OnlyRoots(a.Incoming()))
 }
 
 // target is one of the stores that a run writes to. When something fails there

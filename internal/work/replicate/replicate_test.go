@@ -304,6 +304,7 @@ func TestWhatAStoreHasMadeUpIsNotPassedOn(t *testing.T) {
 	text, err := os.ReadFile(b.path("c/READ-ME-FIRST.txt"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "evil")
+	require.NoError(t, os.Mkdir(b.path("d"), 0o700))
 	_, err = b.job("d", "a").Archive(t.Context(), &h)
 	assert.ErrorIs(t, err, archive.ErrRecord, "or none at all")
 }
