@@ -310,7 +310,10 @@ func asOwner(db site.Database) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(ownersAbove(db.Path), ownersAbove(real))
+	if err := ownersAbove(real); err != nil || real == filepath.Clean(db.Path) {
+		return err
+	}
+	return ownersAbove(db.Path)
 }
 
 // ownersAbove refuses a path if an account other than root could exchange what lies on the
@@ -325,13 +328,14 @@ func ownersAbove(path string) error {
 		if ok && a.UID == 0 && (info.Mode().Perm()&0o022 == 0 || info.Mode()&(fs.ModeSticky|fs.ModeSymlink) != 0) {
 			continue
 		}
-		name := "its owner"
+		name, account := "somebody else", "ACCOUNT"
 		if ok {
+			name, account = strconv.Itoa(a.UID), "#"+strconv.Itoa(a.UID) // as sudo(8) has it
 			if u, err := user.LookupId(strconv.Itoa(a.UID)); err == nil {
-				name = u.Username
+				name, account = u.Username, u.Username
 			}
 		}
-		return reason.New(reason.WorkAs, reason.Names{"account": name}, "%s belongs to %s, or others may write to it: as root, nothing is written there by its path", at, name)
+		return reason.New(reason.WorkAs, reason.Names{"account": account}, "%s belongs to %s, or others may write to it: as root, nothing is written there by its path", at, name)
 	}
 	return nil
 }

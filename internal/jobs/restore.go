@@ -179,11 +179,16 @@ func (a *Agent) otherSites(name string) map[string]string {
 	return all
 }
 
-// canBeThere refuses to write into a database that is a file on another machine. One in the
-// webroot comes back as a whole.
+// canBeThere refuses to write into a database that is a file on another machine, or, for root, in a folder of somebody
+// else's. One in the webroot comes back as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
 	for _, db := range o.Site.Databases {
 		_, held := o.Archive.Origin.Databases[db.Label]
+		if o.Database && held && o.Rows[db.Label] != nil && db.Place == nil {
+			if err := asOwner(db); err != nil {
+				return err
+			}
+		}
 		if !o.Database || !held || db.Engine != "sqlite" || db.Place == nil {
 			continue
 		}

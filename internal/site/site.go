@@ -179,6 +179,28 @@ type Database struct {
 	On    string     `json:"on,omitempty"`
 	// usualSocket tells that Socket is where one is on this machine.
 	usualSocket bool
+	// within are the folders that a file lies in which the site's settings have chosen; nil is any.
+	within []string
+}
+
+// Within is the database with the folders, without links on the way, in which a file has to lie.
+func (db Database) Within(folders ...string) Database {
+	db.within = folders
+	return db
+}
+
+// MayBe refuses a file, without links on the way, that a site's settings may not choose: see Own. What the path of a database
+// leads to may be another one than a moment ago.
+func (db Database) MayBe(real string) error {
+	if db.within == nil {
+		return nil
+	}
+	for _, dir := range db.within {
+		if rel, err := sitepath.Rel(dir, real); err == nil && sitepath.IsLocal(rel) && rel != "." {
+			return nil
+		}
+	}
+	return reason.New(reason.DatabaseElsewhere, reason.Names{"label": db.Label, "path": real}, "the site's settings choose %s as its database, which is in none of the site's folders", real)
 }
 
 // Where describes the database for people, without secrets.
@@ -333,8 +355,13 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 		if _, known := s.Database(db.Label); known {
 			continue
 		}
-		if err := s.ownFile(db); err != nil && !c.AnyDatabase {
-			return err
+		if !c.AnyDatabase {
+			if err := s.ownFile(db); err != nil {
+				return err
+			}
+			if s.Place == nil && db.Engine == "sqlite" {
+				db = db.Within(s.folders()...)
+			}
 		}
 		s.Databases = append(s.Databases, db)
 	}
@@ -359,17 +386,16 @@ func (s *Site) ownFile(db Database) error {
 	if db.Engine != "sqlite" {
 		return nil
 	}
-	folders := []string{s.Root}
+	return db.Within(s.folders()...).MayBe(withoutLinks(db.Path))
+}
+
+// folders are the site's, without links on the way.
+func (s *Site) folders() []string {
+	all := []string{withoutLinks(s.Root)}
 	for _, dir := range s.Roots {
-		folders = append(folders, dir)
+		all = append(all, withoutLinks(dir))
 	}
-	file := withoutLinks(db.Path)
-	for _, dir := range folders {
-		if rel, err := sitepath.Rel(withoutLinks(dir), file); err == nil && sitepath.IsLocal(rel) && rel != "." {
-			return nil
-		}
-	}
-	return reason.New(reason.DatabaseElsewhere, reason.Names{"label": db.Label, "path": file}, "the site's settings choose %s as its database, which is in none of the site's folders", file)
+	return all
 }
 
 // withoutLinks is a path with links followed as far as it is there.

@@ -229,7 +229,7 @@ func (s *snapshot) copyFrom(ctx context.Context, db *Database) error {
 		return err
 	}
 	s.copy = file
-	s.pool, err = sql.Open("sqlite", dsn(s.copy, "mode=ro"))
+	s.pool, err = sql.Open("sqlite", dsn(s.copy, "mode=ro&immutable=1")) // and nothing is made beside it
 	return err
 }
 

@@ -286,7 +286,7 @@ func (db *Database) moveAll(from, to, unless string) error {
 		if !there {
 			continue
 		}
-		if err := db.c.Disk.Rename(from+suffix, to+suffix); err != nil {
+		if err := db.c.Disk.RenameNoLinks(from+suffix, to+suffix); err != nil {
 			return fmt.Errorf("exchange the database file: %w", err)
 		}
 	}

@@ -29,7 +29,7 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 		if db.Place != nil {
 			return farFile(ctx, d, db, scratch)
 		}
-		return sqlite.Open(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
+		return localFile(ctx, d, db, scratch, sqlite.Open)
 	default:
 		return nil, fmt.Errorf("database %s: no engine called %q", db.Label, db.Engine)
 	}
@@ -38,7 +38,7 @@ func Source(ctx context.Context, d *disk.Disk, db site.Database, scratch string)
 // Untouched is Source for a look that leaves no traces beside a database that is a file.
 func Untouched(ctx context.Context, d *disk.Disk, db site.Database, scratch string) (database.Source, error) {
 	if db.Engine == "sqlite" && db.Place == nil && db.On == "" {
-		return sqlite.OpenUntouched(ctx, sqlite.Config{Path: db.Path, Scratch: scratch, Disk: d})
+		return localFile(ctx, d, db, scratch, sqlite.OpenUntouched)
 	}
 	return Source(ctx, d, db, scratch)
 }
@@ -46,7 +46,7 @@ func Untouched(ctx context.Context, d *disk.Disk, db site.Database, scratch stri
 // CopyFile makes a copy of a database that is a file in a folder of a site, as of one
 // moment, and returns its path on this machine.
 func CopyFile(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch string) (string, error) {
-	if here, ok := in.(interface{ Path(name string) string }); ok {
+	if here, ok := in.(interface{ Path(name string) string }); ok && !exposed(here.Path(name)) {
 		return sqlite.Copy(ctx, d, here.Path(name), scratch)
 	}
 	return fetchFile(ctx, d, in, name, scratch)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -105,6 +106,11 @@ func farFile(ctx context.Context, d *disk.Disk, db site.Database, scratch string
 	if err != nil {
 		return nil, err
 	}
+	return copied(ctx, d, local, scratch)
+}
+
+// copied opens a copy, which goes when it is closed.
+func copied(ctx context.Context, d *disk.Disk, local, scratch string) (database.Source, error) {
 	source, err := sqlite.OpenUntouched(ctx, sqlite.Config{Path: local, Scratch: scratch, Disk: d})
 	if err != nil {
 		return nil, errors.Join(err, d.Remove(local))
@@ -135,6 +141,18 @@ type moment struct {
 	wal     int64
 	walHead string
 	busy    bool
+}
+
+// lasts tells whether it is still that moment. Of a database that is held a log may have grown: what is behind its old end
+// was not copied. A journal may have come and gone: nothing has come of its transaction.
+func (m moment) lasts(now moment, held bool) bool {
+	if held {
+		m.busy, now.busy = false, false
+		if now.wal > m.wal {
+			now.wal = m.wal
+		}
+	}
+	return m == now
 }
 
 func momentOf(in tree.Folder, name string) (m moment, err error) {
@@ -198,17 +216,25 @@ func fetchFile(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 var errWritten = errors.New("the database was written to while it was copied")
 
 func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch string) (local string, err error) {
+	release, writing, err := hold(ctx, in, name)
+	if err != nil {
+		return "", fmt.Errorf("database file: %w", err)
+	}
+	held := release != nil
+	if held {
+		defer func() { release() }()
+	}
 	before, err := momentOf(in, name)
 	if err != nil {
 		return "", fmt.Errorf("database file: %w", err)
 	}
-	if before.busy {
+	if before.busy && !writing {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
 	}
 	if free, err := d.Free(scratch); err == nil && free/2 < before.bytes+before.wal {
 		return "", fmt.Errorf("%s: no room here for a copy: it has %d MiB, and %d MiB are free", name, (before.bytes+before.wal)>>20, free>>20)
 	}
-	raw := filepath.Join(scratch, fmt.Sprintf("far-%d", time.Now().UnixNano()))
+	raw := filepath.Join(scratch, "far-"+rand.Text())
 	defer func() {
 		for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
 			if e := d.Remove(raw + suffix); e != nil && !errors.Is(e, fs.ErrNotExist) {
@@ -228,12 +254,19 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 	if err != nil {
 		return "", fmt.Errorf("database file: %w", err)
 	}
-	if before != after {
+	if !before.lasts(after, held) {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
+	}
+	if held {
+		release()
+		release = func() {}
 	}
 	copied, err := sqlite.Copy(ctx, d, raw, scratch)
 	if err != nil {
 		return "", err
+	}
+	if held {
+		return copied, nil
 	}
 	if err := sqlite.Check(ctx, copied); err != nil { // without logs, a write leaves no other trace
 		return "", errors.Join(fmt.Errorf("%s: %w: %w", name, errWritten, err), d.Remove(copied))

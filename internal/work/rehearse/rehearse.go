@@ -288,6 +288,7 @@ func (s *servers) move(ctx context.Context, db site.Database, root string) (site
 	}
 	switch db.Engine {
 	case "sqlite":
+		db = db.Within() // the copy lies where nobody else can put anything
 		if rel, inside := s.job.Site.Inside(db); inside {
 			db.Path = filepath.Join(root, filepath.FromSlash(rel))
 		} else {

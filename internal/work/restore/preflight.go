@@ -416,12 +416,14 @@ func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string
 		db.Path = filepath.Join(f.staged(), filepath.FromSlash(rel))
 		return f.Box, nil
 	case inside && f != nil:
+		db.Path = filepath.Join(f.Root, filepath.FromSlash(rel))
 		return f.Box, nil
 	case inside:
 		root, err := filepath.EvalSymlinks(r.Site.Root)
 		if err != nil {
 			root = r.Site.Root
 		}
+		db.Path = filepath.Join(root, filepath.FromSlash(rel))
 		if inner, err := needsInner(r.disk, root); err == nil && inner {
 			return newBoxIn(root, r.Site.Name, r.journal.ID, r.token), nil
 		}
