@@ -30,7 +30,7 @@ const mostSettings = 8 << 20
 // InFolder reads from a webroot on this machine.
 func InFolder(root string) ReadFunc {
 	return func(rel string) ([]byte, error) {
-		return disk.ReadRegular(filepath.Join(root, filepath.FromSlash(rel)), mostSettings)
+		return disk.ReadLed(filepath.Join(root, filepath.FromSlash(rel)), mostSettings)
 	}
 }
 

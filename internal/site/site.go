@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -264,6 +265,13 @@ func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo
 	}
 	if !info.IsDir() {
 		return nil, fmt.Errorf("site %s: the webroot %s is not a folder", name, c.Root)
+	}
+	if place == nil {
+		for _, dir := range append(slices.Collect(maps.Values(c.Roots)), c.Root) {
+			if _, err := disk.Way(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, fmt.Errorf("site %s: %w", name, err)
+			}
+		}
 	}
 	s, err := OpenFromAt(name, c, place, read)
 	if s != nil {

@@ -81,6 +81,16 @@ func (d *Disk) below(name string) (*tree, string) {
 // might wait for.
 func ReadRegular(name string, most int64) ([]byte, error) {
 	f, err := os.OpenFile(name, os.O_RDONLY|noWait, 0)
+	return readRegular(f, err, name, most)
+}
+
+// ReadLed is ReadRegular for what lies where others may put links: root follows those only that Way does.
+func ReadLed(name string, most int64) ([]byte, error) {
+	f, err := openLed(name, os.O_RDONLY|noWait)
+	return readRegular(f, err, name, most)
+}
+
+func readRegular(f *os.File, err error, name string, most int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ func (d *Disk) OpenRootNoLinks(name string) (*Root, error) {
 	if err := d.check("open", name); err != nil {
 		return nil, err
 	}
-	fd, err := openNoLinks(name)
+	fd, err := openNoLinks(name, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return nil, err
 	}
@@ -82,12 +82,12 @@ func (d *Disk) renameNoLinks(op, from, to string, flags uint) error {
 	if err := d.check(op, from); err != nil {
 		return err
 	}
-	fromDir, err := openNoLinks(filepath.Dir(from))
+	fromDir, err := openNoLinks(filepath.Dir(from), unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(fromDir)
-	toDir, err := openNoLinks(filepath.Dir(to))
+	toDir, err := openNoLinks(filepath.Dir(to), unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return err
 	}
@@ -104,7 +104,7 @@ func (d *Disk) renameNoLinks(op, from, to string, flags uint) error {
 }
 
 // openNoLinks opens a folder to look names up in it.
-func openNoLinks(dir string) (fd int, err error) {
+func openNoLinks(dir string, flags int) (fd int, err error) {
 	way, err := trustedWay(dir)
 	if err != nil {
 		return -1, err
@@ -118,13 +118,13 @@ func openNoLinks(dir string) (fd int, err error) {
 	if rel == "" {
 		rel = "."
 	}
-	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	how := unix.OpenHow{Flags: uint64(flags | unix.O_CLOEXEC), Resolve: unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
 	fd, err = unix.Openat2(int(root.Fd()), rel, &how)
 	for tries := 0; tries < mostRenames && (errors.Is(err, unix.EINTR) || errors.Is(err, unix.EAGAIN)); tries++ {
 		fd, err = unix.Openat2(int(root.Fd()), rel, &how)
 	}
 	if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) {
-		fd, err = (&tree{"/", root}).openByParts(rel, unix.O_PATH|unix.O_DIRECTORY)
+		fd, err = (&tree{"/", root}).openByParts(rel, flags)
 	}
 	if err != nil {
 		if errors.Is(err, unix.ELOOP) || errors.Is(err, unix.ENOTDIR) {

@@ -14,8 +14,31 @@ import (
 // handle is what a folder is read through.
 type handle = *os.File
 
-func openTree(folder string) (handle, error) {
-	return os.OpenFile(folder, unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+// openTree opens a folder. Root is led there by nobody's links but those that Way follows.
+func openTree(folder string) (handle, error) { return openLed(folder, unix.O_RDONLY|unix.O_DIRECTORY) }
+
+// openLed opens a path to which links may lead; root those only that Way follows, and none that came since.
+func openLed(path string, flags int) (*os.File, error) {
+	if os.Geteuid() != 0 {
+		return os.OpenFile(path, flags|unix.O_CLOEXEC, 0)
+	}
+	real, makers, err := follow(path, 0)
+	if err != nil {
+		return nil, err
+	}
+	fd, err := openNoLinks(real, flags)
+	if err != nil {
+		return nil, err
+	}
+	f := os.NewFile(uintptr(fd), path)
+	info, err := f.Stat()
+	if err == nil {
+		err = rightful(path, info, makers)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
 }
 
 // mostRenames is how often a path is looked up again because something was renamed

@@ -24,7 +24,7 @@ func exposed(file string) bool {
 // localFile opens a database that is a file on this machine. Root opens a copy of one that others can exchange, made through
 // handles and without following links.
 func localFile(ctx context.Context, d *disk.Disk, db site.Database, scratch string, open func(context.Context, sqlite.Config) (*sqlite.Database, error)) (database.Source, error) {
-	real, err := filepath.EvalSymlinks(db.Path)
+	real, err := disk.Way(db.Path)
 	if err != nil {
 		return nil, fmt.Errorf("database file: %w", err)
 	}

@@ -65,7 +65,11 @@ func (l local) Folder(_ context.Context, dir string) (Folder, error) {
 
 // Absolute implements Place.
 func (l local) Absolute(_ context.Context, dir string) (string, error) {
-	return filepath.EvalSymlinks(dir)
+	real, err := disk.Way(dir)
+	if err == nil {
+		_, err = l.disk.Lstat(real)
+	}
+	return real, err
 }
 
 // Anywhere implements Place.

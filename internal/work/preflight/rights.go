@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -42,7 +40,7 @@ func (o *owners) visit(rel string, info fs.FileInfo) {
 
 // rights says what this account needs its rights for: as root, whether less would do.
 func (r *run) rights(o owners) {
-	name := accountName(o.account)
+	name := disk.AccountName(o.account)
 	above := filepath.Dir(r.Site.Root)
 	info, err := os.Stat(above)
 	st, ok := disk.AttributesOf(info)
@@ -77,7 +75,7 @@ func (r *run) withoutRoot(o owners, above string) {
 		r.add(Look, "rights", "some of it belongs to other accounts (%s); a restore by this one makes it its own", paths(o.foreign))
 	}
 	if !disk.Writable(r.Site.Root) {
-		r.add(Look, "rights", "%s belongs to %s, and this account may not write there: it can save the site; a restore has to run as %s, or as root", r.Site.Root, accountName(o.account), accountName(o.account))
+		r.add(Look, "rights", "%s belongs to %s, and this account may not write there: it can save the site; a restore has to run as %s, or as root", r.Site.Root, disk.AccountName(o.account), disk.AccountName(o.account))
 		return
 	}
 	if !disk.Writable(above) {
@@ -93,13 +91,4 @@ func paths(n int64) string {
 		return "1 path"
 	}
 	return humanize.Comma(n) + " paths"
-}
-
-// accountName is an account's name, or its number where it has none.
-func accountName(uid int) string {
-	number := strconv.FormatUint(uint64(uid), 10)
-	if u, err := user.LookupId(number); err == nil {
-		return u.Username
-	}
-	return number
 }

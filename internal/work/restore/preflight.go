@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
-	"os/user"
 	"path"
 	"path/filepath"
 	"slices"
@@ -144,11 +143,7 @@ func isOwn(info fs.FileInfo) bool {
 // ownerOf is the name of the account that something belongs to, or its number.
 func ownerOf(info fs.FileInfo) string {
 	a, _ := disk.AttributesOf(info)
-	number := strconv.Itoa(a.UID)
-	if u, err := user.LookupId(number); err == nil {
-		return u.Username
-	}
-	return number
+	return disk.AccountName(a.UID)
 }
 
 // sameSite refuses to put an archive over what looks like another site.
@@ -305,9 +300,9 @@ func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*F
 	if r.far != nil {
 		return r.planFarFolder(ctx, label, dir, need)
 	}
-	root, err := filepath.EvalSymlinks(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		root, err = dir, r.disk.MkdirAll(filepath.Dir(dir), 0o755)
+	root, err := disk.Way(dir)
+	if err == nil {
+		err = r.disk.MkdirAll(filepath.Dir(root), 0o755)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the folder %s: %w", dir, err)
