@@ -86,6 +86,31 @@ func TestSettingsThatLeadElsewhere(t *testing.T) {
 	assert.Contains(t, string(kept), "new lamp")
 }
 
+// Whoever broke in has the settings lead to the database of another site, which the account reaches, too: a restore of the
+// database alone would have put the museum's tables in the place of the shop's.
+func TestAnIntrudersSettingsLeadToAnotherDatabase(t *testing.T) {
+	s := mariadb(t)
+	w := settled(t, s)
+	w.run("backup")
+	shop, museum := s.describe(t, "shop"), s.describe(t, "museum")
+	s.exec(t, "DROP TABLE museum.kp_posts")
+	w.edit("htdocs/wp-config.php", "'museum'", "'shop'")
+	for _, how := range [][]string{{"--only", "database"}, {"--table", "kp_posts"}, {"--keep-settings"}, {}, {"--only", "database", "--dry-run"}} {
+		w.fails(1, []string{"lead to another database than at the last backup", "shop@127.0.0.1", "--path FILE"}, append([]string{"restore", "kestrelpoint", "--yes"}, how...)...)
+	}
+	assert.Equal(t, shop, s.describe(t, "shop"))
+	w.run("restore", "kestrelpoint", "--path", "wp-config.php", "--yes")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, museum, live(s.describe(t, "museum")))
+	assert.Equal(t, shop, s.describe(t, "shop"))
+
+	w.edit("htdocs/wp-config.php", "'museum'", "'shop'")
+	w.fails(1, []string{"lead to another database"}, "backup")
+	w.run("status", "--accept", "kestrelpoint/database-moved", "--why", "it is the shop's now")
+	w.run("restore", "kestrelpoint", "--only", "database", "--anyway", "--yes")
+	assert.Equal(t, "of museum", strings.Join(s.column(t, "SELECT t FROM shop.kp_posts"), " "), "a person has said so")
+}
+
 // What undo needs is in the journal, whatever has changed since.
 func TestUndoNeedsNothingOfToday(t *testing.T) {
 	s := mariadb(t)

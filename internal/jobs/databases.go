@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/config"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
@@ -75,6 +76,30 @@ func (a *Agent) confirmDatabases(name string, s *site.Site, cfg config.Site) err
 		}
 	}
 	return reason.New(reason.DatabaseMoved, reason.Names{"site": name}, "site %s: its settings lead to another database than at the last backup: %s", name, known.moved())
+}
+
+// confirmTargets refuses to write into a database that is another one than at the last backup, and than the one that an
+// archive was taken of, until a person has confirmed it: an intruder's settings may lead to somebody else's. The same one by
+// another way is the same.
+func (a *Agent) confirmTargets(name string, s *site.Site, of map[string]archive.DBOrigin) error {
+	cfg := a.Config.Sites[name]
+	known, err := a.readDatabasePlaces(name)
+	if err != nil || known.Confirmed == nil {
+		return err
+	}
+	for label, place := range chosenBySettings(s, cfg) {
+		was, held := of[label]
+		if held && !sameDatabase(place, known.Confirmed[label]) && !sameDatabase(place, was.Engine+" "+was.Where) {
+			return a.confirmDatabases(name, s, cfg)
+		}
+	}
+	return nil
+}
+
+// sameDatabase tells whether two places name the same account and database, by whatever way.
+func sameDatabase(a, b string) bool {
+	account := func(place string) string { who, _, _ := strings.Cut(place, "@"); return who }
+	return account(a) == account(b) && a[strings.LastIndex(a, "/")+1:] == b[strings.LastIndex(b, "/")+1:]
 }
 
 // databasesRead remembers where the databases were that an archive was taken of.

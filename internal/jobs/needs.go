@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
@@ -193,7 +194,11 @@ func (a *Agent) putPage(ctx context.Context, m *Move, name, text string) (remove
 		}
 		return func() error { return w.RemoveAll(context.WithoutCancel(ctx), page) }, nil
 	}
-	in, err := a.Disk.OpenRoot(m.Entry.Root)
+	root, err := disk.Way(m.Entry.Root)
+	if err != nil {
+		return nil, err
+	}
+	in, err := a.Disk.OpenRootNoLinks(root)
 	if err != nil {
 		return nil, err
 	}

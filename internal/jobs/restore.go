@@ -196,7 +196,10 @@ func (a *Agent) canBeThere(o RestoreOrder) error {
 			return reason.BadUsage("database %s: %w; one in the webroot can be put back as a whole", db.Label, engine.ErrFarFile)
 		}
 	}
-	return nil
+	if !o.Database {
+		return nil
+	}
+	return a.confirmTargets(o.Archive.Site, o.Site, o.Archive.Origin.Databases)
 }
 
 // Restore puts a site back, asks it whether it works, and tells what is gone from

@@ -52,7 +52,7 @@ var Advice = map[reason.Reason]string{
 	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
 	reason.ConfigOfOthers:        "make it yours alone (chown, chmod go-w); root runs the program as that account instead, such as: sudo -u '#{account}' revlet …",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
-	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings",
+	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings: put their file back alone (`revlet restore {site} --path FILE`), and then the rest",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",
 	reason.DumpAlone:             "`revlet restore {archive} --only files` puts the files back; `revlet export {archive} FILE` holds the SQL, which the host's panel takes",
 	reason.ServerRights:          "the account itself is good; run this as the server's administrator:\n{sql}",

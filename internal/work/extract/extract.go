@@ -9,7 +9,6 @@ import (
 	"io"
 	"maps"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -64,32 +63,46 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	if err := sel.missing(); err != nil {
 		return nil, err
 	}
-	if err := j.Disk.MkdirAll(j.To, 0o755); err != nil {
+	into, err := j.open()
+	if err != nil {
 		return nil, fmt.Errorf("extract: %w", err)
 	}
+	defer into.Close()
 	ix, err := j.Archive.ReadIndex(ctx)
 	if err != nil {
 		return nil, err
 	}
 	result := &Result{Renamed: map[string]string{}, Unmade: map[string]string{}}
 	if len(j.Paths) > 0 {
-		if err = j.files(ctx, sel, ix, result); err != nil {
+		if err = j.files(ctx, sel, ix, into, result); err != nil {
 			return nil, catalog.BecauseDamaged(j.Archive, fmt.Errorf("extract: %w", err))
 		}
 	}
 	if len(j.Tables) > 0 {
-		if result.Tables, err = j.tables(ctx, ix); err != nil {
+		if result.Tables, err = j.tables(ctx, ix, into); err != nil {
 			return nil, fmt.Errorf("extract: %w", err)
 		}
 	}
 	return result, nil
 }
 
+// open makes and opens the folder. Root is led to it by nobody's links to what is somebody else's.
+func (j Job) open() (*disk.Root, error) {
+	real, err := disk.Way(j.To)
+	if err != nil {
+		return nil, err
+	}
+	if err := j.Disk.MkdirAll(real, 0o755); err != nil {
+		return nil, err
+	}
+	return j.Disk.OpenRootNoLinks(real)
+}
+
 // tables writes one file for each table, after one with the definitions of all.
-func (j Job) tables(ctx context.Context, ix *catalog.Index) ([]string, error) {
+func (j Job) tables(ctx context.Context, ix *catalog.Index, into *disk.Root) ([]string, error) {
 	var files []string
 	for _, label := range slices.Sorted(maps.Keys(j.Archive.Origin.Databases)) {
-		file, err := j.sql(ctx, ix, label+"-definitions", func(p archive.Part) bool { return p.Kind == archive.KindSchema && p.Database == label })
+		file, err := j.sql(ctx, ix, into, label+"-definitions", func(p archive.Part) bool { return p.Kind == archive.KindSchema && p.Database == label })
 		if err != nil {
 			return nil, err
 		}
@@ -105,7 +118,7 @@ func (j Job) tables(ctx context.Context, ix *catalog.Index) ([]string, error) {
 		if len(held) > 1 {
 			name = label + "." + table
 		}
-		file, err := j.sql(ctx, ix, name, func(p archive.Part) bool { return p.Database == label && p.Table == table })
+		file, err := j.sql(ctx, ix, into, name, func(p archive.Part) bool { return p.Database == label && p.Table == table })
 		if err != nil {
 			return nil, err
 		}
@@ -164,7 +177,7 @@ func (s *selection) missing() error {
 }
 
 // files unpacks the parts that are needed, keeping what matches.
-func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, result *Result) error {
+func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, into *disk.Root, result *Result) error {
 	keep := func(rel string) bool {
 		_, ok := match(j.Paths, rel)
 		return ok
@@ -191,21 +204,16 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, resul
 	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: keep}
 	held := *j.Archive
 	held.Record = &some
-	root, err := j.Disk.OpenRoot(j.To)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	err = t.Write(ctx, &held, ix, root)
+	err = t.Write(ctx, &held, ix, into)
 	result.Paths, result.Lost = t.Written()-int64(len(t.Unmade())), t.Lost()
 	result.Renamed, result.Unmade, result.Disarmed = t.Renamed(), t.Unmade(), t.Disarmed()
 	return err
 }
 
 // sql writes the parts that are wanted as one SQL file.
-func (j Job) sql(ctx context.Context, ix *catalog.Index, name string, wanted func(archive.Part) bool) (string, error) {
-	file := filepath.Join(j.To, url.PathEscape(name)+".sql")
-	out, err := j.Disk.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+func (j Job) sql(ctx context.Context, ix *catalog.Index, into *disk.Root, name string, wanted func(archive.Part) bool) (string, error) {
+	file := url.PathEscape(name) + ".sql"
+	out, err := into.Create(file, 0o600)
 	if err != nil {
 		return "", err
 	}
@@ -214,7 +222,7 @@ func (j Job) sql(ctx context.Context, ix *catalog.Index, name string, wanted fun
 			err = j.slice(ctx, ix, p, out)
 		}
 	}
-	return file, errors.Join(err, out.Close())
+	return filepath.Join(j.To, file), errors.Join(err, out.Close())
 }
 
 func (j Job) slice(ctx context.Context, ix *catalog.Index, p archive.Part, out io.Writer) error {
