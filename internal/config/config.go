@@ -117,10 +117,26 @@ func Trusted(path string, named bool, by int) error {
 		return nil // there is none, or reading it tells
 	}
 	a, _ := disk.AttributesOf(info)
-	if !ofOthers(info) || named && (os.Geteuid() != 0 || a.UID == by) && info.Mode().Perm()&0o002 == 0 {
+	if named && (os.Geteuid() != 0 || a.UID == by) && info.Mode().Perm()&0o002 == 0 {
 		return nil
 	}
+	if !ofOthers(info) {
+		return exchangeable(path, by)
+	}
 	return reason.New(reason.ConfigOfOthers, reason.Names{"path": path, "account": fmt.Sprint(a.UID)}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)
+}
+
+// exchangeable refuses, for root, a file in a folder in which others could put another one in its place by the time that it is
+// read, or to which a link of theirs leads. by is as for Trusted.
+func exchangeable(path string, by int) error {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	real, err := disk.Way(path)
+	if err == nil && disk.OnlyOf(filepath.Dir(real), by) {
+		return nil
+	}
+	return reason.New(reason.ConfigFolder, reason.Names{"path": path}, "others could put another file in the place of %s: what it says would be done as root", path)
 }
 
 // ofOthers tells whether another account owns a file, or may change it.

@@ -131,6 +131,26 @@ func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	require.Error(t, Trusted("revlet.yaml", false, 61871), "and only if it names the file")
 	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
 	require.Error(t, Trusted("revlet.yaml", true, 61871))
+
+	// It may be root's own, and another one a moment later.
+	require.NoError(t, os.Mkdir("theirs", 0o755))
+	require.NoError(t, os.WriteFile("mine.yaml", nil, 0o600))
+	require.NoError(t, os.WriteFile("theirs/revlet.yaml", nil, 0o600))
+	require.NoError(t, os.Symlink("../mine.yaml", "theirs/linked.yaml"))
+	require.NoError(t, os.Symlink("mine.yaml", "own.yaml"))
+	for _, theirs := range []string{"theirs", "theirs/linked.yaml"} {
+		require.NoError(t, os.Lchown(theirs, 61871, 61871))
+	}
+	for _, named := range []bool{true, false} {
+		for _, file := range []string{"theirs/revlet.yaml", "theirs/linked.yaml"} {
+			require.True(t, reason.Is(Trusted(file, named, -1), reason.ConfigFolder), file)
+		}
+		require.NoError(t, Trusted("own.yaml", named, -1))
+		require.NoError(t, Trusted("theirs/revlet.yaml", named, 61871), "who has become root could do so anyway")
+	}
+	require.NoError(t, os.WriteFile("more.yaml", []byte("include: theirs/*.yaml"), 0o600))
+	_, err := Load("more.yaml")
+	require.True(t, reason.Is(err, reason.ConfigFolder), "%v", err)
 }
 
 // Whatever comes from a record is written as a value, or refused.

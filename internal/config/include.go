@@ -177,5 +177,5 @@ func ours(path string) error {
 	if ofOthers(info) {
 		return reason.New(reason.IncludeOfOthers, reason.Names{"path": path}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)
 	}
-	return nil
+	return exchangeable(path, -1)
 }

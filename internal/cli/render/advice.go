@@ -50,6 +50,7 @@ var Advice = map[reason.Reason]string{
 	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
 	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
+	reason.ConfigFolder:          "keep it in a folder of root's, such as /etc/revlet, and name it with --config",
 	reason.ConfigOfOthers:        "make it yours alone (chown, chmod go-w); root runs the program as that account instead, such as: sudo -u '#{account}' revlet …",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings: put their file back alone (`revlet restore {site} --path FILE`), and then the rest",

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 )
 
@@ -25,7 +26,10 @@ type Info struct {
 
 // OnlyRoots tells whether nobody but root can rename or replace what root makes in a
 // folder, nor the folder itself, nor one above it.
-func OnlyRoots(dir string) bool {
+func OnlyRoots(dir string) bool { return OnlyOf(dir, 0) }
+
+// OnlyOf is OnlyRoots for root and other accounts, by their numbers.
+func OnlyOf(dir string, accounts ...int) bool {
 	for at := dir; ; at = filepath.Dir(at) {
 		info, err := os.Lstat(at)
 		if err != nil || !info.IsDir() {
@@ -33,7 +37,7 @@ func OnlyRoots(dir string) bool {
 		}
 		a, ok := AttributesOf(info)
 		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && a.GID != 0
-		if !ok || a.UID != 0 || others && info.Mode()&fs.ModeSticky == 0 {
+		if !ok || a.UID != 0 && !slices.Contains(accounts, a.UID) || others && info.Mode()&fs.ModeSticky == 0 {
 			return false
 		}
 		if at == filepath.Dir(at) {
