@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/store"
 	"revlet/internal/store/sshconn"
@@ -46,6 +48,10 @@ type sshPlace struct {
 	patience
 	picking sync.Mutex
 	next    int
+	// open ends when the place is closed, and with it what warmers are at.
+	open    context.Context
+	close   context.CancelFunc
+	warmers sync.WaitGroup
 	// broke is set once a connection broke: later ones ask for small packets, of which more
 	// come through until the next one breaks.
 	broke atomic.Bool
@@ -67,6 +73,7 @@ func NewSSH(o SSHOptions) Place {
 		o.Silence = time.Minute
 	}
 	p := &sshPlace{o: o, patience: newPatience(o.Tries, o.Pause)}
+	p.open, p.close = context.WithCancel(context.Background())
 	p.bundle.Store(firstBundle)
 	p.bundlers = make(chan *bundler, bundlesAtOnce)
 	p.bundling = make(chan struct{}, bundlesAtOnce)
@@ -82,6 +89,8 @@ func (p *sshPlace) Base() string { return p.o.Base }
 
 // Close implements Place.
 func (p *sshPlace) Close() error {
+	p.close()
+	p.warmers.Wait()
 	for _, l := range append(slices.Clone(p.lanes), p.tunnel) {
 		l.mu.Lock()
 		if l.conn != nil {
@@ -102,6 +111,8 @@ type lane struct {
 	resting time.Time
 	// busy counts the calls under way.
 	busy atomic.Int64
+	// warming is set while a connection is made that nobody waits for.
+	warming atomic.Bool
 }
 
 // busyEnough is how many calls a connection has under way before another one is made: a
@@ -142,14 +153,35 @@ func (l *lane) get(ctx context.Context) (*conn, error) {
 	return l.conn, nil
 }
 
-// state tells whether the lane has a connection or is making one, and whether it may make
-// one.
-func (l *lane) state() (connected, may bool) {
-	if !l.mu.TryLock() {
-		return true, true
+// state tells whether the lane has a connection, whether it is making one, and whether it may make one.
+func (l *lane) state() (connected, making, may bool) {
+	if l.warming.Load() || !l.mu.TryLock() {
+		return false, true, true
 	}
 	defer l.mu.Unlock()
-	return l.conn != nil, time.Now().After(l.resting)
+	return l.conn != nil, false, time.Now().After(l.resting)
+}
+
+// warm makes a connection, and begins SFTP in it, while others do the work: that takes longer than most calls.
+func (l *lane) warm() {
+	if !l.warming.CompareAndSwap(false, true) {
+		return
+	}
+	p := l.place
+	p.warmers.Go(func() {
+		defer l.warming.Store(false)
+		if c, err := l.get(p.open); err == nil {
+			_, _ = c.sftp(&c.files, p.begin())
+		}
+	})
+}
+
+// begin is how SFTP is begun.
+func (p *sshPlace) begin() func(*ssh.Client) (*sshconn.Files, error) {
+	if p.broke.Load() {
+		return sshconn.OpenLists
+	}
+	return sshconn.OpenFiles
 }
 
 // connected is a lane other than one that has a connection, or nil.
@@ -201,18 +233,20 @@ func (p *sshPlace) dropLists(c *conn) {
 	}
 }
 
-// pick chooses the lane with a connection that has the least to do; when all have enough,
-// one that may make a connection.
+// pick chooses the lane with a connection that has the least to do; when all have enough, one more begins to make a
+// connection. Only while there is none, one is waited for.
 func (p *sshPlace) pick() *lane {
 	p.picking.Lock()
 	defer p.picking.Unlock()
-	var best, fresh, any *lane
+	var best, coming, fresh, any *lane
 	for i := range p.lanes {
 		l := p.lanes[(p.next+i)%len(p.lanes)]
-		connected, may := l.state()
+		connected, making, may := l.state()
 		switch {
 		case connected && (best == nil || l.busy.Load() < best.busy.Load()):
 			best = l
+		case making && (coming == nil || l.busy.Load() < coming.busy.Load()):
+			coming = l
 		case !connected && may && fresh == nil:
 			fresh = l
 		}
@@ -220,8 +254,13 @@ func (p *sshPlace) pick() *lane {
 	}
 	p.next++
 	switch {
-	case best != nil && (fresh == nil || best.busy.Load() < busyEnough):
+	case best != nil && fresh != nil && best.busy.Load() >= busyEnough:
+		fresh.warm()
 		return best
+	case best != nil:
+		return best
+	case coming != nil && (fresh == nil || coming.busy.Load() < busyEnough):
+		return coming
 	case fresh != nil:
 		return fresh
 	}
@@ -232,11 +271,7 @@ func (p *sshPlace) pick() *lane {
 // answers is returned at once.
 func (p *sshPlace) do(ctx context.Context, work func(*sshconn.Files) error) error {
 	return p.withRetry(ctx, p.pick, func(c *conn) error {
-		begin := sshconn.OpenFiles
-		if p.broke.Load() {
-			begin = sshconn.OpenLists
-		}
-		files, err := c.sftp(&c.files, begin)
+		files, err := c.sftp(&c.files, p.begin())
 		if err != nil {
 			return err
 		}
@@ -288,12 +323,11 @@ const callSilences = 5
 func (p *sshPlace) Folder(ctx context.Context, dir string) (Folder, error) {
 	f := &sshFolder{place: p, ctx: ctx}
 	err := p.do(ctx, func(files *sshconn.Files) error {
-		real, err := files.RealPath(dir)
-		if err != nil {
-			return err
-		}
-		info, err := files.Stat(real)
-		if err == nil && !info.IsDir() {
+		var real string
+		var g errgroup.Group // two journeys at a time
+		g.Go(func() (err error) { real, err = files.RealPath(dir); return err })
+		info, err := files.Stat(dir)
+		if err = cmp.Or(g.Wait(), err); err == nil && !info.IsDir() {
 			err = ErrNoFolder
 		}
 		f.dir = path.Clean(real)
@@ -331,7 +365,7 @@ func (p *sshPlace) Anywhere(ctx context.Context) Folder { return &sshFolder{plac
 // pickTunnel is the connection for tunnels, or another one where the far end would have no
 // more of them.
 func (p *sshPlace) pickTunnel() *lane {
-	if connected, may := p.tunnel.state(); connected || may {
+	if connected, making, may := p.tunnel.state(); connected || making || may {
 		return p.tunnel
 	}
 	return p.pick()

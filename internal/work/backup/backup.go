@@ -156,18 +156,14 @@ func once(ctx context.Context, j Job) (*Result, error) {
 	r.began, r.beganThere = r.Now(), time.Now()
 	r.put = func(t *target, o *object) error { return t.take(ctx, o) }
 	defer r.close()
+	clock := r.askClock(ctx)
 	r.folders = OpenFolders(ctx, r.disk, r.Site)
 	defer r.folders.Close()
-	if r.Site.Far() && r.Scope.HasFiles() {
-		if err := r.sayHidden(); err != nil {
-			return nil, err
-		}
-		var known bool
-		if r.beganThere, known = r.Site.Place.Now(ctx); !known {
-			r.beganThere = time.Now().Add(-farClock)
-		}
+	err := r.sayHidden()
+	if err == nil {
+		err = r.prepare(ctx)
 	}
-	err := r.prepare(ctx)
+	clock() // before anything is read
 	if err == nil {
 		err = r.work(ctx)
 	}
@@ -186,6 +182,22 @@ func once(ctx context.Context, j Job) (*Result, error) {
 		}
 	}
 	return result, nil
+}
+
+// askClock asks the clock of the site's own machine, which takes some journeys, while other things are done.
+func (r *run) askClock(ctx context.Context) (wait func()) {
+	if !r.Site.Far() || !r.Scope.HasFiles() {
+		return func() {}
+	}
+	var asking sync.WaitGroup
+	asking.Go(func() {
+		there, known := r.Site.Place.Now(ctx)
+		if !known {
+			there = time.Now().Add(-farClock)
+		}
+		r.beganThere = there
+	})
+	return asking.Wait
 }
 
 // noRoom marks an error of a full disk with the store whose folder is full.
@@ -336,6 +348,9 @@ func (r *run) scratchIn() (string, error) {
 
 // sayHidden says if the site's machine does not list everything.
 func (r *run) sayHidden() error {
+	if !r.Site.Far() || !r.Scope.HasFiles() {
+		return nil
+	}
 	in, err := r.folders.In(site.RootLabel)
 	if err != nil {
 		return nil // it is told of where it is walked

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/sitepath"
@@ -282,35 +284,52 @@ func (r Recoverer) Import(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, dir := range []string{path.Dir(root), root} {
-		if err := r.importFrom(ctx, w, root, dir, known); err != nil {
+	dirs := []string{path.Dir(root), root}
+	boxes := make([][]string, len(dirs))
+	g, listing := errgroup.WithContext(ctx) // each costs several journeys
+	for i, dir := range dirs {
+		g.Go(func() (err error) {
+			boxes[i], err = boxesThere(listing, w, dir)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, dir := range dirs {
+		if err := r.importFrom(ctx, w, root, dir, boxes[i], known); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir string, known []*Journal) error {
+// boxesThere are the names of what may be boxes in a folder of another machine. One that cannot be listed has none: nor could
+// one be made in it.
+func boxesThere(ctx context.Context, w tree.Writer, dir string) (boxes []string, err error) {
 	in, err := w.Folder(ctx, dir)
 	if errors.Is(err, fs.ErrNotExist) || tree.Refused(err) {
-		return nil
+		return nil, nil
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer in.Close()
 	names, infos, err := in.ReadFolder(".", math.MaxInt)
 	if tree.Refused(err) {
-		return nil // nor could a box be made in it
+		return nil, nil
 	}
-	if err != nil {
-		return err
-	}
-	boxes := 0
 	for i, name := range names {
-		if !strings.HasPrefix(name, site.LeftoverPrefix) || infos[i].Err != nil || !infos[i].IsDir() {
-			continue
+		if strings.HasPrefix(name, site.LeftoverPrefix) && infos[i].Err == nil && infos[i].IsDir() {
+			boxes = append(boxes, name)
 		}
+	}
+	return boxes, err
+}
+
+func (r Recoverer) importFrom(ctx context.Context, w tree.Writer, root, dir string, names []string, known []*Journal) error {
+	boxes := 0
+	for _, name := range names {
 		box := path.Join(dir, strings.TrimSuffix(name, goneSuffix))
 		if slices.ContainsFunc(known, func(j *Journal) bool { return j.Files != nil && j.Files.Box == w.Base()+box }) {
 			continue
