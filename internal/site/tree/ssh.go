@@ -129,9 +129,14 @@ var errResting = errors.New("the far end would have no more connections a moment
 // for files, and one for listings, which are bounded.
 type conn struct {
 	ssh          *ssh.Client
-	mu           sync.Mutex
-	files, lists *sshconn.Files
+	files, lists session
 	listings     listings
+}
+
+// session is one of SFTP, which is begun once.
+type session struct {
+	mu    sync.Mutex
+	files *sshconn.Files
 }
 
 // get returns the lane's connection, and makes one if there is none.
@@ -150,6 +155,9 @@ func (l *lane) get(ctx context.Context) (*conn, error) {
 		return nil, &connectError{err, errors.Is(err, store.ErrRefused)}
 	}
 	l.conn = &conn{ssh: c}
+	if l == l.place.lanes[0] { // the first to be asked for listings, as a rule
+		go func(made *conn) { _, _ = made.sftp(&made.lists, sshconn.OpenLists) }(l.conn)
+	}
 	return l.conn, nil
 }
 
@@ -210,26 +218,26 @@ func (l *lane) drop(c *conn) {
 }
 
 // sftp begins SFTP in the connection, once for each use.
-func (c *conn) sftp(session **sshconn.Files, begin func(*ssh.Client) (*sshconn.Files, error)) (*sshconn.Files, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if *session == nil {
+func (c *conn) sftp(s *session, begin func(*ssh.Client) (*sshconn.Files, error)) (*sshconn.Files, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.files == nil {
 		files, err := begin(c.ssh)
 		if err != nil {
 			return nil, &connectError{fmt.Errorf("no SFTP is offered: %w", err), strings.Contains(err.Error(), "subsystem request failed")}
 		}
-		*session = files
+		s.files = files
 	}
-	return *session, nil
+	return s.files, nil
 }
 
 // dropLists ends the session for listings.
 func (p *sshPlace) dropLists(c *conn) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.lists != nil {
-		_ = c.lists.Close()
-		c.lists, c.listings.lift = nil, func() {}
+	c.lists.mu.Lock()
+	defer c.lists.mu.Unlock()
+	if c.lists.files != nil {
+		_ = c.lists.files.Close()
+		c.lists.files, c.listings.lift = nil, func() {}
 	}
 }
 
