@@ -95,9 +95,10 @@ func TestAnIntrudersSettingsLeadToAnotherDatabase(t *testing.T) {
 	shop, museum := s.describe(t, "shop"), s.describe(t, "museum")
 	s.exec(t, "DROP TABLE museum.kp_posts")
 	w.edit("htdocs/wp-config.php", "'museum'", "'shop'")
-	for _, how := range [][]string{{"--only", "database"}, {"--table", "kp_posts"}, {"--keep-settings"}, {}, {"--only", "database", "--dry-run"}} {
-		w.fails(1, []string{"lead to another database than at the last backup", "shop@127.0.0.1", "--path FILE"}, append([]string{"restore", "kestrelpoint", "--yes"}, how...)...)
+	for _, how := range [][]string{{"--only", "database"}, {"--table", "kp_posts"}, {"--keep-settings"}} {
+		w.fails(1, []string{"lead to another database than at the last backup", "shop@127.0.0.1", "--path FILE", "nothing was changed"}, append([]string{"restore", "kestrelpoint", "--anyway", "--yes"}, how...)...)
 	}
+	w.fails(1, []string{"nothing was changed"}, "restore", "kestrelpoint", "--yes")
 	assert.Equal(t, shop, s.describe(t, "shop"))
 	w.run("restore", "kestrelpoint", "--path", "wp-config.php", "--yes")
 	w.run("restore", "kestrelpoint", "--yes")

@@ -196,10 +196,7 @@ func (a *Agent) canBeThere(o RestoreOrder) error {
 			return reason.BadUsage("database %s: %w; one in the webroot can be put back as a whole", db.Label, engine.ErrFarFile)
 		}
 	}
-	if !o.Database {
-		return nil
-	}
-	return a.confirmTargets(o.Archive.Site, o.Site, o.Archive.Origin.Databases)
+	return nil
 }
 
 // Restore puts a site back, asks it whether it works, and tells what is gone from
@@ -216,7 +213,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
 		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Own: a.isOwn(o.Archive.Record), Others: a.otherSites(o.Archive.Site)})
+			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Own: a.isOwn(o.Archive.Record), Confirm: func() error { return a.confirmTargets(o.Archive.Site, o.Site, o.Archive.Origin.Databases) }, Others: a.otherSites(o.Archive.Site)})
 		return err
 	})
 	if err != nil {

@@ -33,6 +33,8 @@ type Config struct {
 	// Scratch is a folder for a copy of a database that is not in WAL mode, so
 	// that its writers are held up only while it is copied.
 	Scratch string
+	// Private tells that nobody writes to the file: it needs no copy.
+	Private bool
 	Disk    *disk.Disk
 	// Beside is where files are staged and set aside; empty means the
 	// database's own folder.
@@ -204,7 +206,7 @@ func (s *snapshot) begin(ctx context.Context, db *Database) error {
 		return err
 	}
 	pool := db.pool
-	if mode != "wal" {
+	if mode != "wal" && !db.c.Private {
 		if err := s.copyFrom(ctx, db); err != nil {
 			return fmt.Errorf("copy: %w", err)
 		}

@@ -36,7 +36,7 @@ func OnlyOf(dir string, accounts ...int) bool {
 			return false
 		}
 		a, ok := AttributesOf(info)
-		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && a.GID != 0
+		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && (a.GID != 0 || hasACL(at))
 		if !ok || a.UID != 0 && !slices.Contains(accounts, a.UID) || others && info.Mode()&fs.ModeSticky == 0 {
 			return false
 		}

@@ -101,3 +101,30 @@ func TestRootIsLedToNobodyElsesThings(t *testing.T) {
 	close(stop)
 	<-ended
 }
+
+// Whom an access control list lets write, permissions do not say.
+func TestAFolderInWhichAnotherMayWrite(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("folders are root's")
+	}
+	dir := t.TempDir()
+	require.True(t, OnlyRoots(dir))
+	for _, c := range []struct {
+		mode     fs.FileMode
+		uid, gid int
+		only     bool
+	}{{0o775, 0, 0, true}, {0o775, 0, 61871, false}, {0o757, 0, 0, false}, {0o777 | fs.ModeSticky, 0, 0, true}, {0o755, 61871, 0, false}} {
+		require.NoError(t, os.Chown(dir, c.uid, c.gid))
+		require.NoError(t, os.Chmod(dir, c.mode))
+		assert.Equal(t, c.only, OnlyRoots(dir), "%v", c)
+		assert.Equal(t, c.only || c.uid != 0, OnlyOf(dir, 61871), "%v", c)
+	}
+	require.NoError(t, os.Chown(dir, 0, 0))
+	require.NoError(t, os.Chmod(dir, 0o755))
+	entry := func(tag, perm, id byte) string { return string([]byte{tag, 0, perm, 0, id, 0, 0, 0}) }
+	acl := "\x02\x00\x00\x00" + entry(1, 7, 255) + entry(2, 7, 33) + entry(4, 5, 255) + entry(0x10, 7, 255) + entry(0x20, 5, 255)
+	if err := unix.Setxattr(dir, "system.posix_acl_access", []byte(acl), 0); err != nil {
+		t.Skip("no access control lists here")
+	}
+	assert.False(t, OnlyRoots(dir))
+}

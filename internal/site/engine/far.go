@@ -111,7 +111,7 @@ func farFile(ctx context.Context, d *disk.Disk, db site.Database, scratch string
 
 // copied opens a copy, which goes when it is closed.
 func copied(ctx context.Context, d *disk.Disk, local, scratch string) (database.Source, error) {
-	source, err := sqlite.OpenUntouched(ctx, sqlite.Config{Path: local, Scratch: scratch, Disk: d})
+	source, err := sqlite.OpenUntouched(ctx, sqlite.Config{Path: local, Scratch: scratch, Disk: d, Private: true})
 	if err != nil {
 		return nil, errors.Join(err, d.Remove(local))
 	}
@@ -261,7 +261,7 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 		release()
 		release = func() {}
 	}
-	copied, err := sqlite.Copy(ctx, d, raw, scratch)
+	copied, err := wholeCopy(ctx, d, raw, scratch, before.wal > 0)
 	if err != nil {
 		return "", err
 	}
@@ -272,6 +272,15 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 		return "", errors.Join(fmt.Errorf("%s: %w: %w", name, errWritten, err), d.Remove(copied))
 	}
 	return copied, nil
+}
+
+// wholeCopy gives a copy of a database a name of its own; one with a log is put together first.
+func wholeCopy(ctx context.Context, d *disk.Disk, raw, scratch string, logged bool) (string, error) {
+	if logged {
+		return sqlite.Copy(ctx, d, raw, scratch)
+	}
+	whole := filepath.Join(scratch, "sqlite-"+rand.Text())
+	return whole, d.Rename(raw, whole)
 }
 
 // fetchBytes copies as many bytes of a far file as it had.

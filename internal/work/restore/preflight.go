@@ -73,11 +73,14 @@ func (r *run) preflight(ctx context.Context) error {
 	if r.Moving != nil {
 		return nil // it is another site, and its settings are changed
 	}
-	if err := errors.Join(r.sameAddress(ctx), r.settingsLead(ctx)); err != nil {
-		r.closeTargets()
-		return err
+	err = errors.Join(r.sameAddress(ctx), r.settingsLead(ctx))
+	if err == nil && r.Database && r.Confirm != nil {
+		err = r.Confirm()
 	}
-	return nil
+	if err != nil {
+		r.closeTargets()
+	}
+	return err
 }
 
 // unlocked refuses folders that cannot be exchanged, and a door that cannot be closed, for they are locked

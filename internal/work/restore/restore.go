@@ -78,6 +78,9 @@ type Job struct {
 	// Mirror signs what is written beside what is set aside on another machine, so that other
 	// computers can end the restore; nil writes nothing there.
 	Mirror *Mirror
+	// Confirm, if set, is asked whether a person has confirmed the databases that are written to, when nothing else is in
+	// the way.
+	Confirm func() error
 	// Moving, if set, has the archive come up as another site.
 	Moving *Moving
 }

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package disk
+
+func hasACL(string) bool { return false }
