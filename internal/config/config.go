@@ -134,7 +134,10 @@ func exchangeable(path string, by int) error {
 	}
 	real, err := disk.Way(path)
 	if err == nil && disk.OnlyOf(filepath.Dir(real), by) {
-		return nil
+		path, err = filepath.Abs(path)
+		if err == nil && disk.OnlyOf(filepath.Dir(path), by) { // nor can the link be exchanged
+			return nil
+		}
 	}
 	return reason.New(reason.ConfigFolder, reason.Names{"path": path}, "others could put another file in the place of %s: what it says would be done as root", path)
 }

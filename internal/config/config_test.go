@@ -137,12 +137,13 @@ func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	require.NoError(t, os.WriteFile("mine.yaml", nil, 0o600))
 	require.NoError(t, os.WriteFile("theirs/revlet.yaml", nil, 0o600))
 	require.NoError(t, os.Symlink("../mine.yaml", "theirs/linked.yaml"))
+	require.NoError(t, os.Symlink("../mine.yaml", "theirs/roots.yaml"))
 	require.NoError(t, os.Symlink("mine.yaml", "own.yaml"))
 	for _, theirs := range []string{"theirs", "theirs/linked.yaml"} {
 		require.NoError(t, os.Lchown(theirs, 61871, 61871))
 	}
 	for _, named := range []bool{true, false} {
-		for _, file := range []string{"theirs/revlet.yaml", "theirs/linked.yaml"} {
+		for _, file := range []string{"theirs/revlet.yaml", "theirs/linked.yaml", "theirs/roots.yaml"} {
 			require.True(t, reason.Is(Trusted(file, named, -1), reason.ConfigFolder), file)
 		}
 		require.NoError(t, Trusted("own.yaml", named, -1))

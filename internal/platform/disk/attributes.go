@@ -28,16 +28,27 @@ type Info struct {
 // folder, nor the folder itself, nor one above it.
 func OnlyRoots(dir string) bool { return OnlyOf(dir, 0) }
 
-// OnlyOf is OnlyRoots for root and other accounts, by their numbers.
+// OnlyOf is OnlyRoots for root and other accounts, by their numbers. A link on the way has to be one of theirs, and what it
+// leads to, too.
 func OnlyOf(dir string, accounts ...int) bool {
 	for at := dir; ; at = filepath.Dir(at) {
 		info, err := os.Lstat(at)
-		if err != nil || !info.IsDir() {
+		if err != nil {
 			return false
 		}
 		a, ok := AttributesOf(info)
-		others := info.Mode().Perm()&0o002 != 0 || info.Mode().Perm()&0o020 != 0 && ok && (a.GID != 0 || hasACL(at))
-		if !ok || a.UID != 0 && !slices.Contains(accounts, a.UID) || others && info.Mode()&fs.ModeSticky == 0 {
+		if !ok || a.UID != 0 && !slices.Contains(accounts, a.UID) {
+			return false
+		}
+		perm := info.Mode().Perm()
+		switch {
+		case info.Mode()&fs.ModeSymlink != 0:
+			if real, err := filepath.EvalSymlinks(at); err != nil || !OnlyOf(real, accounts...) {
+				return false
+			}
+		case !info.IsDir():
+			return false
+		case info.Mode()&fs.ModeSticky == 0 && (perm&0o002 != 0 || perm&0o020 != 0 && (a.GID != 0 || hasACL(at))):
 			return false
 		}
 		if at == filepath.Dir(at) {

@@ -121,6 +121,21 @@ func TestAFolderInWhichAnotherMayWrite(t *testing.T) {
 	}
 	require.NoError(t, os.Chown(dir, 0, 0))
 	require.NoError(t, os.Chmod(dir, 0o755))
+
+	// By links.
+	for _, d := range []string{"mine/inner", "theirs"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, d), 0o755))
+	}
+	require.NoError(t, os.Symlink("mine", filepath.Join(dir, "link")))
+	require.NoError(t, os.Symlink("theirs", filepath.Join(dir, "totheirs")))
+	require.NoError(t, os.Symlink("../mine", filepath.Join(dir, "theirs/back")))
+	require.NoError(t, os.Symlink("mine", filepath.Join(dir, "foreign")))
+	for _, d := range []string{"theirs", "foreign"} {
+		require.NoError(t, os.Lchown(filepath.Join(dir, d), 61871, 61871))
+	}
+	for d, only := range map[string]bool{"mine/inner": true, "link/inner": true, "link": true, "totheirs": false, "theirs/back": false, "theirs/back/inner": false, "foreign/inner": false, "gone": false} {
+		assert.Equal(t, only, OnlyRoots(filepath.Join(dir, d)), d)
+	}
 	entry := func(tag, perm, id byte) string { return string([]byte{tag, 0, perm, 0, id, 0, 0, 0}) }
 	acl := "\x02\x00\x00\x00" + entry(1, 7, 255) + entry(2, 7, 33) + entry(4, 5, 255) + entry(0x10, 7, 255) + entry(0x20, 5, 255)
 	if err := unix.Setxattr(dir, "system.posix_acl_access", []byte(acl), 0); err != nil {
