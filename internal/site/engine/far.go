@@ -141,6 +141,8 @@ type moment struct {
 	wal     int64
 	walHead string
 	busy    bool
+	// indexed is set while somebody has its log open, and may carry pages over into the database.
+	indexed bool
 }
 
 // lasts tells whether it is still that moment. Of a database that is held a log may have grown: what is behind its old end
@@ -148,9 +150,7 @@ type moment struct {
 func (m moment) lasts(now moment, held bool) bool {
 	if held {
 		m.busy, now.busy = false, false
-		if now.wal > m.wal {
-			now.wal = m.wal
-		}
+		now.wal = min(now.wal, m.wal)
 	}
 	return m == now
 }
@@ -216,7 +216,7 @@ func fetchFile(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 var errWritten = errors.New("the database was written to while it was copied")
 
 func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch string) (local string, err error) {
-	release, writing, err := hold(ctx, in, name)
+	release, writing, indexed, err := hold(ctx, in, name)
 	if err != nil {
 		return "", fmt.Errorf("database file: %w", err)
 	}
@@ -228,6 +228,7 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 	if err != nil {
 		return "", fmt.Errorf("database file: %w", err)
 	}
+	before.indexed = indexed // an index that came since is not held
 	if before.busy && !writing {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
 	}
@@ -235,13 +236,7 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 		return "", fmt.Errorf("%s: no room here for a copy: it has %d MiB, and %d MiB are free", name, (before.bytes+before.wal)>>20, free>>20)
 	}
 	raw := filepath.Join(scratch, "far-"+rand.Text())
-	defer func() {
-		for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
-			if e := d.Remove(raw + suffix); e != nil && !errors.Is(e, fs.ErrNotExist) {
-				err = errors.Join(err, e)
-			}
-		}
-	}()
+	defer func() { err = errors.Join(err, clearCopy(d, raw)) }()
 	if err := fetchBytes(ctx, d, in, name, raw, before.bytes); err != nil {
 		return "", err
 	}
@@ -253,6 +248,10 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 	after, err := momentOf(in, name)
 	if err != nil {
 		return "", fmt.Errorf("database file: %w", err)
+	}
+	if held {
+		_, err := in.Lstat(name + "-shm")
+		after.indexed = err == nil
 	}
 	if !before.lasts(after, held) {
 		return "", fmt.Errorf("%s: %w", name, errWritten)
@@ -272,6 +271,16 @@ func fetchOnce(ctx context.Context, d *disk.Disk, in tree.Folder, name, scratch 
 		return "", errors.Join(fmt.Errorf("%s: %w: %w", name, errWritten, err), d.Remove(copied))
 	}
 	return copied, nil
+}
+
+// clearCopy removes what is left of a copy.
+func clearCopy(d *disk.Disk, raw string) (err error) {
+	for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
+		if e := d.Remove(raw + suffix); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			err = errors.Join(err, e)
+		}
+	}
+	return err
 }
 
 // wholeCopy gives a copy of a database a name of its own; one with a log is put together first.

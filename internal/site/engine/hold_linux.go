@@ -30,28 +30,29 @@ const (
 
 // hold keeps a database file as it is while it is copied, as a reader that is SQLite itself does: nobody else writes into the
 // database, only behind the end of its log. writing tells that somebody is about to, so that a journal beside it is one of a
-// transaction that nothing has come of yet. Where the file has no handle here there is no hold.
-func hold(ctx context.Context, in tree.Folder, name string) (release func(), writing bool, err error) {
+// transaction that nothing has come of yet, indexed that there is an index of a log, which is held too. Where the file has no
+// handle here there is no hold.
+func hold(ctx context.Context, in tree.Folder, name string) (release func(), writing, indexed bool, err error) {
 	main, fd, err := openHandle(in, name)
 	if err != nil || main == nil {
-		return nil, false, err
+		return nil, false, false, err
 	}
 	release = func() { _ = main.Close() }
 	if err := readLock(ctx, fd, pendingByte, 1); err != nil {
 		release()
-		return nil, false, err
+		return nil, false, false, err
 	}
 	err = readLock(ctx, fd, sharedFirst, sharedBytes)
 	unlock := unix.Flock_t{Type: unix.F_UNLCK, Start: pendingByte, Len: 1}
 	if err = errors.Join(err, unix.FcntlFlock(fd, unix.F_OFD_SETLK, &unlock)); err != nil {
 		release()
-		return nil, false, err
+		return nil, false, false, err
 	}
 	reserved := unix.Flock_t{Type: unix.F_WRLCK, Start: reservedByte, Len: 1}
 	err = unix.FcntlFlock(fd, unix.F_OFD_GETLK, &reserved)
 	writing = reserved.Type != unix.F_UNLCK
 	index, fd, shmErr := openHandle(in, name+"-shm")
-	if shmErr == nil && index != nil {
+	if indexed = shmErr == nil && index != nil; indexed {
 		was := release
 		release = func() { _ = index.Close(); was() }
 		err = errors.Join(err, readLock(ctx, fd, readLock0, 1))
@@ -60,9 +61,9 @@ func hold(ctx context.Context, in tree.Folder, name string) (release func(), wri
 	}
 	if err != nil {
 		release()
-		return nil, false, err
+		return nil, false, false, err
 	}
-	return release, writing, nil
+	return release, writing, indexed, nil
 }
 
 // openHandle opens a file of this machine.

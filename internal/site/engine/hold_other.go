@@ -9,6 +9,6 @@ import (
 )
 
 // hold holds nothing: sites are on other machines.
-func hold(context.Context, tree.Folder, string) (release func(), writing bool, err error) {
-	return nil, false, nil
+func hold(context.Context, tree.Folder, string) (release func(), writing, indexed bool, err error) {
+	return nil, false, false, nil
 }

@@ -146,6 +146,21 @@ func TestADatabaseInWhichOthersWrite(t *testing.T) {
 	}
 }
 
+// Whoever opens the database while it is copied may carry pages over into it: what was copied may be of two moments.
+func TestAnIndexThatCameSinceIsNotHeld(t *testing.T) {
+	m := moment{bytes: 4096, counter: "1", wal: 32, walHead: "salt"}
+	grown, opened := m, m
+	grown.wal, opened.indexed = 64, true
+	assert.True(t, m.lasts(grown, true), "what is behind the end was not copied")
+	assert.False(t, m.lasts(grown, false))
+	assert.False(t, m.lasts(opened, true))
+	for _, change := range []func(*moment){func(m *moment) { m.walHead = "another" }, func(m *moment) { m.counter = "2" }, func(m *moment) { m.bytes++ }, func(m *moment) { m.wal = 0 }} {
+		now := m
+		change(&now)
+		assert.False(t, m.lasts(now, true))
+	}
+}
+
 // A writer that died in the middle has left what is half written.
 func TestAJournalOfAWriterThatDied(t *testing.T) {
 	dir := theirs(t, "DELETE")
