@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"revlet/internal/platform/process"
@@ -74,10 +75,15 @@ func (a *Agent) commandEnvironment(moment, site string, run *history.Run) []stri
 	return all
 }
 
-// tail keeps the end of what is written to it.
-type tail struct{ b bytes.Buffer }
+// tail keeps the end of what is written to it. It can be read meanwhile.
+type tail struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
 
 func (t *tail) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	n := len(p)
 	if over := t.b.Len() + n - mostOutput; over > 0 {
 		t.b.Next(min(over, t.b.Len()))
@@ -88,6 +94,8 @@ func (t *tail) Write(p []byte) (int, error) {
 }
 
 func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	text := strings.ToValidUTF8(t.b.String(), "?")
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
@@ -96,13 +104,16 @@ func (t *tail) String() string {
 }
 
 // lastLine is what a command said last, to be added to why it failed.
-func lastLine(text string) string {
+func lastLine(text string) string { return lastLines(text, 1) }
+
+// lastLines are the last few of what a command said.
+func lastLines(text string, most int) string {
 	lines := strings.Split(strings.TrimSpace(text), "\n")
-	last := lines[len(lines)-1]
+	last := strings.TrimSpace(strings.Join(lines[max(0, len(lines)-most):], "\n"))
 	if last == "" {
 		return ""
 	}
-	return ": " + last[:min(len(last), 300)]
+	return ": " + last[:min(len(last), most*300)]
 }
 
 // troubled are the works after which the site's command for trouble is run.

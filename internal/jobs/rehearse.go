@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +13,7 @@ import (
 	"revlet/internal/database"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/loopback"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
@@ -104,16 +104,15 @@ func (a *Agent) completeRehearsal(job *rehearse.Job) error {
 	if job.Guest, err = a.serves(s.Name, cfg.As); err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
+	job.Settings = a.Config.Sites[s.Name].Settings
+	job.Serve = func() (rehearse.Place, error) {
+		l, err := loopback.Hold()
+		if err != nil {
+			return nil, err
+		}
+		return &servedCopy{Listener: l, command: cfg.Serve, mark: rehearse.Mark(job.Scratch), guest: job.Guest}, nil
 	}
-	address := l.Addr().String()
-	job.Address, job.Settings = "http://"+address, a.Config.Sites[s.Name].Settings
-	job.Try = func(ctx context.Context, copied *site.Site) (string, error) {
-		return servedCopy{copied, cfg.Serve, address, rehearse.Mark(job.Scratch), job.Guest}.try(ctx)
-	}
-	return l.Close()
+	return nil
 }
 
 // pointable tells whether a copy can be made to use a copy of a database: it is a

@@ -12,7 +12,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -124,12 +123,3 @@ func (s *MariaDB) wait(ctx context.Context, p *running) error {
 
 // Stop ends the server; its folder stays.
 func (s *MariaDB) Stop() error { return s.stop(syscall.SIGTERM) }
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
-}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"revlet/internal/platform/loopback"
 	"revlet/internal/platform/process"
 )
 
@@ -141,7 +142,7 @@ const mostTries = 3
 // takes the port before it does.
 func onFreePort(launch func(port int) error) error {
 	for tries := 1; ; tries++ {
-		port, err := freePort()
+		port, err := loopback.Free()
 		if err != nil {
 			return err
 		}

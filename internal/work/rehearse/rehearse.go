@@ -41,11 +41,10 @@ type Job struct {
 	Open               restore.Opener
 	// Live is a site to compare with, as it is on this machine.
 	Live func(s *site.Site) *compare.Live
-	// Try serves the copy at Address and asks it whether it works; it returns what
-	// was answered. Nil asks nothing.
-	// Settings is its settings file, where that is not the recipe's own.
-	Try               func(ctx context.Context, copied *site.Site) (answer string, err error)
-	Address, Settings string
+	// Serve finds the place where the copy is to answer. Nil asks nothing. Settings is its settings file, where that is
+	// not the recipe's own.
+	Serve    func() (Place, error)
+	Settings string
 	// Guest is the account that the copy is given to before it is served, for what is in it may be hostile. It can pass
 	// what lies above Scratch, or Temporary. Nil is this one.
 	Guest *process.Guest
@@ -61,6 +60,19 @@ type Job struct {
 	// server is the folder for database servers, room the one that the copy lies in.
 	server, room string
 }
+
+// Place is where a copy is served, kept from others until it is.
+type Place interface {
+	// Address is how the copy is reached there.
+	Address() string
+	// Try serves the copy and asks it whether it works; it returns what was answered. An error that wraps ErrUnserved
+	// says nothing about the copy.
+	Try(ctx context.Context, copied *site.Site) (answer string, err error)
+	Close() error
+}
+
+// ErrUnserved is wrapped by errors about copies that did not come so far as to answer.
+var ErrUnserved = errors.New("the copy is as it was saved, and could not be served, so that nothing is known about whether it works")
 
 // Result is what came of a rehearsal.
 type Result struct {
@@ -120,15 +132,36 @@ func Run(ctx context.Context, j Job) (r *Result, err error) {
 	if err := j.prove(ctx, copied, r); err != nil {
 		return nil, err
 	}
-	if j.Try != nil && r.Passed() {
-		if err := errors.Join(j.point(ctx, copied), j.give(copied)); err != nil {
+	if j.Serve != nil && r.Passed() {
+		if err := j.try(ctx, copied, r); err != nil {
 			return nil, err
-		}
-		if r.Tried, err = j.Try(ctx, copied); err != nil {
-			r.Trouble = append(r.Trouble, "the copy does not work: "+err.Error())
 		}
 	}
 	return r, nil
+}
+
+// try has the copy served. The place is chosen as late as can be: while the copy was made, somebody else would take it.
+func (j Job) try(ctx context.Context, copied *site.Site, r *Result) error {
+	place, err := j.Serve()
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrUnserved, err)
+	}
+	defer place.Close()
+	copied.Address = place.Address()
+	if err := errors.Join(j.point(ctx, copied), j.give(copied)); err != nil {
+		return err
+	}
+	if r.Tried, err = place.Try(ctx, copied); err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if errors.Is(err, ErrUnserved) {
+		return err
+	}
+	r.Trouble = append(r.Trouble, "the copy does not work: "+err.Error())
+	return nil
 }
 
 // untried tells what kept a copy from being made that says nothing about the archive: a
@@ -193,8 +226,7 @@ func (j Job) point(ctx context.Context, copied *site.Site) error {
 	if copied.Recipe == nil {
 		return nil
 	}
-	copied.Address = j.Address
-	pointed, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: j.Address}, site.InFolder(copied.Root))
+	pointed, err := copied.Recipe.Point(site.Pointing{Root: copied.Root, File: j.Settings, Databases: copied.Databases, Address: copied.Address}, site.InFolder(copied.Root))
 	if err != nil {
 		return err
 	}
@@ -212,21 +244,21 @@ func (j Job) point(ctx context.Context, copied *site.Site) error {
 	}
 	for _, db := range copied.Databases {
 		if _, own := copied.Recipe.Databases[db.Label]; own {
-			return j.readdress(ctx, db, address)
+			return j.readdress(ctx, db, address, copied.Address)
 		}
 	}
 	return nil
 }
 
 // readdress changes the address that the CMS keeps in its database.
-func (j Job) readdress(ctx context.Context, db site.Database, address site.AddressSource) error {
+func (j Job) readdress(ctx context.Context, db site.Database, address site.AddressSource, to string) error {
 	target, err := j.Open(ctx, db, sqlite.FileMode{}, filepath.Dir(db.Path))
 	if err != nil {
 		return err
 	}
 	defer target.Close()
 	for _, is := range append([]string{address.Is}, address.Also...) {
-		if err := target.Edit(ctx, database.Edit{Table: db.Prefix + address.Table, Where: map[string]string{address.Where: is}, Set: map[string]string{address.Column: j.Address}}); err != nil {
+		if err := target.Edit(ctx, database.Edit{Table: db.Prefix + address.Table, Where: map[string]string{address.Where: is}, Set: map[string]string{address.Column: to}}); err != nil {
 			return fmt.Errorf("tell the copy its address: %w", err)
 		}
 	}
@@ -329,7 +361,7 @@ func (s *servers) mysql(ctx context.Context, db site.Database) (site.Database, e
 		if err := s.job.Disk.Mkdir(dir, 0o700); err != nil {
 			return db, err
 		}
-		m, err := scratchserver.StartMariaDB(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF"}})
+		m, err := scratchserver.StartMariaDB(ctx, dir, scratchserver.Options{Listen: s.job.Serve != nil, Flags: []string{"--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF"}})
 		if err != nil {
 			return db, fmt.Errorf("%w; a rehearsal needs the programs of a MariaDB server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
@@ -368,7 +400,7 @@ func (s *servers) reached(db site.Database, port int, socket string) site.Databa
 	}
 	db.Password, db.TLS = s.passwords[key], database.TLS{}
 	db.Host, db.Port, db.Socket = "127.0.0.1", port, ""
-	if s.job.Try == nil {
+	if s.job.Serve == nil {
 		db.Host, db.Socket = "", socket
 	}
 	return db
@@ -385,7 +417,7 @@ func (s *servers) postgres(ctx context.Context, db site.Database) (site.Database
 		if err := s.job.Disk.Mkdir(dir, 0o700); err != nil {
 			return db, err
 		}
-		p, err := scratchserver.StartPostgres(ctx, dir, scratchserver.Options{Listen: s.job.Try != nil})
+		p, err := scratchserver.StartPostgres(ctx, dir, scratchserver.Options{Listen: s.job.Serve != nil})
 		if err != nil {
 			return db, fmt.Errorf("%w; a rehearsal needs the programs of a PostgreSQL server on this machine, to have a database of its own, or an empty one under `rehearse: {databases: …}`; the live one is never used", err)
 		}
