@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"os"
 	"runtime"
-	"syscall"
 	"testing"
 	"time"
 
@@ -63,7 +62,7 @@ func (o *overtaken) Close() error {
 	go func() {
 		if o.as != os.Geteuid() {
 			runtime.LockOSThread() // and never unlocked: the thread ends with this
-			if err := syscall.Setfsuid(o.as); err != nil {
+			if err := listensAs(o.as); err != nil {
 				o.t.Error(err)
 			}
 		}
