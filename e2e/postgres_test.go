@@ -396,3 +396,39 @@ func pgDumps(t *testing.T, w *world, s pgServer, want []string) {
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, broken, s.describe(t, "museum"))
 }
+
+// Whoever may make things in a schema that the site's account looks into, or sets where it looks, has nothing of his run:
+// names in what is asked mean the server's own things.
+func TestPostgresFunctionsOfOthersAreNotRun(t *testing.T) {
+	t.Parallel()
+	s := postgres(t)
+	w := pgWorld(t, s, "museum", everythingPostgres)
+	want := s.describe(t, "museum")
+	trap := "CREATE SCHEMA evil;\n"
+	for _, f := range []string{
+		"current_setting(text) RETURNS text", "current_schema() RETURNS name", "pg_encoding_to_char(integer) RETURNS name", "pg_database_size(oid) RETURNS bigint", "pg_export_snapshot() RETURNS text",
+		"quote_ident(text) RETURNS text", "quote_literal(text) RETURNS text", "format(text, VARIADIC text[]) RETURNS text", "format(text, name) RETURNS text", "format_type(oid, integer) RETURNS text", "format_type(oid, text) RETURNS text",
+		"pg_get_expr(pg_node_tree, oid) RETURNS text", "pg_get_viewdef(oid) RETURNS text", "pg_get_indexdef(oid) RETURNS text", "pg_get_functiondef(oid) RETURNS text", "pg_get_constraintdef(oid) RETURNS text",
+		"replace(text, text, text) RETURNS text", "rtrim(text, text) RETURNS text", "has_schema_privilege(text, text) RETURNS boolean", "pg_has_role(oid, text) RETURNS boolean", "set_config(text, text, boolean) RETURNS text",
+		"unnest(anyarray) RETURNS anyelement", "pg_table_size(regclass) RETURNS bigint", "to_regclass(text) RETURNS regclass", "pg_backend_pid() RETURNS integer",
+	} {
+		trap += "CREATE FUNCTION evil." + f + " LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'trapped by a function'; END $$;\n"
+	}
+	for i, o := range []string{"|| name text", "|| text name", "|| text text", "= name text", "= oid oid", "= oid integer", "= text text", `= "char" "char"`, "<> name text", "<> oid oid", "> smallint integer", "!~ name text"} {
+		words := strings.Fields(o)
+		trap += fmt.Sprintf("CREATE FUNCTION evil.o%d(%s, %s) RETURNS %s LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'trapped by an operator'; END $$;\nCREATE OPERATOR evil.%s (LEFTARG = %[2]s, RIGHTARG = %[3]s, FUNCTION = evil.o%[1]d);\n",
+			i, words[1], words[2], map[bool]string{true: "text", false: "boolean"}[words[0] == "||"], words[0])
+	}
+	s.exec(t, "museum", trap+"GRANT USAGE ON SCHEMA evil TO PUBLIC")
+	for _, path := range []string{"public, evil", "public, evil, pg_catalog"} {
+		s.exec(t, "postgres", "ALTER DATABASE museum SET search_path = "+path)
+		w.fails(3, []string{"settings of database museum"}, "backup")
+		w.run("compare", "kestrelpoint")
+		w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+		w.run("undo", "kestrelpoint", "--yes")
+		w.run("restore", "kestrelpoint", "--only", "database", "--yes")
+		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+		s.exec(t, "postgres", "ALTER DATABASE museum RESET search_path")
+		assert.Equal(t, want, s.describe(t, "museum"), path)
+	}
+}

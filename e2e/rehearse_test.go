@@ -63,7 +63,7 @@ func TestRehearse(t *testing.T) {
 	w.fails(4, []string{"rehearsal-failed", "does not work"}, "status")
 	w.run("rehearse", name)
 	w.write("revlet.yaml", string(config)+"\n    rehearse: {serve: \"exit 7 # {root} {port}\"}\n")
-	w.fails(4, []string{"it ended at once"}, "rehearse", name)
+	w.fails(1, []string{"could not be served, so that nothing is known", "it ended"}, "rehearse", name)
 	w.write("revlet.yaml", string(config))
 
 	// A command that serves outlives a rehearsal that is killed, until the next one.

@@ -44,6 +44,8 @@ type Database struct {
 	conn   *pgx.Conn
 	info   database.Info
 	schema string
+	// path is where the site's account looks for names, as the database has it.
+	path string
 }
 
 func (c Config) where() string {
@@ -53,7 +55,26 @@ func (c Config) where() string {
 	return net.JoinHostPort(c.Host, strconv.Itoa(c.Port))
 }
 
+// onlyServers has names mean the server's own things. Whoever may make something in a schema that an account looks
+// into, or owns the database, could otherwise put a function or an operator of his there that fits better (PostgreSQL
+// manual, 10.2 and 10.3), and it would run with the account's rights.
+const onlyServers = "SET search_path = pg_catalog"
+
+// connect connects; names mean the server's own things.
 func (c Config) connect(ctx context.Context) (*pgx.Conn, error) {
+	conn, err := c.reach(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, onlyServers); err != nil {
+		_ = conn.Close(ctx)
+		return nil, fmt.Errorf("database %s: %w", c.Name, err)
+	}
+	return conn, nil
+}
+
+// reach connects; names mean what the database says.
+func (c Config) reach(ctx context.Context) (*pgx.Conn, error) {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(c.User, c.Password), Host: c.where(), Path: "/" + c.Name}
 	q := url.Values{"connect_timeout": {"15"}, "application_name": {"revlet"}, "client_encoding": {"UTF8"}}
 	if c.Socket != "" {
@@ -127,19 +148,39 @@ func (c Config) explain(err error) error {
 func Open(ctx context.Context, c Config) (*Database, error) {
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(c.OpenTime, time.Minute))
 	defer cancel()
-	conn, err := c.connect(ctx)
+	conn, err := c.reach(ctx)
 	if err != nil {
 		return nil, err
 	}
 	db := &Database{c: c, conn: conn, info: database.Info{Engine: "postgres", Name: c.Name}}
-	err = conn.QueryRow(ctx, `SELECT current_setting('server_version'), pg_encoding_to_char(encoding), datcollate, pg_database_size(oid),
-		coalesce(current_schema(), 'public') FROM pg_database WHERE datname = current_database()`).
-		Scan(&db.info.Version, &db.info.Charset, &db.info.Collation, &db.info.Bytes, &db.schema)
-	if err != nil {
+	if err := db.look(ctx); err != nil {
 		_ = conn.Close(ctx)
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
 	return db, nil
+}
+
+// look reads what the database is.
+func (db *Database) look(ctx context.Context) error {
+	err := db.conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path'), coalesce(pg_catalog.current_schema(), 'public')`).Scan(&db.path, &db.schema)
+	if err != nil {
+		return err
+	}
+	if _, err := db.conn.Exec(ctx, onlyServers); err != nil {
+		return err
+	}
+	return db.conn.QueryRow(ctx, `SELECT current_setting('server_version'), pg_encoding_to_char(encoding), datcollate, pg_database_size(oid)
+		FROM pg_database WHERE datname = current_database()`).
+		Scan(&db.info.Version, &db.info.Charset, &db.info.Collation, &db.info.Bytes)
+}
+
+// asSite has names mean what the site's account means by them, as triggers want that rows are changed under; until the
+// end of the transaction, or of the connection.
+func (db *Database) asSite(ctx context.Context, in interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+}, local bool) error {
+	_, err := in.Exec(ctx, "SELECT pg_catalog.set_config('search_path', $1, $2)", db.path, local)
+	return err
 }
 
 // Info implements database.Source.
@@ -158,7 +199,7 @@ func (db *Database) Identity(ctx context.Context) (id string, err error) {
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
 	var v string
-	q := fmt.Sprintf("SELECT %s::text FROM %s WHERE %s::text = $1", quote(column), quote(table), quote(where))
+	q := fmt.Sprintf("SELECT %s::text FROM %s.%s WHERE %s::text = $1", quote(column), quote(db.schema), quote(table), quote(where))
 	err := db.conn.QueryRow(ctx, q, is).Scan(&v)
 	return v, err
 }
@@ -167,6 +208,9 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 	d := database.Dialect{Quote: quote, Mark: func(n int) string { return "$" + strconv.Itoa(n) }, Text: func(c string) string { return c + "::text" }}
 	return pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
+		if err := db.asSite(ctx, tx, true); err != nil {
+			return err
+		}
 		for _, e := range edits {
 			statement, values := e.Statement(d)
 			tag, err := tx.Exec(ctx, statement, values...)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -145,23 +146,21 @@ func (d *describer) describe(ctx context.Context) error {
 // statements are those of a step, without what needs something that is not saved: no
 // server would run them, and nothing that comes after them would be restored.
 func (d *describer) statements(ctx context.Context, st step, unsaved map[objectID]bool) (texts []string, err error) {
-	rows, err := d.conn.Query(ctx, st.sql, d.schema)
+	rows, err := d.written(ctx, st.sql, d.schema)
 	if err != nil {
 		return nil, err
 	}
-	var text string
-	var of objectID
 	var left []objectID
-	_, err = pgx.ForEachRow(rows, []any{&text, &of.catalogue, &of.oid}, func() error {
+	for _, row := range rows {
+		of, err := newObjectID(row[1], row[2])
+		if err != nil {
+			return nil, err
+		}
 		if unsaved[of] {
 			left = append(left, of)
 		} else {
-			texts = append(texts, text)
+			texts = append(texts, row[0])
 		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
 	}
 	for _, one := range left {
 		if err := d.tellLeftOut(ctx, one, unsaved); err != nil {
@@ -174,12 +173,14 @@ func (d *describer) statements(ctx context.Context, st step, unsaved map[objectI
 // tellLeftOut notes a gap for what belongs to a table that is saved; where that is not,
 // its own gap tells.
 func (d *describer) tellLeftOut(ctx context.Context, one objectID, unsaved map[objectID]bool) error {
-	var name string
-	on := objectID{catalogue: "pg_class"}
-	err := d.conn.QueryRow(ctx, `SELECT pg_describe_object($1::text::regclass, $2, 0), coalesce((SELECT conrelid FROM pg_constraint WHERE oid = $2 AND $1 = 'pg_constraint'), (SELECT indrelid FROM pg_index WHERE indexrelid = $2 AND $1 = 'pg_class'),
+	rows, err := d.written(ctx, `SELECT pg_describe_object($1::text::regclass, $2::oid, 0), coalesce((SELECT conrelid FROM pg_constraint WHERE oid = $2::oid AND $1 = 'pg_constraint'), (SELECT indrelid FROM pg_index WHERE indexrelid = $2 AND $1 = 'pg_class'),
 		(SELECT tgrelid FROM pg_trigger WHERE oid = $2 AND $1 = 'pg_trigger'), (SELECT ev_class FROM pg_rewrite WHERE oid = $2 AND $1 = 'pg_rewrite'), (SELECT stxrelid FROM pg_statistic_ext WHERE oid = $2 AND $1 = 'pg_statistic_ext'), $2)`,
-		one.catalogue, one.oid).Scan(&name, &on.oid)
-	gap := database.Gap{Object: name, Why: "it uses what is not saved"}
+		one.catalogue, strconv.FormatUint(uint64(one.oid), 10))
+	if err != nil {
+		return err
+	}
+	on, err := newObjectID("pg_class", rows[0][1])
+	gap := database.Gap{Object: rows[0][0], Why: "it uses what is not saved"}
 	if err != nil || unsaved[on] || slices.Contains(d.gaps, gap) {
 		return err
 	}

@@ -78,8 +78,7 @@ func (s *snapshot) begin(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		// Everything outside the schema is then written with its schema's name.
-		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)+"; SET row_security = off; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
+		if _, err := conn.Exec(ctx, "SET row_security = off; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
 			return err
 		}
 		if s.db.info.Charset == "SQL_ASCII" {
@@ -92,6 +91,11 @@ func (s *snapshot) begin(ctx context.Context) error {
 	d := &describer{conn: s.all[0], schema: s.db.schema}
 	if err := d.describe(ctx); err != nil {
 		return err
+	}
+	for _, conn := range s.all { // references to objects are then written as the definitions are
+		if _, err := conn.Exec(ctx, "SET search_path = "+quote(s.db.schema)); err != nil {
+			return err
+		}
 	}
 	s.gaps = d.gaps
 	s.schema = s.header() + d.early.String()

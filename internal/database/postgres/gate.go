@@ -411,6 +411,9 @@ func listBystanders(ctx context.Context, conn *pgx.Conn, schema string) (bystand
 // holds the locks on all that it has changed or dropped until it ends (PostgreSQL
 // manual 13.3). What it has made must not need any of them either, for they go aside.
 func (b bystanders) touched(ctx context.Context, conn *pgx.Conn, schema string) error {
+	if _, err := conn.Exec(ctx, onlyServers); err != nil { // and not what the file has made
+		return err
+	}
 	found, err := conn.Query(ctx, `SELECT COALESCE(relation, objid) FROM pg_locks WHERE pid = pg_backend_pid()
 		AND (locktype = 'relation' AND mode NOT IN ('AccessShareLock', 'RowShareLock') OR locktype = 'object' AND mode = 'AccessExclusiveLock')
 		UNION SELECT d.refobjid FROM pg_depend d JOIN pg_class c ON c.relnamespace = $1::text::regnamespace AND c.oid = COALESCE(

@@ -202,7 +202,7 @@ func runStatement(ctx context.Context, conn *pgx.Conn, live, stmt string) error 
 // live schema itself stays, with its rights and the extensions in it.
 func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return rowrestore.Swap(ctx, &rowShare{db, p}, p)
+		return db.withRows(ctx, func() error { return rowrestore.Swap(ctx, &rowShare{db, p}, p) })
 	}
 	var staged bool
 	err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", p.Stage).Scan(&staged)
@@ -235,7 +235,7 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 // Revert implements database.Target.
 func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return rowrestore.Revert(ctx, &rowShare{db, p}, p)
+		return db.withRows(ctx, func() error { return rowrestore.Revert(ctx, &rowShare{db, p}, p) })
 	}
 	return db.exchange(ctx, p.Live, p.Aside, p.Stage, nil, p)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -21,6 +22,15 @@ import (
 type objectID struct {
 	catalogue string
 	oid       uint32
+}
+
+// newObjectID reads an object's number as the server writes it.
+func newObjectID(catalogue, oid string) (objectID, error) {
+	n, err := strconv.ParseUint(oid, 10, 32)
+	if err != nil {
+		return objectID{}, fmt.Errorf("%q is no object's number", oid)
+	}
+	return objectID{catalogue, uint32(n)}, nil
 }
 
 // object is one that others may need.
@@ -144,26 +154,23 @@ func (d *describer) listObjects(ctx context.Context) ([]*object, error) {
 	var all []*object
 	byID := map[objectID]*object{}
 	for _, step := range objectSteps() {
-		args := []any{d.schema}
+		args := []string{d.schema}
 		if strings.Contains(step.sql, "$2") {
-			args = append(args, languages)
+			args = append(args, "{"+strings.Join(languages, ",")+"}")
 		}
-		rows, err := d.conn.Query(ctx, step.sql, args...)
+		rows, err := d.written(ctx, step.sql, args...)
 		if err != nil {
 			return nil, err
 		}
-		var o object
-		_, err = pgx.ForEachRow(rows, []any{&o.catalogue, &o.oid, &o.kind, &o.name, &o.text}, func() error {
-			one := o
-			one.rank = step.rank
-			if byID[one.objectID] == nil {
-				byID[one.objectID] = &one
-				all = append(all, &one)
+		for _, row := range rows {
+			id, err := newObjectID(row[0], row[1])
+			if err != nil {
+				return nil, err
 			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
+			if byID[id] == nil {
+				byID[id] = &object{objectID: id, rank: step.rank, kind: row[2], name: row[3], text: row[4]}
+				all = append(all, byID[id])
+			}
 		}
 	}
 	slices.SortFunc(all, func(a, b *object) int {

@@ -24,7 +24,20 @@ func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Row
 			return fmt.Errorf("table %s: %w", table, err)
 		}
 	}
-	return rowrestore.Select(ctx, r, p, s)
+	return db.withRows(ctx, func() error { return rowrestore.Select(ctx, r, p, s) })
+}
+
+// withRows does something with rows of the site's, under the names that its account goes by: triggers are written for
+// them, and types of extensions are compared by operators that are found there.
+func (db *Database) withRows(ctx context.Context, do func() error) error {
+	if err := db.asSite(ctx, db.conn, false); err != nil {
+		return err
+	}
+	err := do()
+	if _, back := db.conn.Exec(context.WithoutCancel(ctx), onlyServers); back != nil && err == nil {
+		return back
+	}
+	return err
 }
 
 // rowShare implements rowrestore.Make.
