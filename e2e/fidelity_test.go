@@ -76,6 +76,10 @@ func TestEveryKindOfTableComesBack(t *testing.T) {
 			assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
 			if len(grants) == 0 {
 				assert.Contains(t, w.run("rehearse"), "every byte and every row is as it was saved")
+				assert.NotContains(t, w.run("preflight"), "may do more than use it")
+				s.exec(t, "GRANT FILE, SUPER ON *.* TO 'museum'@'127.0.0.1'")
+				assert.Contains(t, w.run("preflight"), "the account museum may do more than use it (FILE, SUPER)")
+				s.exec(t, "REVOKE FILE, SUPER ON *.* FROM 'museum'@'127.0.0.1'")
 			}
 
 			w.write(".my.cnf", "[client]\nuser=root\nsocket="+s.socket+"\n")

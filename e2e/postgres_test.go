@@ -224,6 +224,12 @@ func TestPostgresRightsStay(t *testing.T) {
 	s.exec(t, "tower", "SET ROLE web; DO $$ BEGIN IF (SELECT string_agg(t, ',') FROM pages) <> 'Hours' THEN RAISE 'rows of others'; END IF; PERFORM nextval('tickets'); IF has_function_privilege('f(pages)', 'EXECUTE') OR has_table_privilege('pages', 'INSERT') THEN RAISE 'more rights than before'; END IF; END $$; UPDATE pages SET t = t WHERE false")
 	s.exec(t, "tower", "SET ROLE keepers; UPDATE pages SET id = id")
 	w.run("undo", "kestrelpoint", "--yes")
+	assert.NotContains(t, w.try("preflight").out, "may do more than use it")
+	s.exec(t, "tower", "GRANT pg_execute_server_program TO tower")
+	assert.Contains(t, w.try("preflight").out, "the account tower may do more than use it (pg_execute_server_program), and lends that")
+	s.exec(t, "tower", "REVOKE pg_execute_server_program FROM tower; ALTER ROLE tower SUPERUSER")
+	assert.Contains(t, w.try("preflight").out, "the account tower may do more than use it (superuser), and lends that")
+	s.exec(t, "tower", "ALTER ROLE tower NOSUPERUSER")
 
 	s.exec(t, "tower", "CREATE TABLE foreign_one (a int); GRANT ALL ON foreign_one TO tower")
 	before := s.describe(t, "tower")

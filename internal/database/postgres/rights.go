@@ -47,6 +47,15 @@ func (db *Database) CheckRestore(ctx context.Context) error {
 	return nil
 }
 
+// Powers are what the account may do beyond its database that would be dangerous in the hands of whoever can put something
+// into it: functions in indexes, casts and defaults run when tables are read and loaded, in the name of who does so.
+func (db *Database) Powers(ctx context.Context) ([]string, error) {
+	return column(ctx, db.conn, `SELECT r.may FROM pg_roles o, LATERAL (VALUES (o.rolsuper, 'superuser'), (o.rolcreaterole, 'CREATEROLE'), (o.rolreplication, 'REPLICATION')) r(granted, may)
+		WHERE o.rolname = current_user AND r.granted
+		UNION ALL SELECT rolname::text FROM pg_roles WHERE rolname IN ('pg_execute_server_program', 'pg_write_server_files', 'pg_read_server_files')
+			AND pg_has_role(oid, 'MEMBER') AND NOT (SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`)
+}
+
 // carriedRights are the statements that give everybody the rights on what lies in the schema
 // $1 that he has on what it replaces, which lies in $2, and no more: policies for rows come
 // along. An archive holds no rights: they belong to the accounts of a server. Whoever owned

@@ -330,6 +330,9 @@ func (r *run) database(ctx context.Context, db site.Database) {
 			r.add(Look, about, "it can be saved, and not be restored as a whole: %v", err)
 		}
 	}
+	if m, ok := source.(mighty); ok {
+		r.powers(ctx, m, db, about)
+	}
 	if n := snapshot.Neighbours(); len(n) > 0 {
 		r.add(Look, about, "%d tables belong to another site and are left out: %s", len(n), list(n))
 	}
@@ -338,6 +341,22 @@ func (r *run) database(ctx context.Context, db site.Database) {
 // restorable is a database that knows beforehand whether its account may put it back.
 type restorable interface {
 	CheckRestore(ctx context.Context) error
+}
+
+// mighty is a database whose account may do more than use it.
+type mighty interface {
+	Powers(ctx context.Context) ([]string, error)
+}
+
+// powers tells of rights that whoever breaks into the site would get by what he leaves in its database.
+func (r *run) powers(ctx context.Context, m mighty, db site.Database, about string) {
+	powers, err := m.Powers(ctx)
+	switch {
+	case err != nil:
+		r.add(Look, about, "what its account may do beyond it cannot be found out: %v", err)
+	case len(powers) > 0:
+		r.add(Look, about, "the account %s may do more than use it (%s), and lends that to whatever somebody has put into the database when it is saved or restored: give the site an account of its own", db.User, strings.Join(powers, ", "))
+	}
 }
 
 // dump looks for what the site's host leaves of a database.
