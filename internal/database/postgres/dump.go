@@ -35,6 +35,10 @@ const header = utf8Line + "SET standard_conforming_strings = on;\nSET check_func
 // lanes is how many connections dump at a time; they share one snapshot.
 const lanes = 2
 
+// onlyTables has nothing be read but tables, where the server can do that (PostgreSQL manual, 19.11
+// restrict_nonsystem_relation_kind): one that was listed may be a view by now, which runs what its owner likes.
+const onlyTables = "SELECT set_config(name, 'view, foreign-table', false) FROM pg_settings WHERE name = 'restrict_nonsystem_relation_kind'"
+
 type snapshot struct {
 	db      *Database
 	all     []*pgx.Conn
@@ -79,6 +83,9 @@ func (s *snapshot) begin(ctx context.Context) error {
 			return err
 		}
 		if _, err := conn.Exec(ctx, "SET row_security = off; SET extra_float_digits = 3; SET datestyle = 'ISO'; SET intervalstyle = 'postgres'; SET timezone = 'UTC'; SET bytea_output = 'hex'"); err != nil {
+			return err
+		}
+		if _, err := conn.Exec(ctx, onlyTables); err != nil {
 			return err
 		}
 		if s.db.info.Charset == "SQL_ASCII" {
