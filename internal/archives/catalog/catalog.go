@@ -13,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -152,23 +153,54 @@ func recordNames(ctx context.Context, s store.Named, site string) (names []strin
 	return names, records, err
 }
 
+// smallRecord is the length up to which many records are read at once: those of sites with some hundred parts.
+const smallRecord = 96 << 10
+
 // readRecords reads some records side by side, and of large ones one at a time. What
 // several have in common is kept once.
 func readRecords(ctx context.Context, s store.Named, site string, names []string, infos []store.Info, cache *Cache) ([]*archive.Record, []error) {
 	records, errs := make([]*archive.Record, len(names)), make([]error, len(names))
+	var small, large []int
+	for i, info := range infos {
+		if records[i] = cache.get(s, info); records[i] != nil {
+			continue
+		}
+		if info.Bytes <= smallRecord {
+			small = append(small, i)
+		} else {
+			large = append(large, i)
+		}
+	}
+	files := make([]string, len(small))
+	for k, i := range small {
+		files[k] = archive.RecordPath(site, names[i])
+	}
+	var mu sync.Mutex
+	store.Gather(ctx, s.Store, files, smallRecord, func(k int, data []byte, err error) {
+		i := small[k]
+		if errors.Is(err, store.ErrLong) { // it has grown since, or the listing was wrong
+			mu.Lock()
+			defer mu.Unlock()
+			large = append(large, i)
+			return
+		}
+		if err == nil {
+			records[i], err = decodeRecord(names[i], data)
+		}
+		errs[i] = err
+		cache.put(s, infos[i], records[i], data)
+	})
 	room := semaphore.NewWeighted(maxRecord)
 	var g errgroup.Group
 	g.SetLimit(recordsAtOnce)
-	for i, name := range names {
+	for _, i := range large {
+		name := names[i]
 		weight := min(max(infos[i].Bytes, maxRecord/recordsAtOnce/8), maxRecord)
 		if errs[i] = room.Acquire(ctx, weight); errs[i] != nil {
 			continue
 		}
 		g.Go(func() error {
 			defer room.Release(weight)
-			if records[i] = cache.get(s, infos[i]); records[i] != nil {
-				return nil
-			}
 			var data []byte
 			data, records[i], errs[i] = readRecord(ctx, s, site, name)
 			cache.put(s, infos[i], records[i], data)
@@ -211,14 +243,20 @@ func readRecord(ctx context.Context, s store.Store, site, name string) ([]byte, 
 	if len(data) > maxRecord {
 		return nil, nil, fmt.Errorf("record %s: %w: it is larger than any can be", name, archive.ErrRecord)
 	}
+	r, err := decodeRecord(name, data)
+	return data, r, err
+}
+
+// decodeRecord reads the record that is to be called name.
+func decodeRecord(name string, data []byte) (*archive.Record, error) {
 	r, err := archive.DecodeRecord(data)
 	if err != nil {
-		return nil, nil, fmt.Errorf("record %s: %w", name, err)
+		return nil, fmt.Errorf("record %s: %w", name, err)
 	}
 	if r.Name != name {
-		return nil, nil, fmt.Errorf("record %s: %w: it calls itself %s", name, archive.ErrRecord, r.Name)
+		return nil, fmt.Errorf("record %s: %w: it calls itself %s", name, archive.ErrRecord, r.Name)
 	}
-	return data, r, nil
+	return r, nil
 }
 
 // Pick chooses an archive by its name or an unambiguous beginning of it. An

@@ -6,16 +6,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"strings"
+	"sync"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/store"
 )
 
 // maxHold bounds the length of a hold's file.
-const maxHold = 1 << 20
+const maxHold = 16 << 10
 
 // Holds reads the holds on a site's archives in a store. One that cannot be
 // understood is a hold all the same.
@@ -24,30 +24,34 @@ func Holds(ctx context.Context, s store.Store, site string) (map[string]archive.
 	if err != nil {
 		return nil, fmt.Errorf("read the holds: %w", err)
 	}
-	all := map[string]archive.Hold{}
+	var names, files []string
 	for _, info := range infos {
-		name, ok := strings.CutSuffix(path.Base(info.Name), ".json")
-		if !ok {
-			continue
+		if name, ok := strings.CutSuffix(path.Base(info.Name), ".json"); ok {
+			names, files = append(names, name), append(files, info.Name)
 		}
-		in, err := s.Open(ctx, info.Name, 0)
-		if errors.Is(err, store.ErrNotFound) {
-			continue // released meanwhile
-		}
-		if err != nil {
-			return nil, fmt.Errorf("read the holds: %w", err)
-		}
-		data, err := io.ReadAll(io.LimitReader(in, maxHold))
-		_ = in.Close()
-		if err != nil {
-			return nil, fmt.Errorf("read the holds: %w", err)
+	}
+	all := map[string]archive.Hold{}
+	var failed error
+	var mu sync.Mutex
+	store.Gather(ctx, s, files, maxHold, func(i int, data []byte, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return // released meanwhile
+		case err != nil && !errors.Is(err, store.ErrLong):
+			failed = err
+			return
 		}
 		h := archive.Hold{}
 		if json.Unmarshal(data, &h) != nil {
 			h.Why = "(its reason cannot be read)"
 		}
-		h.Archive = name
-		all[name] = h
+		h.Archive = names[i]
+		all[names[i]] = h
+	})
+	if failed != nil {
+		return nil, fmt.Errorf("read the holds: %w", failed)
 	}
 	return all, nil
 }

@@ -77,6 +77,11 @@ func (s *Store) same(ctx context.Context, name string, src io.ReadSeeker, size i
 	return bytes.Equal(here.Sum(nil), there.Sum(nil)), err
 }
 
+// Gather implements store.Gatherer.
+func (s *Store) Gather(ctx context.Context, names []string, most int64, visit func(i int, data []byte, err error)) {
+	store.Gather(ctx, s.Store, names, most, visit)
+}
+
 // Remove implements store.Store; only lock objects can be taken away.
 func (s *Store) Remove(ctx context.Context, name string) error {
 	if !lock(name) || strings.HasSuffix(name, Over) {

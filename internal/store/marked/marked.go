@@ -201,6 +201,17 @@ func (s *Store) Open(ctx context.Context, name string, offset int64) (io.ReadClo
 	return s.Store.Open(ctx, name, offset)
 }
 
+// Gather implements store.Gatherer.
+func (s *Store) Gather(ctx context.Context, names []string, most int64, visit func(i int, data []byte, err error)) {
+	if err := s.guard.check(ctx, false); err != nil {
+		for i := range names {
+			visit(i, nil, err)
+		}
+		return
+	}
+	store.Gather(ctx, s.Store, names, most, visit)
+}
+
 // Stat implements store.Store.
 func (s *Store) Stat(ctx context.Context, name string) (store.Info, error) {
 	if err := s.guard.check(ctx, false); err != nil {

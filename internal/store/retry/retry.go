@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -321,6 +322,50 @@ func (r *reader) drop() {
 // Close implements io.Closer.
 func (r *reader) Close() error {
 	r.drop()
+	return nil
+}
+
+// Gather implements store.Gatherer. What did not come the first time is asked for one by one, with all patience.
+func (s *Store) Gather(ctx context.Context, names []string, most int64, visit func(i int, data []byte, err error)) {
+	g, ok := s.Store.(store.Gatherer)
+	if !ok {
+		store.OpenEach(ctx, s, names, most, visit)
+		return
+	}
+	w := s.watchStall(ctx)
+	var mu sync.Mutex
+	var again []int
+	g.Gather(w.ctx, names, most, func(i int, data []byte, err error) {
+		w.alive()
+		if err == nil {
+			err = s.throttleAll(w.ctx, len(data))
+		}
+		if err == nil || permanent(err) {
+			visit(i, data, err)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		again = append(again, i)
+	})
+	w.end()
+	left := make([]string, len(again))
+	for k, i := range again {
+		left[k] = names[i]
+	}
+	store.OpenEach(ctx, s, left, most, func(k int, data []byte, err error) { visit(again[k], data, err) })
+}
+
+// throttleAll waits until the rate allows any number of bytes.
+func (s *Store) throttleAll(ctx context.Context, n int) error {
+	if s.limit == nil {
+		return nil
+	}
+	for burst := s.limit.Burst(); n > 0; n -= burst {
+		if err := s.throttle(ctx, min(n, burst)); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
