@@ -45,7 +45,7 @@ func (a *app) rehearse(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		passed = passed && r.Passed()
-		all = append(all, rehearsed{h.Name, r.Passed(), render.NonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), render.NonNil(r.Servers), r.Tried, render.NonNil(r.NotCompared), render.NonNil(r.Counted), render.NonNil(r.Unlinked)})
+		all = append(all, rehearsed{h.Name, r.Passed(), render.NonNil(r.Trouble), r.Paths, r.Tables, r.Rows, r.Files.Seconds(), r.Database.Seconds(), r.Total.Seconds(), render.NonNil(r.Servers), r.Tried, render.NonNil(r.NotCompared), render.NonNil(r.Counted), render.NonNil(r.Unlinked), render.NonNil(r.Cut)})
 		if !c.Bool("json") {
 			a.ShowRehearsed(h, r)
 		}
@@ -78,4 +78,6 @@ type rehearsed struct {
 	Counted []string `json:"counted"`
 	// Unlinked are symbolic links that this system does not let this account make.
 	Unlinked []string `json:"unlinked"`
+	// Cut are links that led out of the copy, and were taken off before it was served.
+	Cut []string `json:"cut"`
 }

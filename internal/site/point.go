@@ -127,7 +127,8 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 	if db.Engine == "sqlite" {
 		name := strings.Trim(want.Path, "{}")
 		if inside, err := sitepath.Rel(root, db.Path); err == nil && sitepath.IsLocal(inside) {
-			return // it lies where it lay, in the copy
+			e.fileInside(want.Path, name, root, inside)
+			return
 		}
 		if want.Path != "{"+name+"}" {
 			e.err = fmt.Errorf("the setting for database %s is made of several", db.Label)
@@ -160,6 +161,22 @@ func (e *edit) database(want DatabaseSettings, db Database, root string) {
 	e.set(want.Name, db.Name)
 	e.set(want.User, db.User)
 	e.set(want.Password, db.Password)
+}
+
+// fileInside leaves the setting of a database file as it is that lies in the copy where it lay, unless that leads to the live
+// one: by its whole path, or by a link.
+func (e *edit) fileInside(path, name, root, inside string) {
+	text, there := e.was.Text(name)
+	if path != "{"+name+"}" || !there {
+		return // whether it leads to the copy is looked at in the end
+	}
+	to, at := sitepath.Join(root, inside), sitepath.Join(root, text)
+	if sitepath.IsAbs(text) {
+		inside, at = to, text
+	}
+	if resolved(at) != resolved(to) {
+		e.set(name, inside)
+	}
 }
 
 // set changes a setting, and nothing else.

@@ -332,8 +332,34 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		}
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
+	for i, db := range s.Databases {
+		if s.Place == nil && db.Engine == "sqlite" {
+			s.Databases[i].Path = s.realFile(db)
+		}
+	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
 	return s, nil
+}
+
+// realFile is where a database file of the webroot really lies: a folder on the way can be a link, to another folder of the
+// webroot or out of it. A copy of the webroot has the same link: what is put there by the file's path in the copy would be put
+// in the live file's place. What nobody may be led to is left to whoever opens it, and refuses.
+func (s *Site) realFile(db Database) string {
+	if _, inside := s.Inside(db); !inside {
+		return db.Path
+	}
+	root, err := disk.Way(s.Root)
+	if err != nil {
+		return db.Path
+	}
+	real, err := disk.Way(db.Path)
+	if err != nil {
+		return db.Path
+	}
+	if rel, err := sitepath.Rel(root, real); err == nil && sitepath.IsLocal(rel) {
+		return sitepath.Join(s.Root, rel)
+	}
+	return real
 }
 
 // closedPage is shown while a site is closed by a file of the configuration's.

@@ -39,6 +39,9 @@ func (a *Printer) ShowRehearsed(h *catalog.Held, r *rehearse.Result) {
 	if n := len(r.Unlinked); n > 0 {
 		lines = append(lines, [2]string{"", Count(int64(n), "symbolic link", "symbolic links") + " could not be tried: this system does not let this account make any"})
 	}
+	if n := len(r.Cut); n > 0 {
+		lines = append(lines, [2]string{"links", Count(int64(n), "link that leads", "links that lead") + " out of the copy " + map[bool]string{true: "was", false: "were"}[n == 1] + " taken off before it was served: " + PrintableText(strings.Join(r.Cut, ", "))})
+	}
 	for _, t := range r.Trouble {
 		lines = append(lines, [2]string{"trouble", a.Bad(PrintableText(t))})
 	}

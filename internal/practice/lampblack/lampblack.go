@@ -72,6 +72,7 @@ func Build(ctx context.Context, root, address string) error {
 type settings struct {
 	Name     string `yaml:"name"`
 	Theme    string `yaml:"theme"`
+	// Database is its file, seen from the webroot.
 	Database string `yaml:"database"`
 }
 
@@ -93,6 +94,14 @@ func closed(root string) bool {
 		}
 	}
 	return time.Since(since) < longestMaintenance
+}
+
+// file is where the database lies.
+func (s settings) file(root string) string {
+	if filepath.IsAbs(s.Database) {
+		return s.Database
+	}
+	return filepath.Join(root, s.Database)
 }
 
 // Handler serves the site in a webroot. It reads everything anew at each
@@ -164,7 +173,7 @@ func render(ctx context.Context, root, slug string) ([]byte, int, error) {
 			return nil, 0, err
 		}
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(root, s.Database)+"?mode=rw&_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", "file:"+s.file(root)+"?mode=rw&_pragma=busy_timeout(5000)")
 	if err != nil {
 		return nil, 0, err
 	}

@@ -91,6 +91,8 @@ type Result struct {
 	Counted []string
 	// Unlinked are symbolic links that this system does not let this account make.
 	Unlinked []string
+	// Cut are links that led out of the copy, and were taken off before it was served: with what they lead to.
+	Cut []string
 	// Trouble is what is wrong; nothing when the archive restores.
 	Trouble []string
 }
@@ -148,7 +150,13 @@ func (j Job) try(ctx context.Context, copied *site.Site, r *Result) error {
 	}
 	defer place.Close()
 	copied.Address = place.Address()
-	if err := errors.Join(j.point(ctx, copied), j.give(copied)); err != nil {
+	if err := j.point(ctx, copied); err != nil {
+		return err
+	}
+	if r.Cut, err = j.cutLinks(copied); err != nil {
+		return err
+	}
+	if err := j.give(copied); err != nil {
 		return err
 	}
 	if r.Tried, err = place.Try(ctx, copied); err == nil {
@@ -223,6 +231,15 @@ func inScratch(db, own site.Database) site.Database {
 
 // point tells the copy where its databases are, and where it answers.
 func (j Job) point(ctx context.Context, copied *site.Site) error {
+	for _, db := range copied.Databases {
+		known := false
+		if copied.Recipe != nil {
+			_, known = copied.Recipe.Databases[db.Label]
+		}
+		if _, inside := copied.Inside(db); !inside && !known {
+			return fmt.Errorf("%w: nothing is known of how to lead it to the copy of its database %s, which a link leads out to", ErrUnserved, db.Label)
+		}
+	}
 	if copied.Recipe == nil {
 		return nil
 	}
@@ -230,12 +247,7 @@ func (j Job) point(ctx context.Context, copied *site.Site) error {
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(copied.Root, filepath.FromSlash(pointed.Rel))
-	info, err := j.Disk.Stat(file)
-	if err != nil {
-		return err
-	}
-	if err := j.Disk.WriteFile(file, pointed.Content, info.Mode().Perm()); err != nil {
+	if err := j.writeSettings(copied, pointed); err != nil {
 		return err
 	}
 	address := copied.Recipe.Address
@@ -472,6 +484,9 @@ func (j Job) putBack(ctx context.Context, copied *site.Site, r *Result) error {
 		if r.Files, err = part(true, false); err != nil {
 			return err
 		}
+	}
+	if err = j.keepApart(copied); err != nil {
+		return err
 	}
 	if j.Archive.Scope.HasDatabase() && len(j.Archive.Origin.Databases) > 0 {
 		r.Database, err = part(false, true)

@@ -1,0 +1,88 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Deployments share what lasts between releases by links. A copy of such a site has the same links: nothing that is live is
+// reached through it.
+func TestACopyReachesNothingLiveThroughItsLinks(t *testing.T) {
+	t.Parallel()
+	share := func(w *world, rel, to string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(w.path(to)), 0o755))
+		require.NoError(t, os.Rename(w.path("htdocs", rel), w.path(to)))
+		require.NoError(t, os.Symlink(w.path(to), w.path("htdocs", rel)))
+	}
+	configured := "\n    databases: {main: {sqlite: ./htdocs/data/museum.db}}\n"
+	for name, c := range map[string]struct {
+		prepare  func(w *world)
+		live     string // the database file
+		config   string
+		unserved string
+		cut      string
+	}{
+		"the database in a folder that releases share": {func(w *world) { share(w, "data", "shared/data") }, "shared/data/museum.db", configured, "would use the live database", ""},
+		"in another folder of the webroot":             {func(w *world) { share(w, "data", "htdocs/storage/data") }, "htdocs/storage/data/museum.db", "", "", "data → "},
+		"by a relative link": {func(w *world) {
+			require.NoError(t, os.Mkdir(w.path("htdocs/storage"), 0o755))
+			require.NoError(t, os.Rename(w.path("htdocs/data"), w.path("htdocs/storage/data")))
+			require.NoError(t, os.Symlink("storage/data", w.path("htdocs/data")))
+		}, "htdocs/storage/data/museum.db", "", "", ""},
+		"by its whole path": {func(w *world) { w.edit("htdocs/settings.yaml", "data/museum.db", w.path("htdocs/data/museum.db")) }, "htdocs/data/museum.db", "", "", ""},
+		"shared settings, and a cache": {func(w *world) {
+			share(w, "settings.yaml", "shared/settings.yaml")
+			share(w, "uploads/2027", "shared/2027")
+		}, "htdocs/data/museum.db", "", "", "uploads/2027 → "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, _ := museum(t)
+			c.prepare(w)
+			data, err := os.ReadFile(w.path("revlet.yaml"))
+			require.NoError(t, err)
+			w.write("revlet.yaml", string(data)+c.config)
+			w.run("backup")
+			// What is live has changed since: it is seen if the archive's takes its place.
+			w.write("htdocs/uploads/new.txt", "new")
+			live := func() (os.FileInfo, map[string]string) {
+				info, err := os.Stat(w.path(c.live))
+				require.NoError(t, err)
+				all := snapshot(t, w.path("htdocs"))
+				if _, err := os.Stat(w.path("shared")); err == nil {
+					for name, is := range snapshot(t, w.path("shared")) {
+						all["shared/"+name] = is
+					}
+				}
+				delete(all, "shared/data") // its time tells of exchanges
+				return info, all
+			}
+			file, all := live()
+			same := func(after string) {
+				t.Helper()
+				f, a := live()
+				assert.True(t, os.SameFile(file, f), "%s: the live database is another file", after)
+				assert.Equal(t, all, a, after)
+			}
+			assert.Contains(t, w.run("rehearse"), "every byte and every row is as it was saved")
+			same("a rehearsal")
+			w.write("revlet.yaml", string(data)+c.config+"\n    rehearse: {serve: \""+program+" standin lampblack {root} --listen 127.0.0.1:{port}\"}\n    checks: [{path: /, contains: Kestrel}]\n")
+			r := w.try("rehearse")
+			if c.unserved != "" {
+				assert.Contains(t, r.err, c.unserved)
+			} else {
+				assert.Equal(t, 0, r.code, r.out+r.err)
+				assert.Contains(t, r.out, "the copy works")
+				assert.Contains(t, r.out, c.cut)
+			}
+			same("a copy that was served")
+			w.write("revlet.yaml", string(data)+c.config)
+			w.run("restore", "kestrelpoint", "--yes")
+			w.run("undo", "kestrelpoint", "--yes")
+			same("a restore that was undone")
+		})
+	}
+}
