@@ -25,19 +25,20 @@ func TestACopyReachesNothingLiveThroughItsLinks(t *testing.T) {
 		config   string
 		unserved string
 		cut      string
+		move     string // what a practice copy says
 	}{
-		"the database in a folder that releases share": {func(w *world) { share(w, "data", "shared/data") }, "shared/data/museum.db", configured, "would use the live database", ""},
-		"in another folder of the webroot":             {func(w *world) { share(w, "data", "htdocs/storage/data") }, "htdocs/storage/data/museum.db", "", "", "data → "},
+		"the database in a folder that releases share": {func(w *world) { share(w, "data", "shared/data") }, "shared/data/museum.db", configured, "would use the live database", "", "is to lie behind the link data, which leads out of the webroot"},
+		"in another folder of the webroot":             {func(w *world) { share(w, "data", "htdocs/storage/data") }, "htdocs/storage/data/museum.db", "", "", "data → ", "Came up"},
 		"by a relative link": {func(w *world) {
 			require.NoError(t, os.Mkdir(w.path("htdocs/storage"), 0o755))
 			require.NoError(t, os.Rename(w.path("htdocs/data"), w.path("htdocs/storage/data")))
 			require.NoError(t, os.Symlink("storage/data", w.path("htdocs/data")))
-		}, "htdocs/storage/data/museum.db", "", "", ""},
-		"by its whole path": {func(w *world) { w.edit("htdocs/settings.yaml", "data/museum.db", w.path("htdocs/data/museum.db")) }, "htdocs/data/museum.db", "", "", ""},
+		}, "htdocs/storage/data/museum.db", "", "", "", "Came up"},
+		"by its whole path": {func(w *world) { w.edit("htdocs/settings.yaml", "data/museum.db", w.path("htdocs/data/museum.db")) }, "htdocs/data/museum.db", "", "", "", "Came up"},
 		"shared settings, and a cache": {func(w *world) {
 			share(w, "settings.yaml", "shared/settings.yaml")
 			share(w, "uploads/2027", "shared/2027")
-		}, "htdocs/data/museum.db", "", "", "uploads/2027 → "},
+		}, "htdocs/data/museum.db", "", "", "uploads/2027 → ", "settings.yaml is a link to"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w, _ := museum(t)
@@ -80,9 +81,44 @@ func TestACopyReachesNothingLiveThroughItsLinks(t *testing.T) {
 			}
 			same("a copy that was served")
 			w.write("revlet.yaml", string(data)+c.config)
+			r = w.try("move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://127.0.0.1:9", "--copy", "--yes")
+			assert.Contains(t, r.out+r.err, c.move)
+			same("a practice copy")
+			if c.unserved != "" {
+				w.fails(4, []string{"Came up", "data → "}, "move", "kestrelpoint", "--to", "practice", "--root", w.path("practice"), "--address", "http://127.0.0.1:9", "--copy", "--yes", "--database", "sqlite: "+w.path("practice.db"))
+				same("a practice copy with a database of its own")
+			}
+			if to, err := os.Readlink(w.path("practice/data")); err == nil && c.unserved == "" {
+				assert.Equal(t, "storage/data", to)
+			}
 			w.run("restore", "kestrelpoint", "--yes")
 			w.run("undo", "kestrelpoint", "--yes")
 			same("a restore that was undone")
+		})
+	}
+}
+
+// Settings that are a link, or a further name of a file, are read from the archive when the webroot is gone.
+func TestSettingsUnderAnotherName(t *testing.T) {
+	t.Parallel()
+	for name, prepare := range map[string]func(w *world){
+		"a further name of a file": func(w *world) { require.NoError(t, os.Link(w.path("htdocs/settings.yaml"), w.path("htdocs/a.yaml"))) },
+		"a link to another folder": func(w *world) {
+			require.NoError(t, os.Mkdir(w.path("htdocs/config"), 0o755))
+			require.NoError(t, os.Rename(w.path("htdocs/settings.yaml"), w.path("htdocs/config/live.yaml")))
+			require.NoError(t, os.Symlink("config", w.path("htdocs/etc")))
+			require.NoError(t, os.Symlink("etc/live.yaml", w.path("htdocs/settings.yaml")))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, _ := museum(t)
+			prepare(w)
+			w.run("backup")
+			want := rows(t, w)
+			require.NoError(t, os.RemoveAll(w.path("htdocs")))
+			w.run("restore", "kestrelpoint", "--yes")
+			assert.Equal(t, want, rows(t, w))
+			w.run("rehearse")
 		})
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"hash/maphash"
 	"io"
 	"io/fs"
+	"path"
 	"strings"
 
 	"revlet/internal/archives/archive"
@@ -208,18 +209,9 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 
 // ReadFileNear does so, and takes what near gives instead, if that is the very same: a part need not be fetched for it.
 func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byte, error)) ([]byte, error) {
-	var found *archive.Entry
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		if e.Path == name && e.Type == archive.TypeFile {
-			found = &e
-		}
-		return nil
-	})
+	found, err := h.findFile(ctx, name)
 	if err != nil {
 		return nil, err
-	}
-	if found == nil {
-		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, fs.ErrNotExist)
 	}
 	if near != nil {
 		if data, err := near(); err == nil && int64(len(data)) == found.Size {
@@ -234,6 +226,67 @@ func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byt
 		return &data, nil
 	})
 	return data.Bytes(), err
+}
+
+// mostLinks bounds how many links a name may lead through.
+const mostLinks = 16
+
+// findFile is a file's entry in the list. Links of the archive are followed, unless they lead out of what it holds.
+func (h *Held) findFile(ctx context.Context, name string) (found *archive.Entry, err error) {
+	links, names := map[string]string{}, map[string]string{}
+	look := func(wanted string) error {
+		return h.ReadList(ctx, func(e archive.Entry) error {
+			switch {
+			case e.Path == wanted && e.Type == archive.TypeFile:
+				found = &e
+			case e.Type == archive.TypeSymlink:
+				links[e.Path] = e.Target
+			case e.Type == archive.TypeHardlink:
+				names[e.Path] = e.Target
+			}
+			return nil
+		})
+	}
+	if err := look(name); err != nil || found != nil {
+		return found, err
+	}
+	real, err := throughLinks(links, name)
+	if first, is := names[real]; err == nil && is {
+		real = first
+	}
+	if err == nil && real != name {
+		err = look(real)
+	}
+	if err == nil && found == nil {
+		err = fs.ErrNotExist
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, err)
+	}
+	return found, nil
+}
+
+// throughLinks is a name of the list without links on its way.
+func throughLinks(links map[string]string, name string) (string, error) {
+	for range mostLinks {
+		at, target := "", ""
+		for i, r := range name + "/" {
+			if r == '/' && links[name[:i]] != "" {
+				at, target = name[:i], links[name[:i]]
+				break
+			}
+		}
+		if at == "" {
+			return name, nil
+		}
+		label, _, _ := strings.Cut(name, "/")
+		to := path.Join(path.Dir(at), target)
+		if path.IsAbs(target) || !strings.HasPrefix(to, label+"/") {
+			return "", fmt.Errorf("%s is a link to %s, and what is there is not in the archive", at, target)
+		}
+		name = to + strings.TrimPrefix(name, at)
+	}
+	return "", fmt.Errorf("it leads through more than %d links", mostLinks)
 }
 
 // CopyFile writes the content of a file of the list to what begin returns; of a store whose copy is damaged

@@ -106,6 +106,8 @@ const (
 	// DatabaseElsewhere: a site's settings choose a database file, "path" for "label",
 	// outside the site's folders.
 	DatabaseElsewhere Reason = "database-elsewhere"
+	// LinkedDatabase: a database file is to lie behind the link "path", which leads out of the webroot.
+	LinkedDatabase Reason = "linked-database"
 	// DatabaseMoved: the settings of "site" lead to another database than they did.
 	DatabaseMoved Reason = "database-moved"
 	// DatabaseUnknown: the site has no database of that label now.

@@ -70,8 +70,8 @@ func Build(ctx context.Context, root, address string) error {
 }
 
 type settings struct {
-	Name     string `yaml:"name"`
-	Theme    string `yaml:"theme"`
+	Name  string `yaml:"name"`
+	Theme string `yaml:"theme"`
 	// Database is its file, seen from the webroot.
 	Database string `yaml:"database"`
 }

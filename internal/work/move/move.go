@@ -270,7 +270,7 @@ func (p *Plan) To() *site.Site { return p.to }
 
 // Moving is what a restore needs to know.
 func (p *Plan) Moving() *restore.Moving {
-	m := &restore.Moving{Rows: p.rows, Staged: p.staged, Empty: p.empty}
+	m := &restore.Moving{Rows: p.rows, Links: p.links, Staged: p.staged, Empty: p.empty}
 	if p.prefix != "" || p.sub != nil {
 		m.Table = p.table
 	}

@@ -10,7 +10,6 @@ import (
 	"io"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -95,6 +94,8 @@ type Moving struct {
 	Table func(label, table string) (name string, comes bool)
 	// Empty tells whether a table comes without its rows.
 	Empty func(label, table string) bool
+	// Links changes the links of the staged webroot, before anything is put in behind them.
+	Links func(tree *disk.Root) error
 	// Staged changes the staged webroot. Before it returns without an error, it has made
 	// sure that the settings there lead to the databases of the new place.
 	Staged func(ctx context.Context, tree *disk.Root) error
@@ -250,6 +251,9 @@ func (r *run) stage(ctx context.Context) error {
 	if err := r.selectRows(ctx); err != nil {
 		return err
 	}
+	if err := r.moveLinks(); err != nil {
+		return err
+	}
 	if err := r.stageInside(ctx, ix); err != nil {
 		return err
 	}
@@ -260,19 +264,6 @@ func (r *run) stage(ctx context.Context) error {
 		return err
 	}
 	return r.noteStaged(ctx)
-}
-
-// moveStaged changes what was staged for its new place.
-func (r *run) moveStaged(ctx context.Context) error {
-	if r.Moving == nil {
-		return nil
-	}
-	tree, err := openTree(r.disk, r.journal.Files.here())
-	if err != nil {
-		return err
-	}
-	defer tree.Close()
-	return r.Moving.Staged(ctx, tree)
 }
 
 // prepareDatabases plans every database and makes its staging place.
@@ -455,48 +446,6 @@ func (r *run) makeStaged(f *FilesPlan) error {
 		}
 	}
 	return box.Mkdir(filepath.Base(f.staged()), 0o755)
-}
-
-// stageInside loads databases that lie in the webroot into the staged tree,
-// once its folders stand.
-func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
-	if len(r.inside) == 0 {
-		return nil
-	}
-	f := r.journal.Files
-	tree, err := openTree(r.disk, f.here())
-	if err != nil {
-		return err
-	}
-	defer tree.Close()
-	for _, d := range r.inside {
-		plan := d.target.Plan(placeID(r.journal.ID))
-		plan.Label = d.db.Label
-		if err := d.target.Prepare(ctx, plan, nil); err != nil {
-			return err
-		}
-		folder := path.Dir(d.rel)
-		before, err := tree.Stat(folder)
-		if err != nil {
-			return err
-		}
-		if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
-			return err
-		}
-		if err := d.target.Swap(ctx, plan); err != nil {
-			return err
-		}
-		if f.Inner && r.far == nil {
-			if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
-				return fmt.Errorf("database %s: %w", d.db.Label, err)
-			}
-		}
-		// Putting the file in has changed its folder's time.
-		if err := tree.Chtimes(folder, before.ModTime(), before.ModTime()); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // moveIn copies a database file that was loaded elsewhere into a tree, through the tree's

@@ -1,0 +1,90 @@
+package restore
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/disk"
+	"revlet/internal/platform/reason"
+)
+
+// This file changes what was staged: for a new place, and by the database files that lie in the webroot.
+
+// moveStaged changes what was staged for its new place.
+func (r *run) moveStaged(ctx context.Context) error {
+	return r.inMoving(func(m *Moving, tree *disk.Root) error { return m.Staged(ctx, tree) })
+}
+
+// moveLinks changes the links in it.
+func (r *run) moveLinks() error {
+	return r.inMoving(func(m *Moving, tree *disk.Root) error { return m.Links(tree) })
+}
+
+func (r *run) inMoving(change func(m *Moving, tree *disk.Root) error) error {
+	if r.Moving == nil {
+		return nil
+	}
+	tree, err := openTree(r.disk, r.journal.Files.here())
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	return change(r.Moving, tree)
+}
+
+// ledOut explains why the folder of a database file is none, where a link is to blame.
+func ledOut(tree *disk.Root, file string, err error) error {
+	at := ""
+	for _, part := range strings.Split(path.Dir(file), "/") {
+		at = path.Join(at, part)
+		if to, is := tree.Readlink(at); is == nil {
+			return reason.New(reason.LinkedDatabase, reason.Names{"path": at}, "the database file %s is to lie behind the link %s, which leads out of the webroot (to %s)", file, at, to)
+		}
+	}
+	return err
+}
+
+// stageInside loads databases that lie in the webroot into the staged tree,
+// once its folders stand.
+func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
+	if len(r.inside) == 0 {
+		return nil
+	}
+	f := r.journal.Files
+	tree, err := openTree(r.disk, f.here())
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	for _, d := range r.inside {
+		plan := d.target.Plan(placeID(r.journal.ID))
+		plan.Label = d.db.Label
+		if err := d.target.Prepare(ctx, plan, nil); err != nil {
+			return err
+		}
+		folder := path.Dir(d.rel)
+		before, err := tree.Stat(folder)
+		if err != nil {
+			return ledOut(tree, d.rel, err)
+		}
+		if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
+			return err
+		}
+		if err := d.target.Swap(ctx, plan); err != nil {
+			return err
+		}
+		if f.Inner && r.far == nil {
+			if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
+				return fmt.Errorf("database %s: %w", d.db.Label, err)
+			}
+		}
+		// Putting the file in has changed its folder's time.
+		if err := tree.Chtimes(folder, before.ModTime(), before.ModTime()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
