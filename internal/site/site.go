@@ -333,7 +333,7 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	for i, db := range s.Databases {
-		if s.Place == nil && db.Engine == "sqlite" {
+		if s.Place == nil && !c.Far() && db.Engine == "sqlite" {
 			s.Databases[i].Path = s.realFile(db)
 		}
 	}
