@@ -17,7 +17,6 @@ import (
 	"syscall"
 
 	"revlet/internal/platform/disk"
-	"revlet/internal/site"
 )
 
 // This file keeps, when the restore of a share is taken back, what was made of the rest
@@ -55,7 +54,7 @@ func (j *Journal) noteShare(d *disk.Disk) (err error) {
 	}
 	w := bufio.NewWriter(f)
 	for _, p := range j.plans() {
-		err = errors.Join(err, eachOfBoth(d, p.staged(), p.Root, func(rel string, staged, live fs.FileInfo) (bool, error) {
+		err = errors.Join(err, eachOfBoth(d, p, p.staged(), p.Root, func(rel string, staged, live fs.FileInfo) (bool, error) {
 			switch {
 			case staged == nil:
 				_, err := fmt.Fprintf(w, "gone %x\n", digestOf(p.Label, rel))
@@ -110,9 +109,9 @@ func (j *Journal) readShare(d *disk.Disk) (*shareList, error) {
 
 // eachOfBoth visits every path that is in one of two trees, with what lstat says of it
 // in each, nil where it is not: a folder before what is in it, which is visited if
-// descend is returned. Links are not followed. What a restore has set aside inside a
-// tree is passed over.
-func eachOfBoth(d *disk.Disk, a, b string, visit func(rel string, a, b fs.FileInfo) (descend bool, err error)) error {
+// descend is returned. Links are not followed. What this restore has put into a tree itself
+// is passed over, and nothing else that is called like it.
+func eachOfBoth(d *disk.Disk, f *FilesPlan, a, b string, visit func(rel string, a, b fs.FileInfo) (descend bool, err error)) error {
 	d, done, err := d.Confined(a, b)
 	if err != nil {
 		return err
@@ -131,7 +130,7 @@ func eachOfBoth(d *disk.Disk, a, b string, visit func(rel string, a, b fs.FileIn
 		}
 		order := make([]string, 0, len(names))
 		for name := range names {
-			if rel != "." || !strings.HasPrefix(name, site.LeftoverPrefix) {
+			if rel != "." || name != behindDoor && name != filepath.Base(f.Box) {
 				order = append(order, name)
 			}
 		}
@@ -245,7 +244,7 @@ func (s *sinceRun) tree(f *FilesPlan) (err error) {
 		return err
 	}
 	defer s.live.Close()
-	if err := eachOfBoth(s.d, f.Root, f.aside(), s.visit); err != nil {
+	if err := eachOfBoth(s.d, f, f.Root, f.aside(), s.visit); err != nil {
 		return err
 	}
 	for _, dir := range slices.Backward(s.empty) {

@@ -136,6 +136,26 @@ func TestUndoOfAShareKeepsWhatWasMadeSince(t *testing.T) {
 	}
 }
 
+// What is only called like what a restore sets aside is kept like everything else.
+func TestUndoOfAShareKeepsWhatIsCalledLikeABox(t *testing.T) {
+	for name, open := range shareBenches {
+		t.Run(name, func(t *testing.T) {
+			b := open(t)
+			b.onShare(false)
+			require.NoError(t, b.restore())
+			b.write("htdocs/.revlet-mine", "mine")
+			b.makeFolder("htdocs/.revlet-folder")
+			b.write("htdocs/.revlet-folder/file", "mine")
+			r, err := b.recoverer()
+			require.NoError(t, err)
+			_, err = r.Undo(t.Context())
+			require.NoError(t, err)
+			assert.FileExists(t, filepath.Join(b.dir, "htdocs/.revlet-mine"))
+			assert.FileExists(t, filepath.Join(b.dir, "htdocs/.revlet-folder/file"))
+		})
+	}
+}
+
 // Whatever fails, and wherever the machine dies: the site is as it was before undo, or
 // as it must be after.
 func TestEveryDiskFaultWhileAShareIsUndone(t *testing.T) {
