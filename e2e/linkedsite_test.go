@@ -122,3 +122,24 @@ func TestSettingsUnderAnotherName(t *testing.T) {
 		})
 	}
 }
+
+// A share is not put behind a link that leads out of the site, and it is said what can be done.
+func TestAShareBehindALink(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	require.NoError(t, os.Rename(w.path("htdocs/uploads"), w.path("shared")))
+	require.NoError(t, os.Symlink(w.path("shared"), w.path("htdocs/uploads")))
+	w.write("shared/live.txt", "live")
+	require.NoError(t, os.Remove(w.path("shared/2026/boat.svg")))
+	before := snapshot(t, w.path("shared"))
+	for _, share := range [][]string{{"--only", "uploads"}, {"--path", "uploads/2026/boat.svg"}, {"--path", "uploads/2026/boat.svg", "--mode", "fill"}} {
+		w.fails(1, []string{"uploads is a link on the site now, and leads out of it (to " + w.path("shared"), "the site is unchanged", "revlet extract"}, append([]string{"restore", "kestrelpoint", "--yes"}, share...)...)
+	}
+	assert.Equal(t, before, snapshot(t, w.path("shared")))
+	w.run("extract", "kestrelpoint", "uploads", "--to", w.path("out"))
+	assert.FileExists(t, w.path("out/uploads/2026/boat.svg"))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("htdocs/uploads/2026/boat.svg"))
+	assert.Equal(t, before, snapshot(t, w.path("shared")))
+}

@@ -53,6 +53,7 @@ var Advice = map[reason.Reason]string{
 	reason.ConfigFolder:          "keep it in a folder of root's, such as /etc/revlet, and name it with --config",
 	reason.ConfigOfOthers:        "make it yours alone (chown, chmod go-w); root runs the program as that account instead, such as: sudo -u '#{account}' revlet …",
 	reason.LinkedDatabase:        "what the site shares by {path} is a place of its own: say with --database where its copy is to be, such as `--database 'sqlite: /srv/PLACE/FILE'`",
+	reason.LinkedShare:           "`revlet extract {archive} {path} --to FOLDER` takes it out; restoring the whole site sets the link aside",
 	reason.DatabaseElsewhere:     "if it is the site's, say so in its entry: `databases: {{label}: {sqlite: {path}}}`",
 	reason.DatabaseMoved:         "if it was moved on purpose: `revlet status --accept {site}/database-moved --why TEXT`; if not, somebody has changed the settings: put their file back alone (`revlet restore {site} --path FILE`), and then the rest",
 	reason.DatabaseUnknown:       "describe it under `databases:`, or restore with --only files",

@@ -108,6 +108,8 @@ const (
 	DatabaseElsewhere Reason = "database-elsewhere"
 	// LinkedDatabase: a database file is to lie behind the link "path", which leads out of the webroot.
 	LinkedDatabase Reason = "linked-database"
+	// LinkedShare: "path", below which a share of "archive" is to be put, is a link on the site that leads out of it.
+	LinkedShare Reason = "linked-share"
 	// DatabaseMoved: the settings of "site" lead to another database than they did.
 	DatabaseMoved Reason = "database-moved"
 	// DatabaseUnknown: the site has no database of that label now.

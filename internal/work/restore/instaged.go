@@ -2,8 +2,11 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"revlet/internal/archives/catalog"
@@ -35,16 +38,36 @@ func (r *run) inMoving(change func(m *Moving, tree *disk.Root) error) error {
 	return change(r.Moving, tree)
 }
 
-// ledOut explains why the folder of a database file is none, where a link is to blame.
-func ledOut(tree *disk.Root, file string, err error) error {
-	at := ""
-	for _, part := range strings.Split(path.Dir(file), "/") {
+// linkOnWay is the first link on the way to a folder of a tree, and where it leads.
+func linkOnWay(tree *disk.Root, folder string) (at, to string, is bool) {
+	for _, part := range strings.Split(folder, "/") {
 		at = path.Join(at, part)
-		if to, is := tree.Readlink(at); is == nil {
-			return reason.New(reason.LinkedDatabase, reason.Names{"path": at}, "the database file %s is to lie behind the link %s, which leads out of the webroot (to %s)", file, at, to)
+		if to, err := tree.Readlink(at); err == nil {
+			return at, to, true
 		}
 	}
+	return "", "", false
+}
+
+// ledOut explains why the folder of a database file is none, where a link is to blame.
+func ledOut(tree *disk.Root, file string, err error) error {
+	if at, to, is := linkOnWay(tree, path.Dir(file)); is {
+		return reason.New(reason.LinkedDatabase, reason.Names{"path": at}, "the database file %s is to lie behind the link %s, which leads out of the webroot (to %s)", file, at, to)
+	}
 	return err
+}
+
+// throughLink explains why something of a share cannot be put in its place, where a link of the live site is to blame.
+func (r *run) throughLink(tree *disk.Root, err error) error {
+	var of *fs.PathError
+	if r.Selection == nil || !errors.As(err, &of) {
+		return err
+	}
+	at, to, is := linkOnWay(tree, filepath.ToSlash(of.Path))
+	if _, inside := tree.Stat(at); !is || inside == nil {
+		return err
+	}
+	return reason.New(reason.LinkedShare, reason.Names{"path": at, "archive": r.Archive.Name}, "%s is a link on the site now, and leads out of it (to %s): a share is not put there", at, to)
 }
 
 // stageInside loads databases that lie in the webroot into the staged tree,

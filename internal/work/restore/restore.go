@@ -394,7 +394,7 @@ func (r *run) stageFolder(ctx context.Context, ix *catalog.Index, f *FilesPlan, 
 		}
 	}
 	if err := t.Write(ctx, r.Archive, ix, root); err != nil {
-		return err
+		return r.throughLink(root, err)
 	}
 	if err := r.checkNames(t, f); err != nil {
 		return err
