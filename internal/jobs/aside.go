@@ -367,7 +367,7 @@ func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Jour
 		live.Site = &was
 	}
 	for _, db := range live.Site.Databases {
-		if rel, ok := live.Site.Inside(db); ok && !slices.Contains(j.Files.Carried, rel) {
+		if label, rel, ok := live.Site.LiesIn(db); ok && j.Exchanged(label, rel) {
 			inside = append(inside, db)
 		}
 	}

@@ -319,14 +319,14 @@ func (u *unsaved) unknown(label string, err error) {
 // tree of files, too, unless they are those of the live site.
 func (u *unsaved) databaseFiles(aside *restore.Aside) map[string]string {
 	all := maps.Clone(aside.DatabaseFiles)
-	root, ok := aside.Folders[site.RootLabel]
 	for _, h := range u.archives {
 		for label, o := range h.Origin.Databases {
-			rel, err := sitepath.Rel(h.Origin.Roots[site.RootLabel], o.Where)
-			if all[label] != "" || !ok || o.Engine != "sqlite" || err != nil || !sitepath.IsLocal(rel) || slices.Contains(aside.Files.Carried, rel) {
-				continue
+			for folder, dir := range aside.Folders {
+				rel, err := sitepath.Rel(h.Origin.Roots[folder], o.Where)
+				if all[label] == "" && o.Engine == "sqlite" && err == nil && sitepath.IsLocal(rel) && aside.Exchanged(folder, rel) {
+					all[label] = dir + "/" + rel
+				}
 			}
-			all[label] = root + "/" + rel
 		}
 	}
 	return all

@@ -341,25 +341,27 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 	return s, nil
 }
 
-// realFile is where a database file of the webroot really lies: a folder on the way can be a link, to another folder of the
-// webroot or out of it. A copy of the webroot has the same link: what is put there by the file's path in the copy would be put
-// in the live file's place. What nobody may be led to is left to whoever opens it, and refuses.
+// realFile is where a database file of the site's folders really lies: a folder on the way can be a link, to another folder
+// of the site or out of it. A copy of the folder has the same link: what is put there by the file's path in the copy would be
+// put in the live file's place. What nobody may be led to is left to whoever opens it, and refuses.
 func (s *Site) realFile(db Database) string {
-	if _, inside := s.Inside(db); !inside {
-		return db.Path
-	}
-	root, err := disk.Way(s.Root)
-	if err != nil {
-		return db.Path
-	}
 	real, err := disk.Way(db.Path)
 	if err != nil {
 		return db.Path
 	}
-	if rel, err := sitepath.Rel(root, real); err == nil && sitepath.IsLocal(rel) {
-		return sitepath.Join(s.Root, rel)
+	for _, label := range append([]string{RootLabel}, slices.Sorted(maps.Keys(s.Roots))...) {
+		folder, err := disk.Way(s.FolderOf(label))
+		if err != nil {
+			continue
+		}
+		if rel, err := sitepath.Rel(folder, real); err == nil && sitepath.IsLocal(rel) {
+			return sitepath.Join(s.FolderOf(label), rel)
+		}
 	}
-	return real
+	if _, _, inside := s.LiesIn(db); inside {
+		return real
+	}
+	return db.Path
 }
 
 // closedPage is shown while a site is closed by a file of the configuration's.
@@ -551,15 +553,29 @@ func (s *Site) Skips(rel string) (string, bool) {
 			return p, true
 		}
 	}
-	for _, db := range s.Databases {
-		if inside, ok := s.Inside(db); ok && isDatabaseFile(inside, rel) {
-			return "", true
-		}
+	if s.HasDatabaseFile(RootLabel, rel) {
+		return "", true
 	}
 	if s.InBox(rel) {
 		return "set aside by a restore", true
 	}
 	return "", false
+}
+
+// SkipsIn is Skips for a path relative to any of the site's folders: rules are of the webroot.
+func (s *Site) SkipsIn(label, rel string) (string, bool) {
+	if label == RootLabel {
+		return s.Skips(rel)
+	}
+	return "", s.HasDatabaseFile(label, rel)
+}
+
+// HasDatabaseFile tells whether a path, relative to one of the site's folders, is a database file of the site's, or its log.
+func (s *Site) HasDatabaseFile(label, rel string) bool {
+	return slices.ContainsFunc(s.Databases, func(db Database) bool {
+		in, file, ok := s.LiesIn(db)
+		return ok && in == label && isDatabaseFile(file, rel)
+	})
 }
 
 // InBox tells whether a path is one of Boxes, or lies in one.
@@ -576,14 +592,30 @@ const LeftoverPrefix = ".revlet-"
 
 // Inside returns a database file's path relative to the webroot, if it lies in it.
 func (s *Site) Inside(db Database) (string, bool) {
+	label, rel, ok := s.LiesIn(db)
+	return rel, ok && label == RootLabel
+}
+
+// LiesIn returns in which of the site's folders a database file lies, and its path relative to that.
+func (s *Site) LiesIn(db Database) (label, rel string, ok bool) {
 	if db.Engine != "sqlite" {
-		return "", false
+		return "", "", false
 	}
-	rel, err := sitepath.Rel(s.Root, db.Path)
-	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
-		return "", false
+	for _, label := range append([]string{RootLabel}, slices.Sorted(maps.Keys(s.Roots))...) {
+		rel, err := sitepath.Rel(s.FolderOf(label), db.Path)
+		if err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
+			return label, rel, true
+		}
 	}
-	return rel, true
+	return "", "", false
+}
+
+// FolderOf is one of the site's folders.
+func (s *Site) FolderOf(label string) string {
+	if label == RootLabel {
+		return s.Root
+	}
+	return s.Roots[label]
 }
 
 func isDatabaseFile(db, rel string) bool {

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 
 	"revlet/internal/archives/archive"
-	"revlet/internal/site"
 	"revlet/internal/site/tree"
 )
 
@@ -100,7 +99,7 @@ func (w *walker) visitAhead(ctx context.Context, rel string, names []string, inf
 	}
 	for i, name := range names {
 		rel := joinRel(rel, name)
-		if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
+		if rule, skipped := w.site.SkipsIn(w.label, rel); skipped {
 			w.skip(w.name(rel), rule)
 			continue
 		}
@@ -125,8 +124,8 @@ func (w *walker) visitAhead(ctx context.Context, rel string, names []string, inf
 }
 
 func (w *walker) skips(rel string) bool {
-	_, skipped := w.site.Skips(rel)
-	return skipped && w.label == site.RootLabel
+	_, skipped := w.site.SkipsIn(w.label, rel)
+	return skipped
 }
 
 // beginFolder visits a folder itself.

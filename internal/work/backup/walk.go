@@ -193,7 +193,7 @@ func (w *walker) unreadable(rel string, err error) error {
 }
 
 func (w *walker) visit(ctx context.Context, rel string) error {
-	if rule, skipped := w.site.Skips(rel); skipped && w.label == site.RootLabel {
+	if rule, skipped := w.site.SkipsIn(w.label, rel); skipped {
 		w.skip(w.name(rel), rule)
 		return nil
 	}

@@ -20,11 +20,11 @@ import (
 // keepApart puts database files of the copy somewhere else that would lie behind a link.
 func (j Job) keepApart(copied *site.Site) error {
 	for i, db := range copied.Databases {
-		rel, inside := copied.Inside(db)
+		label, rel, inside := copied.LiesIn(db)
 		if !inside {
 			continue
 		}
-		linked, err := behindLink(copied.Root, rel)
+		linked, err := behindLink(copied.FolderOf(label), rel)
 		if err != nil {
 			return err
 		}

@@ -283,7 +283,7 @@ func (j Job) scratchSite(ctx context.Context, r *Result) (copied *site.Site, sto
 	s := j.copy()
 	servers := &servers{job: j, result: r, passwords: map[string]string{}, roles: map[string]bool{}}
 	for _, db := range j.Site.Databases {
-		moved, err := servers.move(ctx, db, s.Root)
+		moved, err := servers.move(ctx, db, s)
 		if err != nil {
 			return nil, servers.stop, err
 		}
@@ -326,15 +326,15 @@ func (s *servers) stop() {
 }
 
 // move describes a database as it will be in scratch space.
-func (s *servers) move(ctx context.Context, db site.Database, root string) (site.Database, error) {
+func (s *servers) move(ctx context.Context, db site.Database, copied *site.Site) (site.Database, error) {
 	if own, ok := s.job.Databases[db.Label]; ok {
 		return s.job.configured(ctx, db, own)
 	}
 	switch db.Engine {
 	case "sqlite":
 		db = db.Within() // the copy lies where nobody else can put anything
-		if rel, inside := s.job.Site.Inside(db); inside {
-			db.Path = filepath.Join(root, filepath.FromSlash(rel))
+		if label, rel, inside := s.job.Site.LiesIn(db); inside {
+			db.Path = filepath.Join(copied.FolderOf(label), filepath.FromSlash(rel))
 		} else {
 			db.Path = filepath.Join(s.job.room, databases, db.Label+".sqlite")
 			return db, s.job.Disk.MkdirAll(filepath.Dir(db.Path), 0o700)

@@ -100,7 +100,7 @@ func TestNothingIsStagedInABoxThatSomebodyHasExchanged(t *testing.T) {
 		_, err = openTree(d, filepath.Join(box, "new"))
 		assert.Error(t, err, name)
 		r.journal = &Journal{Files: &FilesPlan{Box: box, Inner: true}}
-		r.inside = []insideDatabase{{rel: "data/museum.db"}}
+		r.inside = []insideDatabase{{plan: r.journal.Files, rel: "data/museum.db"}}
 		assert.Error(t, r.stageInside(t.Context(), nil), name)
 		left, err := os.ReadDir(victim)
 		require.NoError(t, err)

@@ -73,41 +73,41 @@ func (r *run) throughLink(tree *disk.Root, err error) error {
 // stageInside loads databases that lie in the webroot into the staged tree,
 // once its folders stand.
 func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
-	if len(r.inside) == 0 {
-		return nil
-	}
-	f := r.journal.Files
-	tree, err := openTree(r.disk, f.here())
-	if err != nil {
-		return err
-	}
-	defer tree.Close()
 	for _, d := range r.inside {
-		plan := d.target.Plan(placeID(r.journal.ID))
-		plan.Label = d.db.Label
-		if err := d.target.Prepare(ctx, plan, nil); err != nil {
-			return err
-		}
-		folder := path.Dir(d.rel)
-		before, err := tree.Stat(folder)
+		tree, err := openTree(r.disk, d.plan.here())
 		if err != nil {
-			return ledOut(tree, d.rel, err)
-		}
-		if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
 			return err
 		}
-		if err := d.target.Swap(ctx, plan); err != nil {
-			return err
-		}
-		if f.Inner && r.far == nil {
-			if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
-				return fmt.Errorf("database %s: %w", d.db.Label, err)
-			}
-		}
-		// Putting the file in has changed its folder's time.
-		if err := tree.Chtimes(folder, before.ModTime(), before.ModTime()); err != nil {
+		if err := errors.Join(r.stageOne(ctx, ix, d, tree), tree.Close()); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// stageOne loads one of them.
+func (r *run) stageOne(ctx context.Context, ix *catalog.Index, d insideDatabase, tree *disk.Root) error {
+	plan := d.target.Plan(placeID(r.journal.ID))
+	plan.Label = d.db.Label
+	if err := d.target.Prepare(ctx, plan, nil); err != nil {
+		return err
+	}
+	folder := path.Dir(d.rel)
+	before, err := tree.Stat(folder)
+	if err != nil {
+		return ledOut(tree, d.rel, err)
+	}
+	if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
+		return err
+	}
+	if err := d.target.Swap(ctx, plan); err != nil {
+		return err
+	}
+	if d.plan.Inner && r.far == nil {
+		if err := r.moveIn(d.db.Path, tree, d.rel); err != nil {
+			return fmt.Errorf("database %s: %w", d.db.Label, err)
+		}
+	}
+	// Putting the file in has changed its folder's time.
+	return tree.Chtimes(folder, before.ModTime(), before.ModTime())
 }

@@ -147,6 +147,22 @@ func (j *Journal) plans() []*FilesPlan {
 	return append([]*FilesPlan{j.Files}, j.Extra...)
 }
 
+// plan is that for the folder with a label; nil if it stays as it is.
+func (j *Journal) plan(label string) *FilesPlan {
+	for _, f := range j.plans() {
+		if f.Label == label {
+			return f
+		}
+	}
+	return nil
+}
+
+// Exchanged tells whether a database file that lies in one of the site's folders changes places with it.
+func (j *Journal) Exchanged(label, rel string) bool {
+	f := j.plan(label)
+	return f != nil && !slices.Contains(f.Carried, rel)
+}
+
 // AsideFolders are the trees of files that are set aside, by label.
 func (j *Journal) AsideFolders() map[string]string {
 	all := map[string]string{}

@@ -30,8 +30,8 @@ func (r *run) noteIn(t *unpack.Tree, f *FilesPlan) {
 		return
 	}
 	f.noted = &noted{paths: map[string]kept{}}
-	if f == r.journal.Files {
-		for _, in := range r.inside {
+	for _, in := range r.inside {
+		if in.plan == f {
 			f.noted.paths[in.rel] = kept{mode: r.fileMode(r.Archive.Origin.Databases[in.db.Label]).Perm}
 		}
 	}

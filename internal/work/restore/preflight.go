@@ -260,7 +260,7 @@ func (r *run) planFiles(ctx context.Context) error {
 		need = r.Selection.bytes + r.Selection.paths*2048 + totals.Folders*4096 + margin
 	}
 	for _, db := range r.Site.Databases {
-		if _, inside := r.Site.Inside(db); inside && r.Database && r.Rows == nil {
+		if _, _, inside := r.Site.LiesIn(db); inside && r.Database && r.Rows == nil {
 			need += totals.DatabaseBytes
 		}
 	}
@@ -268,11 +268,7 @@ func (r *run) planFiles(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, db := range r.Site.Databases {
-		if rel, inside := r.Site.Inside(db); inside && (!r.Database || r.Rows != nil) {
-			f.Carried = append(f.Carried, rel)
-		}
-	}
+	r.carries(f)
 	r.journal.Files, r.journal.Partial = f, r.Selection != nil
 	if r.Selection != nil {
 		return nil // other folders stay as they are
@@ -290,6 +286,7 @@ func (r *run) planFiles(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		r.carries(extra)
 		r.journal.Extra = append(r.journal.Extra, extra)
 	}
 	folders := map[string]string{}
@@ -342,6 +339,15 @@ func boxSuffix(label string) string {
 	return "-" + label
 }
 
+// carries notes the database files in a folder that stay what they are.
+func (r *run) carries(f *FilesPlan) {
+	for _, db := range r.Site.Databases {
+		if label, rel, inside := r.Site.LiesIn(db); inside && label == f.Label && (!r.Database || r.Rows != nil) {
+			f.Carried = append(f.Carried, rel)
+		}
+	}
+}
+
 // openTargets connects to every database that is restored.
 func (r *run) openTargets(ctx context.Context) error {
 	r.targets = map[string]database.Target{}
@@ -360,8 +366,10 @@ func (r *run) openTargets(ctx context.Context) error {
 			return fmt.Errorf("database %s: the archive's is %s, the site's is %s", label, origin.Engine, db.Engine)
 		}
 		mode := r.fileMode(origin)
-		rel, inside := r.Site.Inside(db)
-		beside, err := r.placeOf(&db, rel, inside)
+		in, rel, inside := r.Site.LiesIn(db)
+		f := r.journal.plan(in)
+		whole := inside && f != nil && r.Rows == nil
+		beside, err := r.placeOf(&db, f, in, rel, inside)
 		if err != nil {
 			return err
 		}
@@ -372,14 +380,14 @@ func (r *run) openTargets(ctx context.Context) error {
 		if err != nil {
 			return NotSetUp(db, origin, err)
 		}
-		if !inside || !r.Files || r.Rows != nil {
+		if !whole {
 			r.journal.access(db)
 		}
 		if err := database.CheckVersion(origin.Version, target.Info().Version); err != nil && !r.Anyway && db.Engine != "sqlite" {
 			return errors.Join(err, target.Close())
 		}
-		if inside && r.Files && r.Rows == nil {
-			r.inside = append(r.inside, insideDatabase{db: db, rel: rel, target: target})
+		if whole {
+			r.inside = append(r.inside, insideDatabase{db: db, plan: f, rel: rel, target: target})
 			continue
 		}
 		r.targets[label] = target
@@ -388,11 +396,10 @@ func (r *run) openTargets(ctx context.Context) error {
 }
 
 // placeOf returns the folder beside which the files of a database that is a file are
-// staged, if it is one; inside tells that it lies in the webroot, as rel. One that is
-// restored with the webroot is given the path at which it is loaded.
-func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string, err error) {
-	f := r.journal.Files
-	whole := inside && r.Files && r.Rows == nil
+// staged, if it is one; inside tells that it lies in one of the site's folders, as rel, and f is the plan for that, if it is
+// restored. One that is restored with its folder is given the path at which it is loaded.
+func (r *run) placeOf(db *site.Database, f *FilesPlan, in, rel string, inside bool) (beside string, err error) {
+	whole := inside && f != nil && r.Rows == nil
 	if db.Path != "" && db.On == "" && !whole && r.Rows == nil {
 		if err := writable(r.disk, filepath.Dir(db.Path)); err != nil {
 			return "", err
@@ -417,9 +424,9 @@ func (r *run) placeOf(db *site.Database, rel string, inside bool) (beside string
 		db.Path = filepath.Join(f.Root, filepath.FromSlash(rel))
 		return f.Box, nil
 	case inside:
-		root, err := filepath.EvalSymlinks(r.Site.Root)
+		root, err := filepath.EvalSymlinks(r.Site.FolderOf(in))
 		if err != nil {
-			root = r.Site.Root
+			root = r.Site.FolderOf(in)
 		}
 		db.Path = filepath.Join(root, filepath.FromSlash(rel))
 		if inner, err := needsInner(r.disk, root); err == nil && inner {

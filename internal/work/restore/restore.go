@@ -210,7 +210,8 @@ type run struct {
 // owner could put another folder in its place.
 type insideDatabase struct {
 	db site.Database
-	// rel is where it lies in the webroot.
+	// plan is that for its folder, and rel where it lies in it.
+	plan   *FilesPlan
 	rel    string
 	target database.Target
 }

@@ -92,10 +92,10 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 		}
 		if label == site.RootLabel {
 			u.inBox = s.InBox
-			for _, db := range s.Databases {
-				if rel, inside := s.Inside(db); inside {
-					u.databases = append(u.databases, rel)
-				}
+		}
+		for _, db := range s.Databases {
+			if in, rel, inside := s.LiesIn(db); inside && in == label {
+				u.databases = append(u.databases, rel)
 			}
 		}
 		err = tree.Walk(ctx, u.in, ".", func(rel string, e fs.FileInfo, err error) error {
