@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"revlet/internal/practice/lampblack"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -28,7 +30,7 @@ func TestACopyReachesNothingLiveThroughItsLinks(t *testing.T) {
 		move     string // what a practice copy says
 	}{
 		"the database in a folder that releases share": {func(w *world) { share(w, "data", "shared/data") }, "shared/data/museum.db", configured, "would use the live database", "", "is to lie behind the link data, which leads out of the webroot"},
-		"in another folder of the webroot":             {func(w *world) { share(w, "data", "htdocs/storage/data") }, "htdocs/storage/data/museum.db", "", "", "data → ", "Came up"},
+		"in another folder of the webroot":             {func(w *world) { share(w, "data", "htdocs/storage/data") }, "htdocs/storage/data/museum.db", "", "", "", "Came up"},
 		"by a relative link": {func(w *world) {
 			require.NoError(t, os.Mkdir(w.path("htdocs/storage"), 0o755))
 			require.NoError(t, os.Rename(w.path("htdocs/data"), w.path("htdocs/storage/data")))
@@ -142,4 +144,77 @@ func TestAShareBehindALink(t *testing.T) {
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.FileExists(t, w.path("htdocs/uploads/2026/boat.svg"))
 	assert.Equal(t, before, snapshot(t, w.path("shared")))
+}
+
+// deployed makes the museum one that is deployed: releases, what they share, and a link to the current one.
+func deployed(t *testing.T) *world {
+	w, _ := museum(t)
+	require.NoError(t, os.MkdirAll(w.path("app/releases"), 0o755))
+	require.NoError(t, os.MkdirAll(w.path("app/shared"), 0o755))
+	require.NoError(t, os.Rename(w.path("htdocs"), w.path("app/releases/5")))
+	for _, name := range []string{"data", "uploads", "settings.yaml"} {
+		require.NoError(t, os.Rename(w.path("app/releases/5", name), w.path("app/shared", name)))
+		require.NoError(t, os.Symlink("../../shared/"+name, w.path("app/releases/5", name)))
+	}
+	require.NoError(t, os.Symlink("releases/5", w.path("app/current")))
+	require.NoError(t, os.Symlink("app/current", w.path("htdocs")))
+	data, err := os.ReadFile(w.path("revlet.yaml"))
+	require.NoError(t, err)
+	w.write("revlet.yaml", string(data)+"\n    roots: {shared: ./app/shared}\n    rehearse: {serve: \""+program+" standin lampblack {root} --listen 127.0.0.1:{port}\"}\n    checks: [{path: /, contains: Kestrel}]\n")
+	return w
+}
+
+// A site whose database, settings and uploads lie in a folder that its releases share is saved, tried, put back, taken back
+// and brought back from nothing like any other.
+func TestADeployedSite(t *testing.T) {
+	t.Parallel()
+	w := deployed(t)
+	w.run("backup")
+	assert.NotContains(t, w.run("show", "kestrelpoint", "--files"), "museum.db", "the database is saved as one, and not as a file, too")
+	assert.Contains(t, w.run("rehearse"), "the copy works")
+	w.run("compare", "kestrelpoint")
+	good := rows(t, w)
+	w.write("app/shared/uploads/new.txt", "new")
+	require.NoError(t, os.RemoveAll(w.path("app/shared/uploads/2026")))
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("app/shared/data/museum.db"), "DELETE FROM remarks"))
+	broken, brokenRows := snapshot(t, w.path("app"), "data"), rows(t, w)
+	for _, share := range [][]string{nil, {"--only", "database"}, {"--only", "files"}} {
+		w.run(append([]string{"restore", "kestrelpoint", "--yes"}, share...)...)
+		if share == nil || share[1] == "database" {
+			assert.Equal(t, good, rows(t, w), "%v", share)
+		} else {
+			assert.Equal(t, brokenRows, rows(t, w), "%v", share)
+		}
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Equal(t, brokenRows, rows(t, w), "%v", share)
+		now := snapshot(t, w.path("app"), "data")
+		for _, timed := range []string{".", "releases", "shared", "shared/data"} { // their times tell of exchanges
+			delete(broken, timed)
+			delete(now, timed)
+		}
+		assert.Equal(t, broken, now, "%v", share)
+	}
+
+	// Another release from the same place: its links lead to the same folders.
+	sh(t, "cp -a "+w.path("app/releases/5")+" "+w.path("app/releases/6"))
+	require.NoError(t, os.Remove(w.path("app/current")))
+	require.NoError(t, os.Symlink("releases/6", w.path("app/current")))
+	r := w.try("restore", "kestrelpoint", "--yes")
+	require.Equal(t, 0, r.code, r.err)
+	assert.NotContains(t, r.out, "Warning:")
+	assert.Equal(t, good, rows(t, w))
+	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
+
+	// All of it is gone. Where no link leads to a release any more, its links would lead elsewhere, which is said.
+	require.NoError(t, os.RemoveAll(w.path("app")))
+	out := w.try("restore", "kestrelpoint", "--dry-run").out
+	assert.Contains(t, out, "Warning: "+w.path("htdocs")+" lay at "+w.path("app/releases/5")+", and is put at "+w.path("app/current")+": 3 links of it lead elsewhere from there")
+	require.NoError(t, os.MkdirAll(w.path("app/releases/5"), 0o755))
+	require.NoError(t, os.Symlink("releases/5", w.path("app/current")))
+	r = w.try("restore", "kestrelpoint", "--yes")
+	require.Equal(t, 0, r.code, r.err)
+	assert.NotContains(t, r.out, "Warning:")
+	assert.Equal(t, good, rows(t, w))
+	assert.FileExists(t, w.path("htdocs/uploads/2026/boat.svg"))
+	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
 }

@@ -89,7 +89,10 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	case w.Clean && (!w.Files || w.Selection != nil):
 		return w, usageError("--clean is for a restore of all files")
 	}
-	w.above, err = a.jobs.GoneAbove(ctx, w.RestoreOrder)
+	if w.above, err = a.jobs.GoneAbove(ctx, w.RestoreOrder); err != nil {
+		return w, err
+	}
+	w.astray, err = a.jobs.Astray(ctx, w.RestoreOrder)
 	return w, err
 }
 
@@ -262,6 +265,10 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 	a.ShowUncovered(uncovered, want.Clean, "stays as it is", "is set aside too")
 	a.ShowGaps(h.Record, render.GapsShown)
 	fmt.Fprintln(a.Out)
+	for _, at := range want.astray {
+		fmt.Fprintf(a.Out, "%s %s lay at %s, and is put at %s: %s of it lead elsewhere from there (%s). If that is not meant, make %s first, and have %s lead there.\n\n", a.Bad("Warning:"),
+			render.Printable(at.Named), render.Printable(at.Was), render.Printable(at.Is), render.Count(int64(at.Count), "link", "links"), render.PrintableText(strings.Join(at.Links, ", ")), render.Printable(at.Was), render.Printable(at.Named))
+	}
 	if want.uploads && !want.Database {
 		fmt.Fprintf(a.Out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.Bold("Warning:"))
 	}
@@ -269,7 +276,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "dry_run": true})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "astray": render.NonNil(want.astray), "dry_run": true})
 	}
 	fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 	return nil

@@ -24,6 +24,8 @@ type wish struct {
 	uploads bool
 	// above are settings files above the webroot that come back.
 	above []string
+	// astray are folders from which links would lead elsewhere.
+	astray []*jobs.Astray
 	// picks words the share of the database.
 	picks []string
 }

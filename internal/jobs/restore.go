@@ -60,10 +60,16 @@ func (a *Agent) openFromArchive(ctx context.Context, h *catalog.Held, cfg config
 		}
 		return h.ReadFile(ctx, site.RootLabel+"/"+rel)
 	})
-	if err == nil {
-		s.Boxes = restore.BoxesIn(a.State, a.Config.SiteNames(), s)
+	if err != nil {
+		return s, err
 	}
-	return s, err
+	s.Boxes = restore.BoxesIn(a.State, a.Config.SiteNames(), s)
+	for i, db := range s.Databases {
+		if s.Databases[i], err = restore.BehindLinks(ctx, h, s, db); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
 }
 
 // RestoreOrder is what to put back of an archive: see restore.Job.

@@ -153,6 +153,11 @@ func (o *Origin) Check() error {
 			return fmt.Errorf("a folder %.80q at %.200q is none that a site can have", name, dir)
 		}
 	}
+	for name, dir := range o.Real {
+		if o.Roots[name] == "" || !folderPath(dir) {
+			return fmt.Errorf("a folder %.80q really at %.200q is none that a site can have", name, dir)
+		}
+	}
 	for name, db := range o.Databases {
 		engine := db.Engine == "mysql" || db.Engine == "postgres" || db.Engine == "sqlite"
 		if !ValidLabel(name) || !engine || db.Engine == "sqlite" && !folderPath(db.Where) {

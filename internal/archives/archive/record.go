@@ -99,6 +99,8 @@ type Origin struct {
 	// Roots maps the first path element in lists and tar entries to the folder
 	// it was on the site's machine.
 	Roots map[string]string `json:"roots,omitempty"`
+	// Real is where a folder lay with links on the way to it resolved, where that is another path.
+	Real map[string]string `json:"real,omitempty"`
 	// Place is the machine itself where that is not the one that took the archive, such as
 	// sftp://keeper@host.example.
 	Place     string              `json:"place,omitempty"`

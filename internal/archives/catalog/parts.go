@@ -11,7 +11,6 @@ import (
 	"hash/maphash"
 	"io"
 	"io/fs"
-	"path"
 	"strings"
 
 	"revlet/internal/archives/archive"
@@ -228,6 +227,9 @@ func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byt
 	return data.Bytes(), err
 }
 
+// ErrLedOut is wrapped by errors about links that lead to what an archive does not hold.
+var ErrLedOut = errors.New("what is there is not in the archive")
+
 // mostLinks bounds how many links a name may lead through.
 const mostLinks = 16
 
@@ -250,7 +252,7 @@ func (h *Held) findFile(ctx context.Context, name string) (found *archive.Entry,
 	if err := look(name); err != nil || found != nil {
 		return found, err
 	}
-	real, err := throughLinks(links, name)
+	real, err := throughLinks(&h.Origin, links, name)
 	if first, is := names[real]; err == nil && is {
 		real = first
 	}
@@ -266,8 +268,24 @@ func (h *Held) findFile(ctx context.Context, name string) (found *archive.Entry,
 	return found, nil
 }
 
+// RealName is a name of the list without links on its way, whether there is something of that name or not. Links that lead
+// out of what the archive holds give an error.
+func (h *Held) RealName(ctx context.Context, name string) (string, error) {
+	links := map[string]string{}
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Type == archive.TypeSymlink {
+			links[e.Path] = e.Target
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return throughLinks(&h.Origin, links, name)
+}
+
 // throughLinks is a name of the list without links on its way.
-func throughLinks(links map[string]string, name string) (string, error) {
+func throughLinks(o *archive.Origin, links map[string]string, name string) (string, error) {
 	for range mostLinks {
 		at, target := "", ""
 		for i, r := range name + "/" {
@@ -279,14 +297,13 @@ func throughLinks(links map[string]string, name string) (string, error) {
 		if at == "" {
 			return name, nil
 		}
-		label, _, _ := strings.Cut(name, "/")
-		to := path.Join(path.Dir(at), target)
-		if path.IsAbs(target) || !strings.HasPrefix(to, label+"/") {
-			return "", fmt.Errorf("%s is a link to %s, and what is there is not in the archive", at, target)
+		to := o.LinkTo(at, target)
+		if to == "" {
+			return "", fmt.Errorf("%s is a link to %s, and %w", at, target, ErrLedOut)
 		}
 		name = to + strings.TrimPrefix(name, at)
 	}
-	return "", fmt.Errorf("it leads through more than %d links", mostLinks)
+	return "", fmt.Errorf("it leads through more than %d links, and %w", mostLinks, ErrLedOut)
 }
 
 // CopyFile writes the content of a file of the list to what begin returns; of a store whose copy is damaged

@@ -63,6 +63,9 @@ func (r *run) lookOutside(ctx context.Context) *Outside {
 func (o *Outside) note(into *archive.Origin) {
 	if o != nil {
 		into.Outside, into.OutsideMore = o.Origin.Outside, o.Origin.OutsideMore
+		for label, real := range o.bases {
+			into.SetReal(label, real)
+		}
 	}
 }
 

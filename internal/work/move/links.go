@@ -1,11 +1,13 @@
 package move
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/site"
@@ -25,12 +27,11 @@ func (p *Plan) links(tree *disk.Root) error {
 		if err != nil {
 			return err
 		}
-		inside, led := p.ledTo(rel, filepath.ToSlash(target))
-		switch {
+		switch to, led := p.ledTo(rel, filepath.ToSlash(target)); {
 		case !led:
 			out = append(out, rel+" → "+target)
-		case sitepath.IsAbs(target):
-			return p.relink(tree, rel, inside)
+		case to != "":
+			return p.relink(tree, rel, to)
 		}
 		return nil
 	})
@@ -38,22 +39,26 @@ func (p *Plan) links(tree *disk.Root) error {
 	return err
 }
 
-// ledTo is where in the webroot a link leads, if it leads there.
-func (p *Plan) ledTo(rel, target string) (inside string, led bool) {
-	if !sitepath.IsAbs(target) {
-		inside = path.Join(path.Dir(rel), target)
-		return inside, sitepath.IsLocal(inside)
+// ledTo tells whether a link leads to something of the site's, and what it is to lead to, if it cannot stay.
+func (p *Plan) ledTo(rel, target string) (to string, led bool) {
+	name := p.archive.Origin.LinkTo(path.Join(site.RootLabel, rel), target)
+	label, inside, _ := strings.Cut(name, "/")
+	switch {
+	case name == "":
+		return "", false
+	case label != site.RootLabel && p.to.Roots[label] == "":
+		return "", false
+	case label != site.RootLabel:
+		return sitepath.Join(p.to.PathAt(p.to.Roots[label]), inside), true
+	case !sitepath.IsAbs(target) && sitepath.IsLocal(path.Join(path.Dir(rel), target)):
+		return "", true
 	}
-	inside, err := sitepath.Rel(p.archive.Origin.Roots[site.RootLabel], target)
-	return inside, err == nil && sitepath.IsLocal(inside)
+	seen, err := filepath.Rel(filepath.FromSlash(path.Dir(rel)), filepath.FromSlash(cmp.Or(inside, ".")))
+	return seen, err == nil
 }
 
-// relink makes a link anew that leads to a path in the webroot, seen from where the link is.
-func (p *Plan) relink(tree *disk.Root, rel, inside string) error {
-	to, err := filepath.Rel(filepath.FromSlash(path.Dir(rel)), filepath.FromSlash(inside))
-	if err != nil {
-		return err
-	}
+// relink makes a link anew, with its owner and its time.
+func (p *Plan) relink(tree *disk.Root, rel, to string) error {
 	info, err := tree.Lstat(rel)
 	if err != nil {
 		return err

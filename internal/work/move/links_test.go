@@ -26,9 +26,12 @@ func TestLinksOfTheOldWebroot(t *testing.T) {
 		"relative":    {"uploads", "uploads"},
 		"deep/up":     {"../uploads", "../uploads"},
 		"out":         {"/srv/old2/uploads", "/srv/old2/uploads"},
-		"climbs":      {"../old/uploads", "../old/uploads"},
-		"deep/climbs": {"../../shared", "../../shared"},
+		"climbs":      {"../old/uploads", "uploads"},
+		"deep/climbs": {"../../other", "../../other"},
 		"dots":        {"/srv/old/../other", "/srv/old/../other"},
+		"share":       {"/srv/shared/uploads", "/new/shared/uploads"},
+		"deep/share":  {"../../shared/uploads", "/new/shared/uploads"},
+		"logs":        {"/srv/logs/x", "/srv/logs/x"},
 	}
 	for name, l := range links {
 		require.NoError(t, os.Symlink(l[0], filepath.Join(dir, name)))
@@ -38,7 +41,8 @@ func TestLinksOfTheOldWebroot(t *testing.T) {
 	defer root.Close()
 	was, err := root.Stat("deep")
 	require.NoError(t, err)
-	p := &Plan{archive: &catalog.Held{Record: &archive.Record{Origin: archive.Origin{Roots: map[string]string{site.RootLabel: "/srv/old"}}}}}
+	p := &Plan{archive: &catalog.Held{Record: &archive.Record{Origin: archive.Origin{Roots: map[string]string{site.RootLabel: "/srv/old", "shared": "/srv/shared", "logs": "/srv/logs"}}}},
+		to: &site.Site{Roots: map[string]string{"shared": "/new/shared"}}}
 	require.NoError(t, p.links(root))
 	for name, l := range links {
 		to, err := os.Readlink(filepath.Join(dir, name))
@@ -50,6 +54,6 @@ func TestLinksOfTheOldWebroot(t *testing.T) {
 	assert.Equal(t, was.ModTime(), is.ModTime())
 	require.Len(t, p.notes, 1)
 	assert.Equal(t, "links that lead out of the webroot; what is behind them is shared with whatever else uses it, or is not there: "+
-		"climbs → ../old/uploads, deep/climbs → ../../shared, dots → /srv/old/../other, out → /srv/old2/uploads", p.notes[0].Text)
-	assert.Len(t, p.files, 4)
+		"deep/climbs → ../../other, dots → /srv/old/../other, logs → /srv/logs/x, out → /srv/old2/uploads", p.notes[0].Text)
+	assert.Len(t, p.files, 7)
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -78,46 +79,66 @@ func (j Job) writeSettings(copied *site.Site, pointed site.Pointed) error {
 // systems are folders of the system's own, which links of a site may lead to while a copy of it is served.
 var systems = []string{"/usr", "/etc", "/lib", "/lib64", "/bin", "/sbin"}
 
+// ownLinks has links that named something in the site's folders by its whole path, or in another one of them, lead to the
+// copy of that.
+func (j Job) ownLinks(copied *site.Site) error {
+	return j.eachLink(copied, func(room *disk.Root, at, name, target string) error {
+		to := j.Archive.Origin.LinkTo(name, filepath.ToSlash(target))
+		label, rel, _ := strings.Cut(to, "/")
+		own, in, _ := strings.Cut(name, "/")
+		folder := copied.Folders()[label]
+		if to == "" || folder == "" || label == own && !filepath.IsAbs(target) && filepath.IsLocal(filepath.Join(filepath.Dir(in), target)) {
+			return nil
+		}
+		return errors.Join(room.Remove(at), room.Symlink(filepath.Join(folder, filepath.FromSlash(rel)), at))
+	})
+}
+
 // cutLinks takes the links off that lead out of the copy: what is served is what is in the archive, and nothing that is live
 // is changed by it. It returns them, as they stood.
 func (j Job) cutLinks(copied *site.Site) (cut []string, err error) {
+	err = j.eachLink(copied, func(room *disk.Root, at, name, target string) error {
+		if leadsNowhereElse(room, at) {
+			return nil
+		}
+		cut = append(cut, strings.TrimPrefix(name, site.RootLabel+"/")+" → "+target)
+		return room.Remove(at)
+	})
+	slices.Sort(cut)
+	return cut, err
+}
+
+// eachLink visits the links of the copy: where they are in its room, their names in the archive, and where they lead.
+func (j Job) eachLink(copied *site.Site, visit func(room *disk.Root, at, name, target string) error) error {
 	room, err := j.Disk.OpenRoot(j.room)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer room.Close()
-	for label, top := range allRoots(copied) {
-		top, err := filepath.Rel(j.room, top)
+	for label, folder := range copied.Folders() {
+		top, err := filepath.Rel(j.room, folder)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		err = room.WalkDir(filepath.ToSlash(top), func(name string, e fs.DirEntry, err error) error {
-			if err != nil || e.Type()&fs.ModeSymlink == 0 || leadsNowhereElse(room, name) {
+		err = room.WalkDir(filepath.ToSlash(top), func(at string, e fs.DirEntry, err error) error {
+			if err != nil || e.Type()&fs.ModeSymlink == 0 {
 				return err
 			}
-			to, err := room.Readlink(name)
+			target, err := room.Readlink(at)
 			if err != nil {
 				return err
 			}
-			rel, err := filepath.Rel(top, name)
-			cut = append(cut, filepath.ToSlash(filepath.Join(label, rel))+" → "+to)
-			return errors.Join(err, room.Remove(name))
+			rel, err := filepath.Rel(top, at)
+			if err != nil {
+				return err
+			}
+			return visit(room, at, path.Join(label, filepath.ToSlash(rel)), target)
 		})
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+			return err
 		}
 	}
-	slices.Sort(cut)
-	return cut, nil
-}
-
-// allRoots are the folders of a site, by label; the webroot has none.
-func allRoots(s *site.Site) map[string]string {
-	all := map[string]string{"": s.Root}
-	for label, dir := range s.Roots {
-		all[label] = dir
-	}
-	return all
+	return nil
 }
 
 // leadsNowhereElse tells whether a link leads to something in the room, to nothing there, or to what is the system's.
@@ -126,6 +147,11 @@ func leadsNowhereElse(room *disk.Root, name string) bool {
 		return true // the handle follows no link that leads out
 	}
 	real, err := filepath.EvalSymlinks(filepath.Join(room.Name(), name))
+	if top, is := filepath.EvalSymlinks(room.Name()); is == nil && err == nil {
+		if rel, err := filepath.Rel(top, real); err == nil && filepath.IsLocal(rel) {
+			return true
+		}
+	}
 	within := func(dir string) bool {
 		rel, err := filepath.Rel(dir, real)
 		return err == nil && filepath.IsLocal(rel)

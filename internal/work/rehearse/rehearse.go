@@ -150,7 +150,7 @@ func (j Job) try(ctx context.Context, copied *site.Site, r *Result) error {
 	}
 	defer place.Close()
 	copied.Address = place.Address()
-	if err := j.point(ctx, copied); err != nil {
+	if err := errors.Join(j.ownLinks(copied), j.point(ctx, copied)); err != nil {
 		return err
 	}
 	if r.Cut, err = j.cutLinks(copied); err != nil {

@@ -49,10 +49,13 @@ func linkOnWay(tree *disk.Root, folder string) (at, to string, is bool) {
 	return "", "", false
 }
 
-// ledOut explains why the folder of a database file is none, where a link is to blame.
+// ledOut explains why the folder of a database file is none, where a link is to blame; one that is not there is no error.
 func ledOut(tree *disk.Root, file string, err error) error {
 	if at, to, is := linkOnWay(tree, path.Dir(file)); is {
 		return reason.New(reason.LinkedDatabase, reason.Names{"path": at}, "the database file %s is to lie behind the link %s, which leads out of the webroot (to %s)", file, at, to)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
 	}
 	return err
 }
@@ -87,15 +90,20 @@ func (r *run) stageInside(ctx context.Context, ix *catalog.Index) error {
 
 // stageOne loads one of them.
 func (r *run) stageOne(ctx context.Context, ix *catalog.Index, d insideDatabase, tree *disk.Root) error {
+	folder := path.Dir(d.rel)
+	if _, err := tree.Stat(folder); err != nil {
+		if err = ledOut(tree, d.rel, err); err != nil {
+			return err
+		}
+	}
 	plan := d.target.Plan(placeID(r.journal.ID))
 	plan.Label = d.db.Label
-	if err := d.target.Prepare(ctx, plan, nil); err != nil {
+	if err := d.target.Prepare(ctx, plan, nil); err != nil { // it makes a folder that damage has left out
 		return err
 	}
-	folder := path.Dir(d.rel)
 	before, err := tree.Stat(folder)
 	if err != nil {
-		return ledOut(tree, d.rel, err)
+		return err
 	}
 	if err := r.loadDatabase(ctx, ix, d.db.Label, d.target, plan); err != nil {
 		return err

@@ -501,6 +501,11 @@ func (j *Journal) Elsewhere() string {
 			continue
 		}
 		now, err := filepath.EvalSymlinks(f.Named)
+		if errors.Is(err, fs.ErrNotExist) { // one that leads to what is not there yet, or was taken away
+			if to, way := disk.Way(f.Named); way == nil && to == f.Root {
+				continue
+			}
+		}
 		switch {
 		case err != nil:
 			all = append(all, fmt.Sprintf("%s leads nowhere now (%v); what was put back is %s", f.Named, err, f.Root))

@@ -7,13 +7,16 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"slices"
 	"strings"
 
+	"revlet/internal/archives/catalog"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
+	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -80,6 +83,14 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 		if !ok || there.Same(here) || tree.FilesOnly(r.Site.Place) && leads[label].Same(here) {
 			continue
 		}
+		if what != "" && !r.KeepSettings {
+			if led, err := BehindLinks(ctx, r.Archive, r.Site, there); err != nil || led.Same(here) {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+		}
 		if err := r.oneDatabase(ctx, there, here); err != nil {
 			if r.samePlace() && there.Where() != here.Where() && !errors.Is(err, errAnother) {
 				continue // the configuration leads by another way, as it did then
@@ -88,6 +99,27 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 		}
 	}
 	return nil
+}
+
+// BehindLinks is a database of a site as the links of an archive lead to its file, if it is one: settings say a path, and
+// where its folders are not there yet, only the archive knows what is a link on the way.
+func BehindLinks(ctx context.Context, h *catalog.Held, s *site.Site, db site.Database) (site.Database, error) {
+	label, rel, inside := s.LiesIn(db)
+	if !inside {
+		return db, nil
+	}
+	real, err := h.RealName(ctx, path.Join(label, rel))
+	if errors.Is(err, catalog.ErrLedOut) {
+		return db, nil
+	}
+	if err != nil {
+		return db, err
+	}
+	in, rest, _ := strings.Cut(real, "/")
+	if folder := s.FolderOf(in); folder != "" {
+		db.Path = sitepath.Join(folder, rest)
+	}
+	return db, nil
 }
 
 // samePlace tells whether an archive was made on this machine, of these folders and
