@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"revlet/internal/practice/lampblack"
@@ -173,6 +174,16 @@ func TestADeployedSite(t *testing.T) {
 	assert.NotContains(t, w.run("show", "kestrelpoint", "--files"), "museum.db", "the database is saved as one, and not as a file, too")
 	assert.Contains(t, w.run("rehearse"), "the copy works")
 	w.run("compare", "kestrelpoint")
+	for _, path := range []string{"uploads/2026/boat.svg", "shared/uploads/2026/boat.svg", "uploads/2026/*.svg", "shared/uploads/**/boat.svg"} {
+		out := filepath.Join(w.path("out"), strings.ReplaceAll(path, "/", "-"))
+		w.run("extract", "kestrelpoint", path, "--to", out)
+		assert.FileExists(t, filepath.Join(out, "shared/uploads/2026/boat.svg"), path)
+	}
+	assert.Equal(t, w.read("app/shared/settings.yaml"), w.run("extract", "kestrelpoint", "settings.yaml", "--to", "-"))
+	assert.Equal(t, w.read("app/shared/settings.yaml"), w.run("extract", "kestrelpoint", "shared/settings.yaml", "--to", "-"))
+	w.fails(1, []string{`holds no "none"; paths are relative to the webroot, or begin with one of its other folders: shared`}, "extract", "kestrelpoint", "none", "--to", w.path("out"))
+	w.fails(1, []string{"holds nothing of that share in the webroot, and some in the folder shared"}, "restore", "kestrelpoint", "--path", "uploads/2026/boat.svg", "--yes")
+	assert.Contains(t, w.run("versions", "kestrelpoint", "shared/uploads/2026/boat.svg"), "shared/uploads/2026/boat.svg")
 	good := rows(t, w)
 	w.write("app/shared/uploads/new.txt", "new")
 	require.NoError(t, os.RemoveAll(w.path("app/shared/uploads/2026")))

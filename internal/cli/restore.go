@@ -330,7 +330,9 @@ func (a *app) extractCommand() *cli.Command {
 		Name: "extract", Usage: "copy files or tables out of an archive", ArgsUsage: "ARCHIVE [PATH…]",
 		DisableSliceFlagSeparator: true,
 		Description: "PATH is relative to the webroot: a file, a folder with all below it, or a pattern\n" +
-			"such as \"uploads/**/*.png\". The site is not touched, and nothing is replaced.",
+			"such as \"uploads/**/*.png\". What is in another folder of the site's (`roots:`) is asked for by\n" +
+			"that one's name, such as media/2026, or by a link that leads there, and is put into a folder of\n" +
+			"that name. The site is not touched, and nothing is replaced.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Value: ".", Usage: "the `FOLDER` to copy into; - writes one file to the standard output"},
 			&cli.StringSliceFlag{Name: "table", Usage: "a `TABLE`, named with the site's prefix or without (DATABASE.TABLE where a site has several databases), written as SQL text; may be given again"},

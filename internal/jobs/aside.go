@@ -142,8 +142,10 @@ func (a *Agent) compareAside(ctx context.Context, h *catalog.Held, aside *restor
 	maps.Copy(was.Roots, aside.Folders)
 	delete(was.Roots, site.RootLabel)
 	for label, o := range h.Origin.Databases {
-		if rel, err := sitepath.Rel(h.Origin.Roots[site.RootLabel], o.Where); o.Engine == "sqlite" && err == nil && sitepath.IsLocal(rel) {
-			was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: was.Root + "/" + rel})
+		for folder, dir := range aside.Folders {
+			if rel, err := sitepath.Rel(h.Origin.Roots[folder], o.Where); o.Engine == "sqlite" && err == nil && sitepath.IsLocal(rel) {
+				was.Databases = append(was.Databases, site.Database{Label: label, Engine: o.Engine, Path: dir + "/" + rel})
+			}
 		}
 	}
 	r, err := compare.Job{A: compare.Archive{Held: h}, B: &compare.Live{Site: was, Disk: a.Disk, IsDatabase: engine.IsFile}, Recipe: recipe, Files: true, ReadTouched: touched}.Run(ctx)

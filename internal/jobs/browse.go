@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,7 +12,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
@@ -85,30 +85,17 @@ func (a *Agent) clearScratch() {
 // FileTo writes the content of one file of an archive, whose path is relative to the webroot, once it is proved
 // by its digest: nothing of one that is damaged is written.
 func (a *Agent) FileTo(ctx context.Context, h *catalog.Held, path string, w io.Writer) error {
-	want := site.RootLabel + "/" + strings.Trim(strings.TrimPrefix(path, "./"), "/")
-	var found, link *archive.Entry
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		switch {
-		case e.Path == want && e.Type == archive.TypeHardlink:
-			link, want = &e, e.Target // a further name comes after the file
-		case e.Path == want && e.Type == archive.TypeFile:
-			found = &e
-		}
-		return nil
-	})
-	if err == nil && found == nil && link != nil {
-		err = h.ReadList(ctx, func(e archive.Entry) error {
-			if e.Path == want && e.Type == archive.TypeFile {
-				found = &e
-			}
-			return nil
-		})
+	clean := strings.Trim(strings.TrimPrefix(path, "./"), "/")
+	found, err := h.FindFile(ctx, site.RootLabel+"/"+clean)
+	label, _, _ := strings.Cut(clean, "/")
+	if _, other := h.Origin.Roots[label]; errors.Is(err, fs.ErrNotExist) && other {
+		found, err = h.FindFile(ctx, clean)
+	}
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, catalog.ErrLedOut) {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds no file %q; paths are relative to the webroot", h.Name, path)
 	}
 	if err != nil {
 		return err
-	}
-	if found == nil {
-		return reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds no file %q; paths are relative to the webroot", h.Name, path)
 	}
 	f, err := a.scratchFile()
 	if err != nil {

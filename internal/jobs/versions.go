@@ -103,8 +103,8 @@ func (a *Agent) Versions(ctx context.Context, name string, patterns []string) (*
 func (v *Versions) look(ctx context.Context, h *catalog.Held, known map[string]*PathVersions, patterns []string) error {
 	names := map[string][]string{} // further names that match, by the first
 	err := h.ReadList(ctx, func(e archive.Entry) error {
-		rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
-		if !ok || !Matches(patterns, rel) {
+		rel := strings.TrimPrefix(e.Path, site.RootLabel+"/") // what is in another folder begins with that one's name
+		if !Matches(patterns, rel) {
 			return nil
 		}
 		switch e.Type {

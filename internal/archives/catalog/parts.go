@@ -208,7 +208,7 @@ func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
 
 // ReadFileNear does so, and takes what near gives instead, if that is the very same: a part need not be fetched for it.
 func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byte, error)) ([]byte, error) {
-	found, err := h.findFile(ctx, name)
+	found, err := h.FindFile(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -233,8 +233,9 @@ var ErrLedOut = errors.New("what is there is not in the archive")
 // mostLinks bounds how many links a name may lead through.
 const mostLinks = 16
 
-// findFile is a file's entry in the list. Links of the archive are followed, unless they lead out of what it holds.
-func (h *Held) findFile(ctx context.Context, name string) (found *archive.Entry, err error) {
+// FindFile is a file's entry in the list. Links of the archive are followed, unless they lead out of what it holds. A file
+// that the archive does not hold gives fs.ErrNotExist.
+func (h *Held) FindFile(ctx context.Context, name string) (found *archive.Entry, err error) {
 	links, names := map[string]string{}, map[string]string{}
 	look := func(wanted string) error {
 		return h.ReadList(ctx, func(e archive.Entry) error {

@@ -71,7 +71,7 @@ var Advice = map[reason.Reason]string{
 	reason.NeedsNotMet:           "choose another place, or name the PHP that its web server uses with --php; --anyway goes on",
 	reason.AccountTaken:          "name another account, or give this one's password",
 	reason.ComesWhole:            "restore the whole database with --only database",
-	reason.PathNotHeld:           "`revlet show {archive} --files` lists what it holds",
+	reason.PathNotHeld:           "`revlet show {archive} --files` lists what it holds; `revlet extract` takes files of any of its folders out",
 	reason.TableNotHeld:          "`revlet show {archive}` lists them",
 	reason.TableGone:             "restore the whole database, or load what `revlet extract ARCHIVE --table` writes",
 	reason.ColumnGone:            "restore the whole database, or take the rows out with `revlet extract ARCHIVE --table {table}`",

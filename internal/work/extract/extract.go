@@ -29,7 +29,8 @@ import (
 type Job struct {
 	Archive *catalog.Held
 	// Paths are relative to the webroot: files, folders with all below them,
-	// or doublestar patterns. Tables are names of tables.
+	// or doublestar patterns. What is in another folder of the site's is asked for by the name that it has under roots:,
+	// and the path in it, or by the links that lead there. Tables are names of tables.
 	Paths, Tables []string
 	// To is a folder; it is made when missing. Files in it are not replaced.
 	To string
@@ -57,6 +58,9 @@ type Result struct {
 // nothing is copied then.
 func Run(ctx context.Context, j Job) (*Result, error) {
 	sel := &selection{j: j, hit: map[string]bool{}, parts: map[string]bool{}}
+	if err := sel.place(ctx); err != nil {
+		return nil, catalog.BecauseDamaged(j.Archive, err)
+	}
 	if err := j.Archive.ReadList(ctx, sel.entry); err != nil {
 		return nil, catalog.BecauseDamaged(j.Archive, err)
 	}
@@ -129,31 +133,62 @@ func (j Job) tables(ctx context.Context, ix *catalog.Index, into *disk.Root) ([]
 
 // selection finds which parts hold what was asked for.
 type selection struct {
-	j     Job
+	j Job
+	// in are the paths as they were typed, by the folder of the site that they are looked for in, and by what they are in it.
+	in    map[string]map[string]string
 	hit   map[string]bool
 	parts map[string]bool
 }
 
+// place finds out in which folders of the site the paths are to be looked for.
+func (s *selection) place(ctx context.Context) error {
+	s.in = map[string]map[string]string{}
+	add := func(label, rel, typed string) {
+		if s.in[label] == nil {
+			s.in[label] = map[string]string{}
+		}
+		s.in[label][rel] = typed
+	}
+	for _, typed := range s.j.Paths {
+		rel := strings.Trim(strings.TrimPrefix(typed, "./"), "/")
+		add(site.RootLabel, rel, typed)
+		label, rest, deeper := strings.Cut(rel, "/")
+		if s.j.Archive.Origin.Roots[label] != "" && deeper {
+			add(label, rest, typed)
+		}
+		real, err := s.j.Archive.RealName(ctx, site.RootLabel+"/"+rel)
+		if errors.Is(err, catalog.ErrLedOut) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if label, rest, deeper := strings.Cut(real, "/"); label != site.RootLabel && deeper {
+			add(label, rest, typed)
+		}
+	}
+	return nil
+}
+
 func (s *selection) entry(e archive.Entry) error {
-	rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
+	label, rel, ok := strings.Cut(e.Path, "/")
 	if !ok || !e.IsFileTree() {
 		return nil
 	}
-	if p, matched := match(s.j.Paths, rel); matched {
-		s.hit[p] = true
+	if p, matched := match(s.in[label], rel); matched {
+		s.hit[s.in[label][p]] = true
 		s.parts[e.Part] = true
 	}
 	return nil
 }
 
 // match returns the pattern that a path falls under.
-func match(patterns []string, rel string) (string, bool) {
-	for _, p := range patterns {
-		clean := strings.Trim(strings.TrimPrefix(p, "./"), "/")
-		if rel == clean || strings.HasPrefix(rel, clean+"/") {
+func match(patterns map[string]string, rel string) (string, bool) {
+	for p := range patterns {
+		if rel == p || strings.HasPrefix(rel, p+"/") {
 			return p, true
 		}
-		if ok, err := doublestar.Match(clean, rel); err == nil && ok {
+		if ok, err := doublestar.Match(p, rel); err == nil && ok {
 			return p, true
 		}
 	}
@@ -164,7 +199,7 @@ func (s *selection) missing() error {
 	var errs []error
 	for _, p := range s.j.Paths {
 		if !s.hit[p] {
-			errs = append(errs, reason.New(reason.PathNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no %q; paths are relative to the webroot", s.j.Archive.Name, p))
+			errs = append(errs, reason.New(reason.PathNotHeld, reason.Names{"archive": s.j.Archive.Name}, "archive %s holds no %q; paths are relative to the webroot%s", s.j.Archive.Name, p, s.others()))
 		}
 	}
 	held := s.j.Archive.Tables()
@@ -176,13 +211,49 @@ func (s *selection) missing() error {
 	return errors.Join(errs...)
 }
 
-// files unpacks the parts that are needed, keeping what matches.
+// others names the other folders of the site, if it has any.
+func (s *selection) others() string {
+	labels := slices.DeleteFunc(slices.Sorted(maps.Keys(s.j.Archive.Origin.Roots)), func(l string) bool { return l == site.RootLabel || l == site.AboveLabel })
+	if len(labels) == 0 {
+		return ""
+	}
+	return ", or begin with one of its other folders: " + strings.Join(labels, ", ")
+}
+
+// files unpacks what matches: that of the webroot into the folder, and that of others into folders of their names in it.
 func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, into *disk.Root, result *Result) error {
+	for _, label := range slices.Sorted(maps.Keys(sel.in)) {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(sel.in[label])), func(typed string) bool { return sel.hit[typed] }) {
+			continue
+		}
+		to := into
+		if label != site.RootLabel {
+			if err := into.MkdirAll(label, 0o755); err != nil {
+				return err
+			}
+			var err error
+			if to, err = into.OpenRoot(label); err != nil {
+				return err
+			}
+		}
+		err := j.folder(ctx, sel, ix, label, to, result)
+		if to != into {
+			err = errors.Join(err, to.Close())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// folder unpacks what matches of one of the site's folders, from the parts that are needed.
+func (j Job) folder(ctx context.Context, sel *selection, ix *catalog.Index, label string, into *disk.Root, result *Result) error {
 	keep := func(rel string) bool {
-		_, ok := match(j.Paths, rel)
+		_, ok := match(sel.in[label], rel)
 		return ok
 	}
-	_, needed, err := unpack.FindStandIns(ctx, j.Archive, site.RootLabel, keep)
+	_, needed, err := unpack.FindStandIns(ctx, j.Archive, label, keep)
 	if err != nil {
 		return err
 	}
@@ -196,17 +267,19 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, into 
 	watch := progress.Or(j.Observer)
 	watch.Phase("extracting from "+some.Name, total)
 	var others []string
-	for label := range some.Origin.Roots {
-		if label != site.RootLabel {
-			others = append(others, label)
+	for other := range some.Origin.Roots {
+		if other != label {
+			others = append(others, other)
 		}
 	}
-	t := &unpack.Tree{Disk: j.Disk, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: keep}
+	t := &unpack.Tree{Disk: j.Disk, Label: label, Others: others, Pace: watch.Advance, KeepExisting: true, Salvage: j.Salvage, Keep: keep}
 	held := *j.Archive
 	held.Record = &some
 	err = t.Write(ctx, &held, ix, into)
-	result.Paths, result.Lost = t.Written()-int64(len(t.Unmade())), t.Lost()
-	result.Renamed, result.Unmade, result.Disarmed = t.Renamed(), t.Unmade(), t.Disarmed()
+	result.Paths += t.Written() - int64(len(t.Unmade()))
+	result.Lost, result.Disarmed = append(result.Lost, t.Lost()...), append(result.Disarmed, t.Disarmed()...)
+	maps.Copy(result.Renamed, t.Renamed())
+	maps.Copy(result.Unmade, t.Unmade())
 	return err
 }
 

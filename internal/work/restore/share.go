@@ -47,9 +47,14 @@ type FileSelection struct {
 // planShare looks up what of the archive is in the share.
 func (r *run) planShare(ctx context.Context) error {
 	r.Selection.parents, r.Selection.parts = map[string]bool{}, map[string]bool{}
+	elsewhere := ""
 	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
-		rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/")
+		label, rel, ok := strings.Cut(e.Path, "/")
 		if !ok || !e.IsFileTree() || !r.Selection.Keep(rel) {
+			return nil
+		}
+		if label != site.RootLabel {
+			elsewhere = label
 			return nil
 		}
 		r.Selection.paths++
@@ -64,6 +69,9 @@ func (r *run) planShare(ctx context.Context) error {
 		var needed map[string]bool
 		_, needed, err = unpack.FindStandIns(ctx, r.Archive, site.RootLabel, r.Selection.Keep)
 		maps.Copy(r.Selection.parts, needed)
+	}
+	if err == nil && r.Selection.paths == 0 && elsewhere != "" {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share in the webroot, and some in the folder %s, which is put back as a whole only; single files can be taken out of it", r.Archive.Name, elsewhere)
 	}
 	if err == nil && r.Selection.paths == 0 && !r.Selection.databases {
 		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
