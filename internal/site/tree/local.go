@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -91,7 +92,7 @@ func (f *localFolder) Path(name string) string {
 	case name == "." || name == "":
 		return f.dir
 	}
-	return f.dir + string(filepath.Separator) + filepath.FromSlash(name)
+	return strings.TrimSuffix(f.dir, string(filepath.Separator)) + string(filepath.Separator) + filepath.FromSlash(name)
 }
 
 // Close implements Folder.
