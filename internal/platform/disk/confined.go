@@ -62,15 +62,17 @@ func (d *Disk) Confined(folders ...string) (confined *Disk, done func(), err err
 
 // below finds the tree that a path lies in, and the rest of the path.
 func (d *Disk) below(name string) (*tree, string) {
-	if d == nil {
+	if d == nil || len(d.trees) == 0 {
 		return nil, ""
 	}
+	const separator = string(filepath.Separator)
+	name = filepath.Clean(name)
 	for i := range d.trees {
 		t := &d.trees[i]
 		if name == t.path {
 			return t, "."
 		}
-		if rel, ok := strings.CutPrefix(name, t.path+string(filepath.Separator)); ok && rel != "" {
+		if rel, ok := strings.CutPrefix(name, strings.TrimSuffix(t.path, separator)+separator); ok && rel != "" {
 			return t, rel
 		}
 	}
