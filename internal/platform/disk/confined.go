@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -60,20 +61,22 @@ func (d *Disk) Confined(folders ...string) (confined *Disk, done func(), err err
 	return t, done, nil
 }
 
-// below finds the tree that a path lies in, and the rest of the path.
+// below finds the tree that a path lies in, and the rest of the path. One that begins with a tree's and climbs out of it is
+// that tree's, and refused there.
 func (d *Disk) below(name string) (*tree, string) {
 	if d == nil || len(d.trees) == 0 {
 		return nil, ""
 	}
 	const separator = string(filepath.Separator)
-	name = filepath.Clean(name)
-	for i := range d.trees {
-		t := &d.trees[i]
-		if name == t.path {
-			return t, "."
-		}
-		if rel, ok := strings.CutPrefix(name, strings.TrimSuffix(t.path, separator)+separator); ok && rel != "" {
-			return t, rel
+	for _, as := range []string{name, filepath.Clean(name)} {
+		for i := range d.trees {
+			t := &d.trees[i]
+			if as == t.path {
+				return t, "."
+			}
+			if rel, ok := strings.CutPrefix(as, strings.TrimSuffix(t.path, separator)+separator); ok && rel != "" {
+				return t, cmp.Or(strings.TrimLeft(rel, separator), ".")
+			}
 		}
 	}
 	return nil, ""

@@ -11,9 +11,9 @@ import (
 // through links.
 func TestWhatLiesInAConfinedFolder(t *testing.T) {
 	for _, c := range []struct{ folder, name, rel string }{
-		{"/srv/a", "/srv/a", "."}, {"/srv/a", "/srv/a/", "."}, {"/srv/a", "/srv/a/b/c", "b/c"}, {"/srv/a", "/srv//a/b", "b"}, {"/srv/a", "/srv/a/./b", "b"}, {"/srv/a", "/srv/b/../a/c", "c"},
+		{"/srv/a", "/srv/a", "."}, {"/srv/a", "/srv/a/", "."}, {"/srv/a", "/srv/a//", "."}, {"/srv/a", "/srv/a/b/c", "b/c"}, {"/srv/a", "/srv//a/b", "b"}, {"/srv/a", "/srv/./a/b", "b"}, {"/srv/a", "/srv/b/../a/c", "c"},
 		{"/", "/", "."}, {"/", "/srv/a", "srv/a"}, {"/", "//srv/a", "srv/a"},
-		{"/srv/a", "/srv/ab", ""}, {"/srv/a", "/srv/a/../b", ""}, {"/srv/a", "/srv", ""},
+		{"/srv/a", "/srv/ab", ""}, {"/srv/a", "/srv/a/../b", "../b"}, {"/srv/a", "/srv", ""},
 	} {
 		d := &Disk{trees: []tree{{path: filepath.FromSlash(c.folder)}}}
 		in, rel := d.below(filepath.FromSlash(c.name))
