@@ -57,9 +57,9 @@ type Site struct {
 	// SettingsFile is the settings file that the configuration names, if it is not the
 	// recipe's own.
 	SettingsFile string
-	// Boxes are the folders in the webroot, relative to it, in which restores that this machine knows of hold what
-	// they have set aside. They are no part of the site; what is only named like them is.
-	Boxes []string
+	// Boxes are the folders in the site's, by label and relative to them, in which restores that this machine knows of hold
+	// what they have set aside. They are no part of the site; what is only named like them is.
+	Boxes map[string][]string
 	// said is the address that the settings give.
 	said string
 	// read reads from the webroot.
@@ -556,16 +556,22 @@ func (s *Site) Skips(rel string) (string, bool) {
 	if s.HasDatabaseFile(RootLabel, rel) {
 		return "", true
 	}
-	if s.InBox(rel) {
-		return "set aside by a restore", true
+	if s.InBox(RootLabel, rel) {
+		return setAside, true
 	}
 	return "", false
 }
+
+// setAside is the rule for what lies in Boxes.
+const setAside = "set aside by a restore"
 
 // SkipsIn is Skips for a path relative to any of the site's folders: rules are of the webroot.
 func (s *Site) SkipsIn(label, rel string) (string, bool) {
 	if label == RootLabel {
 		return s.Skips(rel)
+	}
+	if s.InBox(label, rel) {
+		return setAside, true
 	}
 	return "", s.HasDatabaseFile(label, rel)
 }
@@ -578,9 +584,9 @@ func (s *Site) HasDatabaseFile(label, rel string) bool {
 	})
 }
 
-// InBox tells whether a path is one of Boxes, or lies in one.
-func (s *Site) InBox(rel string) bool {
-	return slices.ContainsFunc(s.Boxes, func(box string) bool { return rel == box || strings.HasPrefix(rel, box+"/") })
+// InBox tells whether a path, relative to one of the site's folders, is one of Boxes, or lies in one.
+func (s *Site) InBox(label, rel string) bool {
+	return slices.ContainsFunc(s.Boxes[label], func(box string) bool { return rel == box || strings.HasPrefix(rel, box+"/") })
 }
 
 // Matches tells whether a skip rule means a path relative to the webroot.

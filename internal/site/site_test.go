@@ -180,11 +180,38 @@ func TestHosts(t *testing.T) {
 }
 
 func TestSkips(t *testing.T) {
-	s := &Site{Root: "/srv/site", Skip: []string{"cache/**", "*.tmp", "**/node_modules/**"}, Databases: []Database{{Engine: "sqlite", Path: "/srv/site/data/m.db"}}, Boxes: []string{".revlet-kp-1-a"}}
+	s := &Site{Root: "/srv/site", Skip: []string{"cache/**", "*.tmp", "**/node_modules/**"}, Databases: []Database{{Engine: "sqlite", Path: "/srv/site/data/m.db"}}, Boxes: map[string][]string{RootLabel: {".revlet-kp-1-a"}, "media": {".revlet-kp-2-a"}}}
 	for path, want := range map[string]bool{"cache": false, "cache/x": true, "cachet/x": false, "a.tmp": true, "a/b.tmp": false, "a/node_modules/x/y": true,
 		"data/m.db": true, "data/m.db-wal": true, "data/m.db.old": false, ".revlet-new-1": false, ".revlet-kp-1-a": true, ".revlet-kp-1-a/old/x.php": true, ".revlet-kp-1-ab": false, "x/.revlet-kp-1-a": false, ".htaccess": false} {
 		_, got := s.Skips(path)
 		assert.Equal(t, want, got, path)
+	}
+	s.Roots = map[string]string{"media": "/srv/media"}
+	s.Databases = append(s.Databases, Database{Engine: "sqlite", Path: "/srv/media/b.db"})
+	for path, want := range map[string]bool{"cache/x": false, "a.tmp": false, ".revlet-kp-2-a": true, ".revlet-kp-2-a/old/x.php": true, ".revlet-kp-1-a": false, "b.db": true, "b.db-wal": true, "data/m.db": false} {
+		_, got := s.SkipsIn("media", path)
+		assert.Equal(t, want, got, "rules are of the webroot; %s", path)
+	}
+}
+
+// A database file is known by where it really is, in whichever of the site's folders: whatever way leads there.
+func TestWhereADatabaseFileReallyIs(t *testing.T) {
+	dir := t.TempDir()
+	at := func(rel string) string { return filepath.Join(dir, rel) }
+	for _, folder := range []string{"releases/5/storage/data", "shared/data", "elsewhere"} {
+		require.NoError(t, os.MkdirAll(at(folder), 0o755))
+	}
+	for link, to := range map[string]string{"current": "releases/5", "releases/5/data": "../../shared/data", "releases/5/out": at("elsewhere"), "releases/5/in": at("releases/5/storage"), "releases/5/rel": "storage", "releases/5/gone": at("nothing"),
+		"shared/back": at("releases/5/storage")} {
+		require.NoError(t, os.Symlink(to, at(link)))
+	}
+	s := &Site{Root: at("current"), Roots: map[string]string{"shared": at("shared")}}
+	for path, want := range map[string]string{
+		"current/m.db": "current/m.db", "current/data/m.db": "shared/data/m.db", "current/out/m.db": "elsewhere/m.db", "current/in/data/m.db": "current/storage/data/m.db",
+		"current/rel/data/m.db": "current/storage/data/m.db", "releases/5/m.db": "current/m.db", "shared/back/m.db": "current/storage/m.db", "elsewhere/m.db": "elsewhere/m.db", "current/gone/m.db": "nothing/m.db",
+		"current/not/yet/m.db": "current/not/yet/m.db",
+	} {
+		assert.Equal(t, at(want), s.realFile(Database{Engine: "sqlite", Path: at(path)}), path)
 	}
 }
 

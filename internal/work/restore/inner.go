@@ -91,7 +91,7 @@ func (f *FilesPlan) noteNames(d *disk.Disk, s *site.Site) error {
 // isBox tells whether a path in the folder is what this restore works in, or one before it. Whatever else is called so
 // is the site's, or somebody's who would have it stay.
 func (f *FilesPlan) isBox(s *site.Site, rel string) bool {
-	return f.Inner && rel == filepath.Base(f.Box) || f.Label == site.RootLabel && s.InBox(rel)
+	return f.Inner && rel == filepath.Base(f.Box) || s.InBox(f.Label, rel)
 }
 
 // swapInner moves what is live aside and then what is staged in. A name whose

@@ -531,12 +531,14 @@ func (j *Journal) stands(d *disk.Disk) error {
 	return nil
 }
 
-// BoxesIn finds the boxes of restores of some sites that lie in a site's webroot, as far as their journals can be read:
-// paths relative to it. A box that is being removed has another name for a moment.
-func BoxesIn(st *state.State, sites []string, s *site.Site) (all []string) {
-	root := s.Root
-	if real, err := filepath.EvalSymlinks(root); err == nil && !s.Far() {
-		root = real
+// BoxesIn finds the boxes of restores of some sites that lie in a site's folders, as far as their journals can be read:
+// paths relative to those, by label. A box that is being removed has another name for a moment.
+func BoxesIn(st *state.State, sites []string, s *site.Site) map[string][]string {
+	all, roots := map[string][]string{}, s.Folders()
+	for label, root := range roots {
+		if real, err := filepath.EvalSymlinks(root); err == nil && !s.Far() {
+			roots[label] = real
+		}
 	}
 	for _, name := range sites {
 		journals, err := readJournals(st, name)
@@ -545,12 +547,13 @@ func BoxesIn(st *state.State, sites []string, s *site.Site) (all []string) {
 		}
 		for _, j := range journals {
 			for _, f := range j.plans() {
-				within := root
-				if f.On != "" {
-					within = f.Root // a URL, as the box's is
-				}
-				if rel, ok := strings.CutPrefix(f.Box, within+"/"); ok && (f.On == "" || name == s.Name && f.Label == site.RootLabel) {
-					all = append(all, rel, rel+goneSuffix)
+				for label, within := range roots {
+					if f.On != "" {
+						within = f.Root // a URL, as the box's is
+					}
+					if rel, ok := strings.CutPrefix(f.Box, within+"/"); ok && (f.On == "" || name == s.Name && f.Label == label) {
+						all[label] = append(all[label], rel, rel+goneSuffix)
+					}
 				}
 			}
 		}

@@ -90,9 +90,7 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 				}
 			}
 		}
-		if label == site.RootLabel {
-			u.inBox = s.InBox
-		}
+		u.inBox = func(rel string) bool { return s.InBox(label, rel) }
 		for _, db := range s.Databases {
 			if in, rel, inside := s.LiesIn(db); inside && in == label {
 				u.databases = append(u.databases, rel)
@@ -156,7 +154,7 @@ type uncovered struct {
 	// folders above them, with why what else lies in those is not covered.
 	databases []string
 	partly    map[string]string
-	// inBox tells what restores have set aside there; nil where they have nothing.
+	// inBox tells what restores have set aside there.
 	inBox func(rel string) bool
 	found []Uncovered
 	// clean tells that what the archive never held does not stay anyway.
@@ -184,7 +182,7 @@ func (u *uncovered) visit(ctx context.Context, rel string, e fs.FileInfo, err er
 	p := path.Join(u.root, rel)
 	why := u.why(p, rel)
 	switch {
-	case u.inBox != nil && u.inBox(rel) || why == "" && matching(u.caches, rel) != "":
+	case u.inBox(rel) || why == "" && matching(u.caches, rel) != "":
 	case why == "" || u.isDatabase(rel):
 		return err
 	case slices.ContainsFunc(u.databases, func(db string) bool { return strings.HasPrefix(db, rel+"/") }):

@@ -1,0 +1,45 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A further folder that is a mount point is exchanged from inside, too: what restores have set aside in it is no part of the
+// site, and stays where the undo of an older one looks for it.
+func TestAFurtherFolderThatIsAMountPoint(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting a small file system takes root")
+	}
+	w, _ := museum(t)
+	require.NoError(t, os.Mkdir(w.path("media"), 0o755))
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=30m", "none", w.path("media")).CombinedOutput(); err != nil {
+		t.Skipf("no tmpfs can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", w.path("media")).Run() })
+	w.write("media/a.txt", "a")
+	w.write("media/deep/b.txt", "b")
+	w.write("revlet.yaml", w.read("revlet.yaml")+"\n    roots: {media: ./media}\n")
+	w.run("backup")
+	require.NoError(t, os.Remove(w.path("media/a.txt")))
+	w.write("media/planted.php", "<?php evil();")
+	broken := snapshot(t, w.path("media"))
+	for range 2 {
+		w.run("restore", "kestrelpoint", "--yes")
+		assert.FileExists(t, w.path("media/a.txt"))
+		assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
+		w.run("backup")
+		assert.NotContains(t, w.run("show", "kestrelpoint", "--files"), ".revlet-")
+	}
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("media/a.txt"), "the first restore stands")
+	w.run("undo", "kestrelpoint", "--yes")
+	is := snapshot(t, w.path("media"))
+	delete(broken, ".") // its time tells of exchanges
+	delete(is, ".")
+	assert.Equal(t, broken, is)
+}
