@@ -43,3 +43,24 @@ func TestAFurtherFolderThatIsAMountPoint(t *testing.T) {
 	delete(is, ".")
 	assert.Equal(t, broken, is)
 }
+
+// Rules of what to leave out are of the webroot: what a further folder has under such a name is in the archive, and a restore
+// makes it what it was.
+func TestRulesAreNotOfFurtherFolders(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.write("htdocs/private/notes.txt", "of the webroot")
+	w.write("media/private/a.txt", "a")
+	w.write("media/cache/b.txt", "b")
+	w.write("revlet.yaml", w.read("revlet.yaml")+"\n    roots: {media: ./media}\n    skip: [private/**]\n")
+	w.run("backup")
+	good := snapshot(t, w.path("media"))
+	w.write("media/private/door.php", "<?php evil();")
+	w.write("media/cache/door.php", "<?php evil();")
+	require.NoError(t, os.Remove(w.path("media/private/a.txt")))
+	out := w.run("restore", "kestrelpoint", "--yes")
+	assert.Contains(t, out, "private/notes.txt")
+	assert.NotContains(t, out, "media/private")
+	assert.Equal(t, good, snapshot(t, w.path("media")))
+	assert.FileExists(t, w.path("htdocs/private/notes.txt"), "what the archive never held stays")
+}

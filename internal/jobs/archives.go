@@ -13,7 +13,6 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/rules/retention"
-	"revlet/internal/site"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/backup"
@@ -437,7 +436,7 @@ func (a *Agent) summarise(ctx context.Context, h *catalog.Held) ([]Component, []
 	err := h.ReadList(ctx, func(e archive.Entry) error {
 		switch e.Type {
 		case archive.TypeFile:
-			name := recipe.ComponentOf(strings.TrimPrefix(e.Path, site.RootLabel+"/"))
+			name := recipe.ComponentOfName(e.Path)
 			if sums[name] == nil {
 				sums[name] = &Component{Name: name}
 				order = append(order, name)

@@ -81,7 +81,7 @@ func differing(ctx context.Context, before, now *catalog.Held, p *move.Plan) (*r
 	for path, l := range all {
 		was, there := old[path]
 		if there && was == l {
-			if l.kind == archive.TypeFile && some == "" && !linked[path] && len(path) > prefix && p.AsItIs(path[prefix:]) {
+			if l.kind == archive.TypeFile && (some == "" || path < some) && !linked[path] && len(path) > prefix && p.AsItIs(path[prefix:]) {
 				some = path
 			}
 			continue

@@ -360,6 +360,19 @@ func Recognise(read ReadFunc) (*Recipe, error) {
 	return nil, nil
 }
 
+// otherComponent is that of what the recipe does not say.
+const otherComponent = "other"
+
+// ComponentOfName is ComponentOf for a name in an archive's list. Other folders of a site mirror its webroot, as those that
+// releases share, or are called like what they hold.
+func (r *Recipe) ComponentOfName(name string) string {
+	label, rel, _ := strings.Cut(name, "/")
+	if c := r.ComponentOf(rel); label == RootLabel || c != otherComponent {
+		return c
+	}
+	return r.ComponentOf(name)
+}
+
 // ComponentOf names the component that a path, relative to the webroot,
 // belongs to; "other" when the recipe does not say.
 func (r *Recipe) ComponentOf(rel string) string {
@@ -370,7 +383,7 @@ func (r *Recipe) ComponentOf(rel string) string {
 			}
 		}
 	}
-	return "other"
+	return otherComponent
 }
 
 // matchesAny tells whether a path matches one of the patterns. `dir/**` means

@@ -418,14 +418,8 @@ func (r *run) keep(ctx context.Context, list *summer, listName string) error {
 
 // compare tells what differs from the archive before.
 func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Changes, error) {
-	under := func(name string) string { return strings.TrimPrefix(name, site.RootLabel+"/") }
 	judge := changes.Judge{
-		ComponentOf: func(name string) string {
-			if rel := under(name); rel != name {
-				return r.Site.Recipe.ComponentOf(rel)
-			}
-			return ""
-		},
+		ComponentOf: r.Site.Recipe.ComponentOfName,
 		Open: func(name string) (io.ReadCloser, error) {
 			return r.folders.Open(name)
 		},

@@ -400,7 +400,7 @@ func (j Job) trusts(a, b Entry) bool {
 // though its time of modification says otherwise.
 func (j Job) readTouched(p string) bool {
 	rel := strings.TrimPrefix(p, site.RootLabel+"/")
-	return j.ReadTouched || changes.Executable(rel) || slices.Contains(changes.ServerSettings, path.Base(rel)) || j.Recipe.ComponentOf(rel) == "core"
+	return j.ReadTouched || changes.Executable(rel) || slices.Contains(changes.ServerSettings, path.Base(rel)) || j.Recipe.ComponentOfName(p) == "core"
 }
 
 // note adds a difference.
@@ -415,7 +415,7 @@ func (j Job) note(r *Report, how string, a, b *Entry) {
 		}
 	}
 	rel := strings.TrimPrefix(f.Path, site.RootLabel+"/")
-	f.Component = j.Recipe.ComponentOf(rel)
+	f.Component = j.Recipe.ComponentOfName(f.Path)
 	entry := b
 	if entry == nil {
 		entry = a

@@ -82,7 +82,9 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 		if err != nil {
 			return nil, err
 		}
-		u.rules, u.caches = ownRules(s, h.Record)
+		if label == site.RootLabel { // rules are of the webroot
+			u.rules, u.caches = ownRules(s, h.Record)
+		}
 		for dir, name := range others {
 			if strings.HasPrefix(dir, place.Base()) && tree.IsFar(dir) == s.Far() {
 				if real, err := place.Absolute(ctx, s.PathAt(dir)); err == nil {
