@@ -183,6 +183,13 @@ func TestADeployedSite(t *testing.T) {
 	assert.Equal(t, w.read("app/shared/settings.yaml"), w.run("extract", "kestrelpoint", "shared/settings.yaml", "--to", "-"))
 	w.fails(1, []string{`holds no "none"; paths are relative to the webroot, or begin with one of its other folders: shared`}, "extract", "kestrelpoint", "none", "--to", w.path("out"))
 	w.fails(1, []string{"holds nothing of that share in the webroot, and some in the folder shared"}, "restore", "kestrelpoint", "--path", "uploads/2026/boat.svg", "--yes")
+	assert.Contains(t, w.run("compare", "kestrelpoint", "--text", "settings.yaml"), "Nothing differs")
+	settings := w.read("app/shared/settings.yaml")
+	w.write("app/shared/settings.yaml", settings+"# later\n")
+	for _, path := range []string{"settings.yaml", "shared/settings.yaml"} {
+		assert.Contains(t, w.try("compare", "kestrelpoint", "--text", path).out, "# later", path)
+	}
+	w.write("app/shared/settings.yaml", settings)
 	assert.Contains(t, w.run("versions", "kestrelpoint", "shared/uploads/2026/boat.svg"), "shared/uploads/2026/boat.svg")
 	w.write("app/shared/uploads/2026/door.php", "<?php evil();")
 	w.fails(4, []string{"shared/uploads/2026/door.php", "a file that can be run, among the uploads"}, "compare", "kestrelpoint")

@@ -349,19 +349,43 @@ func (s *Site) realFile(db Database) string {
 	if err != nil {
 		return db.Path
 	}
-	for _, label := range append([]string{RootLabel}, slices.Sorted(maps.Keys(s.Roots))...) {
-		folder, err := disk.Way(s.FolderOf(label))
-		if err != nil {
-			continue
-		}
-		if rel, err := sitepath.Rel(folder, real); err == nil && sitepath.IsLocal(rel) {
-			return sitepath.Join(s.FolderOf(label), rel)
-		}
+	if label, rel, inside := s.folderOver(real); inside {
+		return sitepath.Join(s.FolderOf(label), rel)
 	}
 	if _, _, inside := s.LiesIn(db); inside {
 		return real
 	}
 	return db.Path
+}
+
+// folderOver is the folder of the site that a path without links lies in, and its path relative to that.
+func (s *Site) folderOver(real string) (label, rel string, inside bool) {
+	for _, label := range s.labels() {
+		folder, err := disk.Way(s.FolderOf(label))
+		if err != nil {
+			continue
+		}
+		if rel, err := sitepath.Rel(folder, real); err == nil && sitepath.IsLocal(rel) {
+			return label, rel, true
+		}
+	}
+	return "", "", false
+}
+
+// RealName is the name, as in the lists of archives, of what a name of the site on this machine leads to by links to another
+// of its folders.
+func (s *Site) RealName(name string) string {
+	label, rel, _ := strings.Cut(name, "/")
+	folder := s.FolderOf(label)
+	if folder == "" || s.Place != nil {
+		return name
+	}
+	if real, err := disk.Way(sitepath.Join(folder, rel)); err == nil {
+		if in, rest, inside := s.folderOver(real); inside {
+			return path.Join(in, rest)
+		}
+	}
+	return name
 }
 
 // closedPage is shown while a site is closed by a file of the configuration's.
@@ -607,7 +631,7 @@ func (s *Site) LiesIn(db Database) (label, rel string, ok bool) {
 	if db.Engine != "sqlite" {
 		return "", "", false
 	}
-	for _, label := range append([]string{RootLabel}, slices.Sorted(maps.Keys(s.Roots))...) {
+	for _, label := range s.labels() {
 		rel, err := sitepath.Rel(s.FolderOf(label), db.Path)
 		if err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
 			return label, rel, true
@@ -616,7 +640,12 @@ func (s *Site) LiesIn(db Database) (label, rel string, ok bool) {
 	return "", "", false
 }
 
-// FolderOf is one of the site's folders.
+// labels are those of the site's folders, the webroot's first.
+func (s *Site) labels() []string {
+	return append([]string{RootLabel}, slices.Sorted(maps.Keys(s.Roots))...)
+}
+
+// FolderOf is one of the site's folders; empty for a label that it has none of.
 func (s *Site) FolderOf(label string) string {
 	if label == RootLabel {
 		return s.Root

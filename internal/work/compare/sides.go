@@ -231,10 +231,7 @@ const mostWhole = 4 << 20
 // in no folder of the site.
 func (l *Live) farDigest(ctx context.Context, name string) (sum string, ok bool, err error) {
 	label, rel, _ := strings.Cut(name, "/")
-	dir := l.Site.Roots[label]
-	if label == site.RootLabel {
-		dir = l.Site.Root
-	}
+	dir := l.Site.FolderOf(label)
 	if dir == "" {
 		return "", false, nil
 	}
@@ -278,9 +275,6 @@ func (l *Live) open(ctx context.Context, name string) (f tree.File, done func(),
 // tables are compared.
 func (l *Live) isDatabase(name string) bool {
 	label, rel, _ := strings.Cut(name, "/")
-	root := l.Site.Root
-	if label != site.RootLabel {
-		root = l.Site.Roots[label]
-	}
+	root := l.Site.FolderOf(label)
 	return root != "" && slices.ContainsFunc(l.Site.Databases, func(db site.Database) bool { return db.Path == root+"/"+rel })
 }

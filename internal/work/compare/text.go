@@ -44,12 +44,20 @@ func TextIn(ctx context.Context, side Side, rel string) (Text, error) {
 	return Text{There: true, Content: string(content)}, nil
 }
 
+// nameOf is the name of a path in lists: in the webroot, or in the folder that it begins with.
+func nameOf(rel string, folders map[string]string) string {
+	if label, _, deeper := strings.Cut(rel, "/"); deeper && folders[label] != "" && label != site.RootLabel {
+		return rel
+	}
+	return site.RootLabel + "/" + rel
+}
+
 func contentIn(ctx context.Context, side Side, rel string) ([]byte, error) {
 	switch s := side.(type) {
 	case Archive:
-		return s.ReadFile(ctx, site.RootLabel+"/"+rel)
+		return s.ReadFile(ctx, nameOf(rel, s.Origin.Roots))
 	case *Live:
-		f, done, err := s.open(ctx, site.RootLabel+"/"+rel)
+		f, done, err := s.open(ctx, s.Site.RealName(nameOf(rel, s.Site.Folders())))
 		if err != nil {
 			return nil, err
 		}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -25,7 +24,7 @@ func (j Job) keepApart(copied *site.Site) error {
 		if !inside {
 			continue
 		}
-		linked, err := behindLink(copied.FolderOf(label), rel)
+		linked, err := j.behindLink(copied.FolderOf(label), rel)
 		if err != nil {
 			return err
 		}
@@ -40,20 +39,18 @@ func (j Job) keepApart(copied *site.Site) error {
 	return nil
 }
 
-// behindLink tells whether a link is on the way from a folder to what lies in it.
-func behindLink(root, rel string) (bool, error) {
-	at := root
-	for _, part := range strings.Split(rel, "/") {
-		at = filepath.Join(at, part)
-		info, err := os.Lstat(at)
-		if errors.Is(err, fs.ErrNotExist) {
-			return false, nil
-		}
-		if err != nil || info.Mode()&fs.ModeSymlink != 0 {
-			return true, err
-		}
+// behindLink tells whether a link is on the way from a folder of the copy to what lies in it.
+func (j Job) behindLink(folder, rel string) (bool, error) {
+	tree, err := j.Disk.OpenRoot(folder)
+	if errors.Is(err, fs.ErrNotExist) { // there are no files in the archive
+		return false, nil
 	}
-	return false, nil
+	if err != nil {
+		return false, err
+	}
+	defer tree.Close()
+	_, _, is := restore.LinkOnWay(tree, rel)
+	return is, nil
 }
 
 // writeSettings writes the settings of the copy: in the copy, wherever its links lead.

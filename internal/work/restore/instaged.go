@@ -38,9 +38,9 @@ func (r *run) inMoving(change func(m *Moving, tree *disk.Root) error) error {
 	return change(r.Moving, tree)
 }
 
-// linkOnWay is the first link on the way to a folder of a tree, and where it leads.
-func linkOnWay(tree *disk.Root, folder string) (at, to string, is bool) {
-	for _, part := range strings.Split(folder, "/") {
+// LinkOnWay is the first link on the way to a path in a tree, or at its end, and where it leads.
+func LinkOnWay(tree *disk.Root, rel string) (at, to string, is bool) {
+	for _, part := range strings.Split(rel, "/") {
 		at = path.Join(at, part)
 		if to, err := tree.Readlink(at); err == nil {
 			return at, to, true
@@ -51,7 +51,7 @@ func linkOnWay(tree *disk.Root, folder string) (at, to string, is bool) {
 
 // ledOut explains why the folder of a database file is none, where a link is to blame; one that is not there is no error.
 func ledOut(tree *disk.Root, file string, err error) error {
-	if at, to, is := linkOnWay(tree, path.Dir(file)); is {
+	if at, to, is := LinkOnWay(tree, path.Dir(file)); is {
 		return reason.New(reason.LinkedDatabase, reason.Names{"path": at}, "the database file %s is to lie behind the link %s, which leads out of the webroot (to %s)", file, at, to)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
@@ -66,7 +66,7 @@ func (r *run) throughLink(tree *disk.Root, err error) error {
 	if r.Selection == nil || !errors.As(err, &of) {
 		return err
 	}
-	at, to, is := linkOnWay(tree, filepath.ToSlash(of.Path))
+	at, to, is := LinkOnWay(tree, filepath.ToSlash(of.Path))
 	if _, inside := tree.Stat(at); !is || inside == nil {
 		return err
 	}
