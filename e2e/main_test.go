@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -142,7 +143,11 @@ func (w *world) command(args ...string) *exec.Cmd {
 	if w.program == nil {
 		line = append([]string{program}, args...)
 	}
-	cmd := exec.Command(line[0], line[1:]...)
+	ctx, cancel := context.WithTimeout(context.Background(), longestRun)
+	w.t.Cleanup(cancel)
+	cmd := exec.CommandContext(ctx, line[0], line[1:]...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGQUIT) } // Go's answer are the stacks of all goroutines
+	cmd.WaitDelay = time.Minute                                              // for what it left running with its output in hand
 	cmd.Dir = w.dir
 	cmd.Env = append(os.Environ(), "REVLET_CONFIG="+w.path("revlet.yaml"), "NO_COLOR=1", "HOME="+w.dir, "XDG_STATE_HOME="+w.path("xstate"), "REVLET_RETRY_PAUSE=10ms", "REVLET_DRAIN="+w.drain.String(), "TMPDIR="+w.tmp)
 	if !w.clock.IsZero() {
@@ -156,12 +161,14 @@ func (w *world) try(args ...string) result {
 	var out, errOut bytes.Buffer
 	cmd := w.command(args...)
 	cmd.Stdout, cmd.Stderr = &out, &errOut
-	err := cmd.Run()
-	if cmd.ProcessState == nil {
-		require.NoError(w.t, err)
-	}
+	require.NoError(w.t, cmd.Start())
+	_ = cmd.Wait()
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
+
+// longestRun is how long a run of the program may last. One that lasts longer says where it stands, and ends: what
+// waits for ever is a failure of its test alone.
+const longestRun = 5 * time.Minute
 
 // run expects success and returns what was printed.
 func (w *world) run(args ...string) string {

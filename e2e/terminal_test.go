@@ -31,6 +31,8 @@ func (w *world) terminal(columns string, line string) *screen {
 	s := &screen{t: w.t}
 	like := w.command()
 	s.cmd = exec.Command("script", "-qec", "trap : INT; stty cols "+columns+"; "+strings.ReplaceAll(line, "revlet", program), "/dev/null")
+	limit := time.AfterFunc(longestRun, func() { _ = s.cmd.Process.Kill() })
+	w.t.Cleanup(func() { limit.Stop() })
 	s.cmd.Dir, s.cmd.Env, s.cmd.Stdout = like.Dir, append(slices.DeleteFunc(like.Env, func(e string) bool { return strings.HasPrefix(e, "NO_COLOR") }), "TERM=xterm"), &s.lockedBuffer
 	var err error
 	s.keys, err = s.cmd.StdinPipe()

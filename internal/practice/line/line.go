@@ -81,6 +81,9 @@ func (l *Line) FallSilent() { l.silent.Store(true) }
 // Close takes no more connections.
 func (l *Line) Close() error { return l.listener.Close() }
 
+// unused is how long a port for data waits for whom it was named to.
+const unused = time.Minute
+
 // piece is what has come at a time.
 type piece struct {
 	at   time.Time
@@ -176,6 +179,7 @@ func (l *Line) lead(answer []byte) []byte {
 	branch.Delay = l.Delay
 	branch.SetCut(cmp.Or(l.cut.Load(), l.CutAfter))
 	go func() {
+		_ = branch.listener.(*net.TCPListener).SetDeadline(time.Now().Add(unused)) // whoever was cut meanwhile never comes
 		c, err := branch.listener.Accept()
 		_ = branch.Close()
 		if err == nil {
