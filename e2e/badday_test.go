@@ -111,13 +111,13 @@ func (h *hammer) stop(t *testing.T, drain time.Duration, old, now func(body stri
 		case s.status == 200 && s.took > drain:
 			slow = append(slow, s)
 		default:
-			assert.Failf(t, "neither old nor new", "%d %.300s", s.status, s.body)
+			assert.Failf(t, "neither old nor new", "%d …%s", s.status, s.body[max(0, len(s.body)-500):])
 		}
 	}
 	assert.NotZero(t, counts["old"])
 	assert.NotZero(t, counts["new"])
 	for _, s := range slow {
-		assert.True(t, s.at.Before(closed), "begun once the site was closed, and neither old nor new: %.300s", s.body)
+		assert.True(t, s.at.Before(closed), "begun once the site was closed, and neither old nor new: …%s", s.body[max(0, len(s.body)-500):])
 	}
 	window := last.Sub(first)
 	if counts["closed"] > 0 {
@@ -278,9 +278,10 @@ func TestWordPressOnABadDay(t *testing.T) {
 		w.drain = 250 * time.Millisecond
 		h := hammering(address + "/")
 		time.Sleep(300 * time.Millisecond)
-		w.run("restore", "kestrelpoint", "--yes")
+		out := w.run("restore", "kestrelpoint", "--yes")
 		time.Sleep(500 * time.Millisecond)
 		h.stop(t, w.drain, both("old"), both("new"))
+		assert.Contains(t, out, "Restored kestrelpoint from "+w.newest(), "%s", out)
 		w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	})
 }

@@ -1,8 +1,12 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
+	"os/user"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -165,6 +169,100 @@ func deployed(t *testing.T) *world {
 	return w
 }
 
+var told = regexp.MustCompile(`links=\d+ |\S+Z$`)
+
+// sharesOfADeployedSite puts shares of it back: what a share names is put back where it really lies, and nothing else.
+func sharesOfADeployedSite(t *testing.T, w *world, brokenRows string) {
+	all := func() map[string]string {
+		now := snapshot(t, w.path("app"), "data")
+		for name, is := range now { // times tell of exchanges, counted names of what is set aside
+			now[name] = told.ReplaceAllString(is, "")
+			if strings.Contains(name, ".revlet-") {
+				delete(now, name)
+			} else if info, err := os.Lstat(w.path("app", name)); err == nil && info.IsDir() {
+				now[name] = "folder"
+			}
+		}
+		return now
+	}
+	before := all()
+	for _, c := range []struct {
+		share []string
+		says  string
+		back  []string
+		gone  []string
+	}{
+		{[]string{"--path", "uploads/2026/boat.svg"}, "in " + w.path("app/shared") + ", uploads/2026/boat.svg becomes", []string{"shared/uploads/2026/boat.svg"}, nil},
+		{[]string{"--path", "shared/uploads/2026/*.svg"}, "in " + w.path("app/shared") + ", shared", []string{"shared/uploads/2026/boat.svg", "shared/uploads/2026/horn.svg"}, nil},
+		{[]string{"--path", "uploads"}, w.path("htdocs") + " and " + w.path("app/shared"), []string{"shared/uploads/2026/boat.svg", "shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
+		{[]string{"--path", "upl*"}, "upl*, shared/uploads (a link leads there) becomes", []string{"shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
+		{[]string{"--only", "uploads"}, "in " + w.path("app/shared") + ", uploads becomes", []string{"shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
+		{[]string{"--mode", "fill", "--only", "files"}, "of the site is put back", []string{"shared/uploads/2026/gallery/sea-1.png"}, nil},
+		{[]string{"--path", "themes"}, "themes becomes", nil, nil},
+	} {
+		assert.Contains(t, w.run(append([]string{"restore", "kestrelpoint", "--yes"}, c.share...)...), c.says, "%v", c.share)
+		now := all()
+		for _, name := range c.back {
+			assert.Contains(t, now, name, "%v", c.share)
+		}
+		for name, was := range before {
+			if slices.Contains(c.gone, name) {
+				assert.NotContains(t, now, name, "%v", c.share)
+			} else {
+				assert.Equal(t, was, now[name], "%v: %s", c.share, name)
+			}
+		}
+		if c.back == nil {
+			assert.Equal(t, before, now, "%v", c.share)
+		}
+		assert.Equal(t, brokenRows, rows(t, w), "%v", c.share)
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Equal(t, before, all(), "%v", c.share)
+		assert.Equal(t, brokenRows, rows(t, w), "%v", c.share)
+	}
+}
+
+// On another machine, too, what links lead to in another of the site's folders is known by where it really lies.
+func TestADeployedSiteElsewhere(t *testing.T) {
+	t.Parallel()
+	w := deployed(t)
+	port := sshd(t, w)
+	who, err := user.Current()
+	require.NoError(t, err)
+	at := func(rel string) string {
+		return fmt.Sprintf("sftp://%s@127.0.0.1:%d%s", who.Username, port, w.path(rel))
+	}
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: %q\n    roots: {shared: %q}\n    reach: {key_file: %s}\n    stores: [here]\n", at("htdocs"), at("app/shared"), w.path("ssh/id")))
+	w.run("preflight", "--trust")
+	w.run("backup")
+	assert.NotContains(t, w.run("show", "kestrelpoint", "--files"), "museum.db", "the database is saved as one, and not as a file, too")
+	assert.Contains(t, w.run("rehearse"), "every byte and every row is as it was saved")
+	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
+	good := rows(t, w)
+	require.NoError(t, os.RemoveAll(w.path("app/shared/uploads/2026")))
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("app/shared/data/museum.db"), "DELETE FROM remarks"))
+	bad := rows(t, w)
+	for _, c := range []struct {
+		share       []string
+		rows, files bool
+	}{{nil, true, true}, {[]string{"--only", "database"}, true, false}, {[]string{"--only", "files"}, false, true}, {[]string{"--path", "uploads/2026/boat.svg"}, false, true}, {[]string{"--only", "uploads"}, false, true}} {
+		w.run(append([]string{"restore", "kestrelpoint", "--yes"}, c.share...)...)
+		assert.Equal(t, map[bool]string{true: good, false: bad}[c.rows], rows(t, w), "%v", c.share)
+		_, err := os.Stat(w.path("htdocs/uploads/2026/boat.svg"))
+		assert.Equal(t, c.files, err == nil, "%v", c.share)
+		w.run("undo", "kestrelpoint", "--yes")
+		assert.Equal(t, bad, rows(t, w), "%v", c.share)
+		assert.NoFileExists(t, w.path("htdocs/uploads/2026/boat.svg"), "%v", c.share)
+	}
+	require.NoError(t, os.RemoveAll(w.path("app")))
+	require.NoError(t, os.MkdirAll(w.path("app/releases/5"), 0o755))
+	require.NoError(t, os.Symlink("releases/5", w.path("app/current")))
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, good, rows(t, w))
+	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
+}
+
 // A site whose database, settings and uploads lie in a folder that its releases share is saved, tried, put back, taken back
 // and brought back from nothing like any other.
 func TestADeployedSite(t *testing.T) {
@@ -182,7 +280,6 @@ func TestADeployedSite(t *testing.T) {
 	assert.Equal(t, w.read("app/shared/settings.yaml"), w.run("extract", "kestrelpoint", "settings.yaml", "--to", "-"))
 	assert.Equal(t, w.read("app/shared/settings.yaml"), w.run("extract", "kestrelpoint", "shared/settings.yaml", "--to", "-"))
 	w.fails(1, []string{`holds no "none"; paths are relative to the webroot, or begin with one of its other folders: shared`}, "extract", "kestrelpoint", "none", "--to", w.path("out"))
-	w.fails(1, []string{"holds nothing of that share in the webroot, and some in the folder shared"}, "restore", "kestrelpoint", "--path", "uploads/2026/boat.svg", "--yes")
 	assert.Contains(t, w.run("compare", "kestrelpoint", "--text", "settings.yaml"), "Nothing differs")
 	settings := w.read("app/shared/settings.yaml")
 	w.write("app/shared/settings.yaml", settings+"# later\n")
@@ -191,6 +288,7 @@ func TestADeployedSite(t *testing.T) {
 	}
 	w.write("app/shared/settings.yaml", settings)
 	assert.Contains(t, w.run("versions", "kestrelpoint", "shared/uploads/2026/boat.svg"), "shared/uploads/2026/boat.svg")
+	assert.Contains(t, w.run("show", "kestrelpoint", "--files", "**/boat.svg"), "shared/uploads/2026/boat.svg")
 	w.write("app/shared/uploads/2026/door.php", "<?php evil();")
 	w.fails(4, []string{"shared/uploads/2026/door.php", "a file that can be run, among the uploads"}, "compare", "kestrelpoint")
 	require.NoError(t, os.Remove(w.path("app/shared/uploads/2026/door.php")))
@@ -215,6 +313,10 @@ func TestADeployedSite(t *testing.T) {
 		}
 		assert.Equal(t, broken, now, "%v", share)
 	}
+
+	sharesOfADeployedSite(t, w, brokenRows)
+	w.write("other.yaml", "state: ./state-other\n")
+	assert.Contains(t, w.run("--config", w.path("other.yaml"), "adopt", w.path("htdocs"), "--store", w.path("archives-other"), "--dry-run"), `takes it along: roots: {shared: "`+w.path("app/shared")+`"}`)
 
 	// Another release from the same place: its links lead to the same folders.
 	sh(t, "cp -a "+w.path("app/releases/5")+" "+w.path("app/releases/6"))

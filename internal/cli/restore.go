@@ -17,7 +17,6 @@ import (
 	"revlet/internal/jobs"
 	"revlet/internal/site"
 	"revlet/internal/site/check"
-	"revlet/internal/site/sitepath"
 	"revlet/internal/work/extract"
 	"revlet/internal/work/restore"
 )
@@ -37,7 +36,7 @@ func (a *app) restoreCommand() *cli.Command {
 			"FILE is a portable file that `revlet export` wrote.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "only", Usage: "only `WHAT`: files, database, or components such as themes,uploads; 'revlet show' lists them"},
-			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot; may be given again"},
+			&cli.StringSliceFlag{Name: "path", Usage: "only files that match `GLOB`, relative to the webroot, or in another folder of the site's by that one's name (media/2026/**) or a link that leads there; may be given again"},
 			&cli.StringSliceFlag{Name: "table", Usage: "only `TABLE`, named with the site's prefix or without (DATABASE.TABLE where a site has several databases); may be given again"},
 			&cli.StringSliceFlag{Name: "rows", Usage: "only rows, with what the recipe knows to belong to them: `TABLE:COLUMN=VALUE`, such as pages:id=12"},
 			&cli.StringFlag{Name: "mode", Value: "replace", Usage: "the `MODE`: replace, what is restored becomes exactly the archive's; or fill, files that are missing or differ and rows that are missing are put back, what was added stays"},
@@ -92,7 +91,9 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	if w.above, err = a.jobs.GoneAbove(ctx, w.RestoreOrder); err != nil {
 		return w, err
 	}
-	w.astray, err = a.jobs.Astray(ctx, w.RestoreOrder)
+	if w.astray, err = a.jobs.Astray(ctx, w.RestoreOrder); err == nil && w.Selection != nil {
+		err = catalog.BecauseDamaged(h, w.Selection.Look(ctx, h))
+	}
 	return w, err
 }
 
@@ -229,7 +230,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 	}
 	switch {
 	case want.Selection != nil:
-		lines = append(lines, [2]string{"files", want.words(s.Root)}, [2]string{"", "everything else stays as it is"})
+		lines = append(lines, [2]string{"files", want.words(s)}, [2]string{"", "everything else stays as it is"})
 	case want.Files:
 		where := s.Root
 		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
@@ -256,7 +257,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 		lines = append(lines, [2]string{"database", "stays as it is"})
 	}
 	for _, name := range want.above {
-		lines = append(lines, [2]string{"settings", render.Printable(sitepath.Join(sitepath.Dir(s.Root), name)) + " is gone and comes back"})
+		lines = append(lines, [2]string{"settings", render.Printable(s.Beside(name)) + " is gone and comes back"})
 	}
 	if signer := a.jobs.Signed(h.Record); signer.How != jobs.SignerOwn {
 		lines = append(lines, [2]string{"signed by", a.Signer(signer)})
@@ -276,7 +277,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "astray": render.NonNil(want.astray), "dry_run": true})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "folders": render.NonNil(want.folders(want.Site)), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "astray": render.NonNil(want.astray), "dry_run": true})
 	}
 	fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 	return nil

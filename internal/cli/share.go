@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/cli/render"
 	"revlet/internal/database"
 	"revlet/internal/jobs"
 	"revlet/internal/site"
@@ -30,12 +32,28 @@ type wish struct {
 	picks []string
 }
 
-// words says what becomes of the files.
-func (w wish) words(root string) string {
-	if w.Selection.Fill {
-		return fmt.Sprintf("in %s, what is missing or differs of %s is put back; what was added stays", root, strings.Join(w.names, ", "))
+// folders are those of the site that a share of the files lies in.
+func (w wish) folders(s *site.Site) (all []string) {
+	if w.Selection == nil {
+		return nil
 	}
-	return fmt.Sprintf("in %s, %s becomes exactly the archive's", root, strings.Join(w.names, ", "))
+	for _, label := range w.Selection.Folders() {
+		all = append(all, cmp.Or(s.FolderOf(label), label))
+	}
+	return all
+}
+
+// words says what becomes of the files.
+func (w wish) words(s *site.Site) string {
+	where, names := strings.Join(w.folders(s), " and "), slices.Clone(w.names)
+	for _, name := range w.Selection.Linked() {
+		names = append(names, name+" (a link leads there)")
+	}
+	what := render.PrintableText(strings.Join(names, ", "))
+	if w.Selection.Fill {
+		return fmt.Sprintf("in %s, what is missing or differs of %s is put back; what was added stays", cmp.Or(where, s.Root), what)
+	}
+	return fmt.Sprintf("in %s, %s becomes exactly the archive's", cmp.Or(where, s.Root), what)
 }
 
 // sharesOf makes shares out of tables and rows as they were typed.

@@ -33,6 +33,8 @@ type Adopted struct {
 	Store     string            `json:"store"`
 	Config    string            `json:"config"`
 	Written   bool              `json:"written"`
+	// LeadsOut is what links of the webroot lead out to; nil is nothing.
+	LeadsOut *LinksOut `json:"leads_out"`
 }
 
 // AdoptedDatabase is a database of a site that was adopted.
@@ -179,7 +181,7 @@ func whatToTry(s *site.Site, db site.Database) string {
 	}
 	steps := []string{
 		first,
-		fmt.Sprintf("compare user, password and host with %s", sitepath.Join(s.Root, s.Recipe.Settings.Files[0])),
+		fmt.Sprintf("compare user, password and host with %s", s.PathIn(site.RootLabel, s.Recipe.Settings.Files[0])),
 	}
 	if db.Host == "localhost" && db.Socket == "" && !s.Far() {
 		steps = append(steps, "`localhost` means a socket, and none was found; put `databases: {main: {mysql: \"user@/path/to.sock/name\", password_file: …}}` into the configuration")
@@ -347,6 +349,9 @@ func (a *Agent) Adopt(ctx context.Context, o AdoptOrder) (*Adopted, map[string]c
 		return nil, nil, err
 	}
 	found.Config = a.Config.Path
+	if found.LeadsOut, err = a.linksOut(ctx, s); err != nil {
+		return nil, nil, err
+	}
 	found.Address = cmp.Or(o.Address, found.Address)
 	if found.Site = o.Name; found.Site == "" {
 		found.Site = nameFrom(found.Address, o.Root)

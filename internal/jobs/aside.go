@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -363,7 +362,7 @@ func (a *Agent) filesSince(ctx context.Context, h *catalog.Held, j *restore.Jour
 		was.Root, was.Databases = j.Files.Root, slices.Clone(was.Databases)
 		for i, db := range was.Databases {
 			if rel, inside := live.Site.Inside(db); inside {
-				was.Databases[i].Path = filepath.Join(was.Root, filepath.FromSlash(rel))
+				was.Databases[i].Path = was.PathIn(site.RootLabel, rel)
 			}
 		}
 		live.Site = &was

@@ -116,7 +116,7 @@ func differing(ctx context.Context, before, now *catalog.Held, p *move.Plan) (*r
 			}
 		}
 	}
-	return &restore.FileSelection{Keep: func(rel string) bool { return rels[rel] }}, nil
+	return &restore.FileSelection{Keep: func(label, rel string) bool { return label == site.RootLabel && rels[rel] }}, nil
 }
 
 // anyHeld tells whether the archive holds anything of a share.

@@ -398,7 +398,7 @@ func (m *model) after(a *modelArchive, o RestoreOrder) modelState {
 	if !o.Files {
 		return now
 	}
-	of := func(p string) bool { return o.Selection == nil || o.Selection.Keep(p) }
+	of := func(p string) bool { return o.Selection == nil || o.Selection.Keep(site.RootLabel, p) }
 	files := map[string]string{}
 	for p, text := range a.state.files {
 		if a.held(p) && of(p) {
@@ -422,7 +422,7 @@ func (m *model) restored(a *modelArchive, o RestoreOrder) {
 		}
 	}
 	if o.Selection != nil {
-		side.share, side.put = o.Selection.Keep, map[string]bool{}
+		side.share, side.put = func(p string) bool { return o.Selection.Keep(site.RootLabel, p) }, map[string]bool{}
 		for p := range a.state.files {
 			side.put[p] = a.held(p) && side.share(p)
 		}

@@ -186,7 +186,7 @@ func (a *Agent) otherSites(name string) map[string]string {
 }
 
 // canBeThere refuses to write into a database that is a file on another machine, or, for root, in a folder of somebody
-// else's. One in the webroot comes back as a whole.
+// else's. One in a folder of the site comes back as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
 	for _, db := range o.Site.Databases {
 		_, held := o.Archive.Origin.Databases[db.Label]
@@ -198,8 +198,8 @@ func (a *Agent) canBeThere(o RestoreOrder) error {
 		if !o.Database || !held || db.Engine != "sqlite" || db.Place == nil {
 			continue
 		}
-		if _, inside := o.Site.Inside(db); !inside || o.Rows != nil {
-			return reason.BadUsage("database %s: %w; one in the webroot can be put back as a whole", db.Label, engine.ErrFarFile)
+		if label, _, inside := o.Site.LiesIn(db); !inside || o.Archive.Origin.Roots[label] == "" || o.Rows != nil {
+			return reason.BadUsage("database %s: %w; one in a folder of the site that the archive holds can be put back as a whole", db.Label, engine.ErrFarFile)
 		}
 	}
 	return nil

@@ -64,6 +64,8 @@ type Site struct {
 	said string
 	// read reads from the webroot.
 	read ReadFunc
+	// way is a path of the site without links on its way, as far as it is there; nil does not ask another machine.
+	way func(path string) (string, error)
 }
 
 // Far tells whether the site lives on another machine.
@@ -246,13 +248,17 @@ func OpenAt(ctx context.Context, name string, c config.Site, place tree.Place) (
 		return nil, fmt.Errorf("site %s: %w: %s is on another machine", name, ErrFar, c.Root)
 	}
 	if place == nil {
-		return open(name, c, nil, func() (fs.FileInfo, error) { return os.Stat(c.Root) }, InFolder(c.Root))
+		return open(name, c, nil, func() (fs.FileInfo, error) { return os.Stat(c.Root) }, InFolder(c.Root), nil)
 	}
 	root := strings.TrimPrefix(c.Root, place.Base())
-	return open(name, c, place, func() (fs.FileInfo, error) { return place.Anywhere(ctx).Lstat(root) }, ReadAt(ctx, place, root))
+	way := func(name string) (string, error) {
+		real, err := tree.Way(ctx, place, cmp.Or(strings.TrimPrefix(name, place.Base()), "/"))
+		return place.Base() + real, err
+	}
+	return open(name, c, place, func() (fs.FileInfo, error) { return place.Anywhere(ctx).Lstat(root) }, ReadAt(ctx, place, root), way)
 }
 
-func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo, error), read ReadFunc) (*Site, error) {
+func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo, error), read ReadFunc, way func(string) (string, error)) (*Site, error) {
 	info, err := stat()
 	if errors.Is(err, fs.ErrNotExist) && place != nil {
 		return nil, fmt.Errorf("site %s: %w: %s; was it moved, is `root:` right?", name, ErrNoRoot, c.Root)
@@ -273,7 +279,7 @@ func open(name string, c config.Site, place tree.Place, stat func() (fs.FileInfo
 			}
 		}
 	}
-	s, err := OpenFromAt(name, c, place, read)
+	s, err := openFrom(name, c, place, read, way)
 	if s != nil {
 		s.read = read
 	}
@@ -294,9 +300,13 @@ func OpenFrom(name string, c config.Site, read ReadFunc) (*Site, error) {
 	return OpenFromAt(name, c, nil, read)
 }
 
-// OpenFromAt is OpenFrom for a site at a place, nil for this machine.
+// OpenFromAt is OpenFrom for a site at a place, nil for this machine. Another machine is not asked.
 func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*Site, error) {
-	s := &Site{Name: name, Place: place, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
+	return openFrom(name, c, place, read, nil)
+}
+
+func openFrom(name string, c config.Site, place tree.Place, read ReadFunc, way func(string) (string, error)) (*Site, error) {
+	s := &Site{way: way, Name: name, Place: place, Root: c.Root, Roots: c.Roots, Address: c.Address, Stores: c.Stores, Checks: c.AllChecks(), SettingsFile: c.Settings, Skip: slices.Clone(c.Skip)}
 	var err error
 	switch {
 	case c.Recipe == "" || c.Recipe == "auto":
@@ -333,8 +343,11 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 		s.Databases[i].TLS = database.TLS{Mode: c.Databases[db.Label].TLS, CAFile: c.Databases[db.Label].CAFile}
 	}
 	for i, db := range s.Databases {
-		if s.Place == nil && !c.Far() && db.Engine == "sqlite" {
-			s.Databases[i].Path = s.realFile(db)
+		if db.Engine != "sqlite" {
+			continue
+		}
+		if s.Databases[i].Path, err = s.realFile(db); err != nil {
+			return nil, fmt.Errorf("site %s: %w", name, err)
 		}
 	}
 	slices.SortFunc(s.Databases, func(a, b Database) int { return strings.Compare(a.Label, b.Label) })
@@ -344,24 +357,38 @@ func OpenFromAt(name string, c config.Site, place tree.Place, read ReadFunc) (*S
 // realFile is where a database file of the site's folders really lies: a folder on the way can be a link, to another folder
 // of the site or out of it. A copy of the folder has the same link: what is put there by the file's path in the copy would be
 // put in the live file's place. What nobody may be led to is left to whoever opens it, and refuses.
-func (s *Site) realFile(db Database) string {
-	real, err := disk.Way(db.Path)
+func (s *Site) realFile(db Database) (string, error) {
+	real, err := s.wayTo(db.Path)
+	if errors.Is(err, tree.ErrUnreachable) {
+		return "", err
+	}
 	if err != nil {
-		return db.Path
+		return db.Path, nil
 	}
 	if label, rel, inside := s.folderOver(real); inside {
-		return sitepath.Join(s.FolderOf(label), rel)
+		return s.PathIn(label, rel), nil
 	}
 	if _, _, inside := s.LiesIn(db); inside {
-		return real
+		return real, nil
 	}
-	return db.Path
+	return db.Path, nil
+}
+
+// wayTo is a path of the site without links on its way, as far as it is there and can be asked for.
+func (s *Site) wayTo(path string) (string, error) {
+	switch {
+	case s.way != nil:
+		return s.way(path)
+	case s.Place == nil && !tree.IsFar(path):
+		return disk.Way(path)
+	}
+	return path, nil
 }
 
 // folderOver is the folder of the site that a path without links lies in, and its path relative to that.
 func (s *Site) folderOver(real string) (label, rel string, inside bool) {
 	for _, label := range s.labels() {
-		folder, err := disk.Way(s.FolderOf(label))
+		folder, err := s.wayTo(s.FolderOf(label))
 		if err != nil {
 			continue
 		}
@@ -372,15 +399,14 @@ func (s *Site) folderOver(real string) (label, rel string, inside bool) {
 	return "", "", false
 }
 
-// RealName is the name, as in the lists of archives, of what a name of the site on this machine leads to by links to another
-// of its folders.
+// RealName is the name, as in the lists of archives, of what a name of the site leads to by links to another of its folders.
 func (s *Site) RealName(name string) string {
 	label, rel, _ := strings.Cut(name, "/")
 	folder := s.FolderOf(label)
-	if folder == "" || s.Place != nil {
+	if folder == "" {
 		return name
 	}
-	if real, err := disk.Way(sitepath.Join(folder, rel)); err == nil {
+	if real, err := s.wayTo(s.PathIn(label, rel)); err == nil {
 		if in, rest, inside := s.folderOver(real); inside {
 			return path.Join(in, rest)
 		}
@@ -446,19 +472,30 @@ func (s *Site) ownFile(db Database) error {
 	if db.Engine != "sqlite" {
 		return nil
 	}
-	return db.Within(s.folders()...).MayBe(withoutLinks(db.Path))
+	return db.Within(s.folders()...).MayBe(s.withoutLinks(db.Path))
 }
 
 // folders are the site's, without links on the way.
 func (s *Site) folders() []string {
-	all := []string{withoutLinks(s.Root)}
+	all := []string{s.withoutLinks(s.Root)}
 	for _, dir := range s.Roots {
-		all = append(all, withoutLinks(dir))
+		all = append(all, s.withoutLinks(dir))
 	}
 	return all
 }
 
-// withoutLinks is a path with links followed as far as it is there.
+// withoutLinks is a path of the site with links followed as far as it is there.
+func (s *Site) withoutLinks(path string) string {
+	if s.Place == nil {
+		return withoutLinks(path)
+	}
+	if real, err := s.wayTo(path); err == nil {
+		return real
+	}
+	return path
+}
+
+// withoutLinks is a path on this machine with links followed as far as it is there.
 func withoutLinks(path string) string {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		return real
@@ -651,6 +688,18 @@ func (s *Site) FolderOf(label string) string {
 		return s.Root
 	}
 	return s.Roots[label]
+}
+
+// PathIn is the path of what lies in one of the site's folders, as those are written.
+func (s *Site) PathIn(label, rel string) string {
+	folder := s.FolderOf(label)
+	if !tree.IsFar(folder) {
+		return sitepath.Join(folder, rel)
+	}
+	if rel == "" || rel == "." {
+		return folder
+	}
+	return strings.TrimSuffix(folder, "/") + "/" + rel
 }
 
 func isDatabaseFile(db, rel string) bool {

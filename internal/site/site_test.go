@@ -213,7 +213,9 @@ func TestWhereADatabaseFileReallyIs(t *testing.T) {
 		"current/rel/data/m.db": "current/storage/data/m.db", "releases/5/m.db": "current/m.db", "shared/back/m.db": "current/storage/m.db", "elsewhere/m.db": "elsewhere/m.db", "current/gone/m.db": "nothing/m.db",
 		"current/not/yet/m.db": "current/not/yet/m.db",
 	} {
-		assert.Equal(t, at(want), s.realFile(Database{Engine: "sqlite", Path: at(path)}), path)
+		real, err := s.realFile(Database{Engine: "sqlite", Path: at(path)})
+		require.NoError(t, err, path)
+		assert.Equal(t, at(want), real, path)
 	}
 }
 

@@ -11,6 +11,8 @@ import (
 	"hash/maphash"
 	"io"
 	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 
 	"revlet/internal/archives/archive"
@@ -272,18 +274,36 @@ func (h *Held) FindFile(ctx context.Context, name string) (found *archive.Entry,
 // RealName is a name of the list without links on its way, whether there is something of that name or not. Links that lead
 // out of what the archive holds give an error.
 func (h *Held) RealName(ctx context.Context, name string) (string, error) {
-	links := map[string]string{}
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		if e.Type == archive.TypeSymlink {
-			links[e.Path] = e.Target
-		}
-		return nil
-	})
+	links, err := h.Links(ctx)
 	if err != nil {
 		return "", err
 	}
-	return throughLinks(&h.Origin, links, name)
+	return links.Real(name)
 }
+
+// Links are the symbolic links that an archive holds.
+type Links struct {
+	origin *archive.Origin
+	to     map[string]string
+}
+
+// Links reads them from the list.
+func (h *Held) Links(ctx context.Context) (*Links, error) {
+	l := &Links{&h.Origin, map[string]string{}}
+	err := h.ReadList(ctx, func(e archive.Entry) error {
+		if e.Type == archive.TypeSymlink {
+			l.to[e.Path] = e.Target
+		}
+		return nil
+	})
+	return l, err
+}
+
+// Names are those of the links, in order.
+func (l *Links) Names() []string { return slices.Sorted(maps.Keys(l.to)) }
+
+// Real is RealName.
+func (l *Links) Real(name string) (string, error) { return throughLinks(l.origin, l.to, name) }
 
 // throughLinks is a name of the list without links on its way.
 func throughLinks(o *archive.Origin, links map[string]string, name string) (string, error) {

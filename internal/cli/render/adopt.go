@@ -2,6 +2,8 @@ package render
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 
 	"revlet/internal/config"
 	"revlet/internal/jobs"
@@ -35,6 +37,30 @@ func (a *Printer) ShowAdopted(f *jobs.Adopted, stores map[string]config.Store) {
 		verb = "would be written to"
 	}
 	a.Facts(append(lines, [2]string{verb, f.Config}))
+	a.showLinksOut(f.LeadsOut)
 	fmt.Fprintf(a.Out, "\nNext: `revlet backup %s` takes the first archive; `revlet stores add NAME` adds a place elsewhere.\n", f.Site)
 	fmt.Fprintln(a.Out, "To have it done for you, take the # away before `schedule:` and `keep:` in that file;\nthen `revlet schedule install --help`.")
+}
+
+// showLinksOut says what a new site would not be saved with.
+func (a *Printer) showLinksOut(l *jobs.LinksOut) {
+	if l == nil {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s links lead out of the webroot, and what is there is not saved:\n", a.Bad("Look at this:"))
+	for _, link := range l.Links {
+		fmt.Fprintf(a.Out, "  %s → %s\n", Printable(strings.TrimPrefix(link.Path, site.RootLabel+"/")), Printable(link.To))
+	}
+	if l.More > 0 {
+		fmt.Fprintf(a.Out, "  and %s\n", Count(l.More, "more", "more"))
+	}
+	var roots []string
+	for _, r := range l.Roots {
+		roots = append(roots, fmt.Sprintf("%s: %s", r.Label, strconv.Quote(r.Path)))
+	}
+	if len(roots) > 0 {
+		fmt.Fprintf(a.Out, "This in the site's entry takes it along: roots: {%s}\n", strings.Join(roots, ", "))
+	} else {
+		fmt.Fprintln(a.Out, "Folders that the site's entry names under `roots:` are taken along.")
+	}
 }

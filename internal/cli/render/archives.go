@@ -138,7 +138,8 @@ func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, patterns []str
 	some := len(patterns) == 0
 	var entries []archive.Entry
 	err := h.ReadList(ctx, func(e archive.Entry) error {
-		if rel, ok := strings.CutPrefix(e.Path, site.RootLabel+"/"); len(patterns) > 0 && (!ok || !jobs.Matches(patterns, rel)) {
+		// What is in another folder of the site's begins with that one's name.
+		if rel := strings.TrimPrefix(e.Path, site.RootLabel+"/"); len(patterns) > 0 && (!e.IsFileTree() || e.Path == site.RootLabel || !jobs.Matches(patterns, rel)) {
 			return nil
 		}
 		some = true

@@ -21,10 +21,10 @@ import (
 // one, just as for a site that lives here, and then sent into the box there.
 
 // findFar finds the site's machine if it is not this one. A database that is a file there is put
-// back as a share of the webroot, of nothing else.
+// back as a share of the folder that it lies in, of nothing else.
 func (r *run) findFar() error {
 	if files := r.filesInside(); r.Site.Far() && !r.Files && r.Database && r.Rows == nil && len(files) > 0 {
-		r.Files, r.Selection = true, &FileSelection{Keep: func(string) bool { return false }, databases: true, roots: files}
+		r.Files, r.Selection = true, &FileSelection{Keep: func(string, string) bool { return false }, databases: true, roots: files}
 	}
 	if !r.Site.Far() || !r.Files {
 		return nil
@@ -37,13 +37,13 @@ func (r *run) findFar() error {
 	return nil
 }
 
-// filesInside are the databases of the archive that are files in the webroot, each with its logs.
+// filesInside are the names of the archive's databases that are files in the site's folders, each with its logs.
 func (r *run) filesInside() (names []string) {
 	for _, db := range r.Site.Databases {
-		rel, inside := r.Site.Inside(db)
+		label, rel, inside := r.Site.LiesIn(db)
 		if _, held := r.Archive.Origin.Databases[db.Label]; inside && held {
 			for _, suffix := range databaseFiles {
-				names = append(names, rel+suffix)
+				names = append(names, label+"/"+rel+suffix)
 			}
 		}
 	}
@@ -406,7 +406,10 @@ func (r *run) makeAsideFolder(ctx context.Context, f *FilesPlan, dir string, mad
 
 // movesOfShare are the outermost paths of a share that go aside, and those that come.
 func (r *run) movesOfShare(ctx context.Context, f *FilesPlan, sent *send.Sent) (out, in []string, err error) {
-	live, err := tree.SurveyedIn(ctx, r.far, f.live("."), r.Selection.within())
+	if !r.Selection.reaches(f.Label, ".") {
+		return nil, nil, nil
+	}
+	live, err := tree.SurveyedIn(ctx, r.far, f.live("."), r.Selection.within(f.Label))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -476,9 +479,9 @@ func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileI
 	case live == nil:
 		m.in = append(m.in, rel)
 		return nil
-	case staged == nil && live.IsDir() && !m.r.Selection.reaches(rel) && !(m.r.loadsWhole() && m.r.hasDatabase(rel)):
+	case staged == nil && live.IsDir() && !m.r.Selection.reaches(m.f.Label, rel) && !(m.r.loadsWhole() && m.r.hasDatabase(m.f.Label, rel)):
 		return nil
-	case staged == nil && m.r.ofDatabase(rel):
+	case staged == nil && m.r.Site.HasDatabaseFile(m.f.Label, rel):
 		if !m.r.loadsWhole() {
 			return nil // it is not put back with the files
 		}
@@ -486,7 +489,7 @@ func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileI
 		return nil
 	case live.IsDir() && (staged == nil || staged.IsDir()):
 		apart := m.r.TrustTimes && staged != nil // not all of it was sent
-		if m.r.takes(m.f, rel) && !m.r.leads(m.f, rel) && !m.r.hasDatabase(rel) && !apart {
+		if m.r.takes(m.f, rel) && !m.r.leads(m.f, rel) && !m.r.hasDatabase(m.f.Label, rel) && !apart {
 			break // as a whole
 		}
 		return m.folder(ctx, rel)
@@ -502,14 +505,14 @@ func (m *shareMoves) path(ctx context.Context, rel string, live, staged fs.FileI
 	return nil
 }
 
-// loadsWhole tells whether database files in the webroot are put back as a whole, with it.
+// loadsWhole tells whether database files in the site's folders are put back as a whole, with those.
 func (r *run) loadsWhole() bool { return r.Files && r.Database && r.Rows == nil }
 
-// hasDatabase tells whether a database file lies in a folder, which may not be put back with
+// hasDatabase tells whether a database file lies in a folder of one of the site's, which may not be put back with
 // the files.
-func (r *run) hasDatabase(dir string) bool {
+func (r *run) hasDatabase(label, dir string) bool {
 	return slices.ContainsFunc(r.Site.Databases, func(db site.Database) bool {
-		file, inside := r.Site.Inside(db)
-		return inside && strings.HasPrefix(file, dir+"/")
+		in, file, inside := r.Site.LiesIn(db)
+		return inside && in == label && (dir == "." || strings.HasPrefix(file, dir+"/"))
 	})
 }

@@ -369,7 +369,7 @@ func TestEveryDiskFaultWhileBackingUp(t *testing.T) {
 }
 
 // share is what lies in a folder of the bench's site.
-var share = &restore.FileSelection{Keep: func(rel string) bool { return strings.HasPrefix(rel, "sub/") }}
+var share = &restore.FileSelection{Keep: func(_, rel string) bool { return strings.HasPrefix(rel, "sub/") }}
 
 func TestEveryDiskFaultWhileRestoringAndUndoing(t *testing.T) {
 	t.Run("beside the webroot", func(t *testing.T) { everyRestoreFault(t, withMail(newBench(t))) })

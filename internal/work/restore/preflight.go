@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"path"
@@ -270,12 +271,9 @@ func (r *run) planFiles(ctx context.Context) error {
 	}
 	r.carries(f)
 	r.journal.Files, r.journal.Partial = f, r.Selection != nil
-	if r.Selection != nil {
-		return nil // other folders stay as they are
-	}
-	for label := range r.Archive.Origin.Roots {
-		if label == site.RootLabel || label == site.AboveLabel {
-			continue
+	for _, label := range slices.Sorted(maps.Keys(r.Archive.Origin.Roots)) {
+		if label == site.RootLabel || label == site.AboveLabel || !r.plans(label) {
+			continue // of a share, other folders stay as they are
 		}
 		dir, ok := r.Site.Roots[label]
 		if !ok {

@@ -16,7 +16,6 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
-	"revlet/internal/site/sitepath"
 	"revlet/internal/site/tree"
 )
 
@@ -116,8 +115,8 @@ func BehindLinks(ctx context.Context, h *catalog.Held, s *site.Site, db site.Dat
 		return db, err
 	}
 	in, rest, _ := strings.Cut(real, "/")
-	if folder := s.FolderOf(in); folder != "" {
-		db.Path = sitepath.Join(folder, rest)
+	if s.FolderOf(in) != "" {
+		db.Path = s.PathIn(in, rest)
 	}
 	return db, nil
 }

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,76 +17,191 @@ import (
 	"github.com/pkg/xattr"
 
 	"revlet/internal/archives/archive"
+	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/work/unpack"
 )
 
-// FileSelection limits a restore of files to some of the webroot. What is not of it is
+// FileSelection limits a restore of files to some of the site's folders. What is not of it is
 // carried over from the live site, so that a share is staged, exchanged and
 // taken back like a whole.
 type FileSelection struct {
-	// Keep tells of a path, relative to the webroot, whether it is of the share.
-	Keep func(rel string) bool
+	// Keep tells of a path, relative to the folder of the site that has the label, whether it is of the share.
+	Keep func(label, rel string) bool
 	// Fill puts back what is missing or differs and leaves what was added since.
 	// Without it, the share becomes exactly the archive's.
 	Fill bool
 
-	// roots are the folders, or files, in which all of the share lies; none is anywhere.
+	// globs are the patterns that Keep was made of, if it was.
+	globs []string
+	// roots are the folders, or files, in which all of the share lies, by their names in lists of archives; none is anywhere.
 	roots []string
-	// paths and bytes are what of the archive is in the share, parents the folders
-	// above it.
+	// looked is the archive that what follows is known of.
+	looked *catalog.Held
+	// linked are names of what links of the share lead to in other folders of the site: it is of the share, too.
+	linked []string
+	// paths and bytes are what of the archive is in the share, labels the folders that it is in, above tells of a settings
+	// file above the webroot, which is not put back so; parents are the names of the folders above it.
 	paths, bytes int64
+	labels       map[string]bool
+	above        bool
 	parents      map[string]bool
 	// parts are those that hold any of it.
 	parts map[string]bool
-	// databases is set for a share of nothing but the database files in the webroot.
+	// databases is set for a share of nothing but the database files in the site's folders.
 	databases bool
 }
 
-// planShare looks up what of the archive is in the share.
-func (r *run) planShare(ctx context.Context) error {
-	r.Selection.parents, r.Selection.parts = map[string]bool{}, map[string]bool{}
-	elsewhere := ""
-	err := r.Archive.ReadList(ctx, func(e archive.Entry) error {
+// Look finds out what of an archive is in the share. Links belong to it with what they lead to in other folders of the site:
+// whoever wants the uploads back does not mean the link to them.
+func (s *FileSelection) Look(ctx context.Context, h *catalog.Held) error {
+	if s.looked == h {
+		return nil
+	}
+	links, err := h.Links(ctx)
+	if err != nil {
+		return err
+	}
+	s.throughLinks(links)
+	s.follow(links)
+	s.parents, s.parts, s.labels = map[string]bool{}, map[string]bool{}, map[string]bool{}
+	err = h.ReadList(ctx, func(e archive.Entry) error {
 		label, rel, ok := strings.Cut(e.Path, "/")
-		if !ok || !e.IsFileTree() || !r.Selection.Keep(rel) {
+		if !ok || !e.IsFileTree() || !s.Keep(label, rel) {
 			return nil
 		}
-		if label != site.RootLabel {
-			elsewhere = label
+		if label == site.AboveLabel {
+			s.above = true
 			return nil
 		}
-		r.Selection.paths++
-		r.Selection.parts[e.Part] = true
-		r.Selection.bytes += e.Size
-		for dir := path.Dir(rel); dir != "." && !r.Selection.parents[dir]; dir = path.Dir(dir) {
-			r.Selection.parents[dir] = true
+		s.paths++
+		s.labels[label], s.parts[e.Part] = true, true
+		s.bytes += e.Size
+		for dir := path.Dir(e.Path); dir != label && !s.parents[dir]; dir = path.Dir(dir) {
+			s.parents[dir] = true
 		}
 		return nil
 	})
+	for label := range s.labels {
+		if err == nil {
+			var needed map[string]bool
+			_, needed, err = unpack.FindStandIns(ctx, h, label, func(rel string) bool { return s.Keep(label, rel) })
+			maps.Copy(s.parts, needed)
+		}
+	}
 	if err == nil {
-		var needed map[string]bool
-		_, needed, err = unpack.FindStandIns(ctx, r.Archive, site.RootLabel, r.Selection.Keep)
-		maps.Copy(r.Selection.parts, needed)
-	}
-	if err == nil && r.Selection.paths == 0 && elsewhere != "" {
-		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share in the webroot, and some in the folder %s, which is put back as a whole only; single files can be taken out of it", r.Archive.Name, elsewhere)
-	}
-	if err == nil && r.Selection.paths == 0 && !r.Selection.databases {
-		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
+		s.looked = h
 	}
 	return err
+}
+
+// of is the share of an archive, which is looked at for it.
+func (s *FileSelection) of(ctx context.Context, h *catalog.Held) (*FileSelection, error) {
+	if s.looked == h {
+		return s, nil
+	}
+	own := &FileSelection{Keep: s.Keep, Fill: s.Fill, globs: s.globs, roots: slices.Clone(s.roots), databases: s.databases}
+	return own, own.Look(ctx, h)
+}
+
+// throughLinks adds what the patterns mean where there are links on the way to it.
+func (s *FileSelection) throughLinks(links *catalog.Links) {
+	var more []string
+	for _, glob := range s.globs {
+		root := rootOf(glob)
+		for _, name := range []string{site.RootLabel + "/" + root, root} {
+			real, err := links.Real(name)
+			if root == "." || err != nil || real == name {
+				continue // the other name of a folder leads nowhere; a link that leads out is met where it is in the way
+			}
+			more = append(more, quoted(strings.TrimPrefix(real, site.RootLabel+"/"))+strings.TrimPrefix(trimmed(glob), root))
+			if s.roots != nil {
+				s.roots = append(s.roots, real)
+			}
+		}
+	}
+	if len(more) > 0 {
+		keep, also := s.Keep, Matching(more, s.Fill).Keep
+		s.Keep = func(label, rel string) bool { return keep(label, rel) || also(label, rel) }
+	}
+}
+
+// follow adds what links of the share lead to in other folders.
+func (s *FileSelection) follow(links *catalog.Links) {
+	keep := s.Keep
+	s.Keep = func(label, rel string) bool {
+		return keep(label, rel) || slices.ContainsFunc(s.linked, func(to string) bool { return to == label+"/"+rel || strings.HasPrefix(label+"/"+rel, to+"/") })
+	}
+	for range mostFollowed {
+		found := false
+		for _, name := range links.Names() {
+			label, rel, _ := strings.Cut(name, "/")
+			if label == site.AboveLabel || !s.Keep(label, rel) {
+				continue
+			}
+			real, err := links.Real(name)
+			in, rest, deeper := strings.Cut(real, "/")
+			if err != nil || in == label || !deeper || s.Keep(in, rest) {
+				continue
+			}
+			s.linked, found = append(s.linked, real), true
+			if s.roots != nil {
+				s.roots = append(s.roots, real)
+			}
+		}
+		if !found {
+			return
+		}
+	}
+}
+
+// mostFollowed is how many of the site's folders links can lead through, one after the other.
+const mostFollowed = 10
+
+// Folders are the labels of the site's folders that the share lies in, the webroot's first, and Linked the names of what is of
+// it because links of it lead there. Both are known after Look.
+func (s *FileSelection) Folders() []string {
+	all := slices.Sorted(maps.Keys(s.labels))
+	if i := slices.Index(all, site.RootLabel); i > 0 {
+		all = slices.Insert(slices.Delete(all, i, i+1), 0, site.RootLabel)
+	}
+	return all
+}
+
+// Linked are the names of what links of the share lead to: see Folders.
+func (s *FileSelection) Linked() []string { return s.linked }
+
+// planShare looks up what of the archive is in the share.
+func (r *run) planShare(ctx context.Context) error {
+	s, err := r.Selection.of(ctx, r.Archive)
+	if err != nil {
+		return err
+	}
+	r.Selection = s
+	if s.paths == 0 && s.above {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share in the webroot, and some in the folder %s, which is put back as a whole only; single files can be taken out of it", r.Archive.Name, site.AboveLabel)
+	}
+	if s.paths == 0 && !s.databases {
+		return reason.New(reason.PathNotHeld, reason.Names{"archive": r.Archive.Name}, "archive %s holds nothing of that share", r.Archive.Name)
+	}
+	return nil
+}
+
+// plans tells whether a folder of the site changes with the share: one that has something of it, or a database file that comes
+// back as a whole on another machine.
+func (r *run) plans(label string) bool {
+	return r.Selection == nil || label == site.RootLabel || r.Selection.labels[label] || r.far != nil && r.loadsWhole() && r.hasDatabase(label, ".")
 }
 
 // wants tells whether a path of the archive is put back: one of the share, or a
 // folder above it that is gone.
 func (r *run) wants(ctx context.Context, f *FilesPlan, rel string) bool {
-	if r.Selection.Keep(rel) {
+	if r.Selection.Keep(f.Label, rel) {
 		return true
 	}
-	if !r.Selection.parents[rel] {
+	if !r.Selection.parents[f.Label+"/"+rel] {
 		return false
 	}
 	_, err := r.lstatLive(ctx, f, rel)
@@ -131,7 +247,7 @@ func (r *run) carryRest(ctx context.Context, f *FilesPlan) ([]carried, error) {
 		if e.IsDir() {
 			return r.carryFolder(f, root, rel, e, &folders)
 		}
-		if r.takes(f, filepath.ToSlash(rel)) || r.ofDatabase(filepath.ToSlash(rel)) {
+		if r.takes(f, filepath.ToSlash(rel)) || r.Site.HasDatabaseFile(f.Label, filepath.ToSlash(rel)) {
 			return nil
 		}
 		return r.carryFile(f, live, root, rel)
@@ -178,15 +294,6 @@ func (r *run) carryFile(f *FilesPlan, live, staged *disk.Root, rel string) error
 		return sameFileSystem(r.disk, f.Root, filepath.Join(f.Root, rel))
 	}
 	return err
-}
-
-// ofDatabase tells whether a path is a database file of the site, or its log.
-func (r *run) ofDatabase(rel string) bool {
-	return slices.ContainsFunc(r.Site.Databases, func(db site.Database) bool {
-		file, inside := r.Site.Inside(db)
-		suffix, ok := strings.CutPrefix(rel, file)
-		return inside && ok && slices.Contains(databaseFiles, suffix)
-	})
 }
 
 // finishCarried gives carried folders what they had, innermost first. Those of
@@ -242,16 +349,25 @@ func copyXAttrs(from, to string) {
 }
 
 // Matching is the share of the paths that a pattern (doublestar's) means, or that lie
-// in a folder that one means. Paths and patterns are relative to the webroot.
+// in a folder that one means. Paths and patterns are relative to the webroot; those of other folders begin with the folder's
+// label.
 func Matching(globs []string, fill bool) *FileSelection {
-	return &FileSelection{Fill: fill, roots: rootsOf(globs), Keep: func(rel string) bool {
+	return &FileSelection{Fill: fill, globs: globs, roots: rootsOf(globs), Keep: func(label, rel string) bool {
+		if label != site.RootLabel && label != site.AboveLabel {
+			rel = label + "/" + rel
+		}
 		return slices.ContainsFunc(globs, func(g string) bool { return covers(g, rel) })
 	}}
 }
 
 // OfComponents is the share of some of a recipe's components.
 func OfComponents(r *site.Recipe, names []string, fill bool) *FileSelection {
-	return &FileSelection{Fill: fill, Keep: func(rel string) bool { return slices.Contains(names, r.ComponentOf(rel)) }}
+	return &FileSelection{Fill: fill, Keep: func(label, rel string) bool {
+		if label == site.AboveLabel {
+			label = site.RootLabel
+		}
+		return slices.Contains(names, r.ComponentOfName(label+"/"+rel))
+	}}
 }
 
 // trimmed is a pattern as paths are written.
@@ -270,41 +386,72 @@ func covers(glob, rel string) bool {
 // metas are what stands for several names in a pattern, or takes that meaning away.
 const metas = `*?[]{}\`
 
-// rootsOf are the outermost paths that patterns can mean anything below of; none is anywhere.
+// quoted is a path as a pattern that means it alone.
+func quoted(name string) string {
+	var b strings.Builder
+	for _, r := range name {
+		if strings.ContainsRune(metas, r) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// rootOf is the outermost path that a pattern can mean anything below of, "." being anywhere.
+func rootOf(glob string) string {
+	root := "."
+	for _, part := range strings.Split(trimmed(glob), "/") {
+		if strings.ContainsAny(part, metas) {
+			break
+		}
+		root = path.Join(root, part)
+	}
+	if strings.HasPrefix(root, "..") {
+		return "."
+	}
+	return root
+}
+
+// rootsOf are the names of the outermost paths that patterns can mean anything below of; none is anywhere.
 func rootsOf(globs []string) (roots []string) {
 	for _, glob := range globs {
-		root := "."
-		for _, part := range strings.Split(trimmed(glob), "/") {
-			if strings.ContainsAny(part, metas) {
-				break
-			}
-			root = path.Join(root, part)
-		}
-		if root == "." || strings.HasPrefix(root, "..") {
+		root := rootOf(glob)
+		if root == "." {
 			return nil
 		}
-		roots = append(roots, root)
+		roots = append(roots, site.RootLabel+"/"+root, root) // it can begin with the label of another folder
 	}
 	return roots
 }
 
 // reaches tells whether any of the share may lie in a folder, or the folder in it.
-func (s *FileSelection) reaches(dir string) bool {
-	return s == nil || s.roots == nil || dir == "." || slices.ContainsFunc(s.roots, func(root string) bool {
-		return root == dir || strings.HasPrefix(root, dir+"/") || strings.HasPrefix(dir, root+"/")
+func (s *FileSelection) reaches(label, dir string) bool {
+	name := path.Join(label, dir)
+	return s == nil || s.roots == nil || slices.ContainsFunc(s.roots, func(root string) bool {
+		return root == name || strings.HasPrefix(root, name+"/") || strings.HasPrefix(name, root+"/")
 	})
 }
 
-// within is the one folder in which all of the share lies, "." being the webroot.
-func (s *FileSelection) within() string {
-	if s == nil || len(s.roots) == 0 {
+// within is the one folder in which all that the share has of a folder of the site lies, "." being that one itself.
+func (s *FileSelection) within(label string) string {
+	if s == nil {
 		return "."
 	}
-	dir := s.roots[0]
-	for _, root := range s.roots[1:] {
-		for dir != "." && root != dir && !strings.HasPrefix(root, dir+"/") {
-			dir = path.Dir(dir)
+	dir := ""
+	for _, root := range s.roots {
+		rel, in := strings.CutPrefix(root, label+"/")
+		switch {
+		case root == label:
+			return "."
+		case !in:
+		case dir == "":
+			dir = rel
+		default:
+			for dir != "." && rel != dir && !strings.HasPrefix(rel, dir+"/") {
+				dir = path.Dir(dir)
+			}
 		}
 	}
-	return dir
+	return cmp.Or(dir, ".")
 }

@@ -57,7 +57,7 @@ func (b *bench) makeFolder(rel string) {
 // onShare makes a site of which sub/ was broken and restored, while the rest of it
 // lives on.
 func (b *bench) onShare(fill bool) {
-	b.share = &restore.FileSelection{Fill: fill, Keep: func(rel string) bool { return rel == "sub" || strings.HasPrefix(rel, "sub/") }}
+	b.share = &restore.FileSelection{Fill: fill, Keep: func(_, rel string) bool { return rel == "sub" || strings.HasPrefix(rel, "sub/") }}
 	b.makeFolder("htdocs/other/away")
 	b.makeFolder("htdocs/sub/theme")
 	for _, name := range []string{"htdocs/other/page.txt", "htdocs/other/old.txt", "htdocs/other/away/one.txt", "htdocs/sub/theme/style.css", "htdocs/sub/gone.css"} {

@@ -72,9 +72,12 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 	place := s.At(d)
 	var all []Uncovered
 	for _, label := range slices.Sorted(maps.Keys(roots)) {
+		if !share.reaches(label, ".") {
+			continue
+		}
 		u := uncovered{label: label, clean: clean, gaps: gaps, others: map[string]string{}, partly: map[string]string{}}
 		if u.root, err = place.Absolute(ctx, s.PathAt(roots[label])); err == nil {
-			u.in, err = tree.SurveyedIn(ctx, place, u.root, share.within())
+			u.in, err = tree.SurveyedIn(ctx, place, u.root, share.within(label))
 		}
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -99,7 +102,7 @@ func FindUncovered(ctx context.Context, d *disk.Disk, s *site.Site, h *catalog.H
 			}
 		}
 		err = tree.Walk(ctx, u.in, ".", func(rel string, e fs.FileInfo, err error) error {
-			if e != nil && e.IsDir() && !share.reaches(rel) {
+			if e != nil && e.IsDir() && !share.reaches(label, rel) {
 				return fs.SkipDir
 			}
 			return u.visit(ctx, rel, e, err)
@@ -314,7 +317,7 @@ func (r *run) planKept(ctx context.Context) error {
 
 // uncovered picks what of the share an archive never held.
 func (s *FileSelection) uncovered(all []Uncovered) []Uncovered {
-	return slices.DeleteFunc(all, func(u Uncovered) bool { return u.Label != site.RootLabel || !s.Keep(u.Path) })
+	return slices.DeleteFunc(all, func(u Uncovered) bool { return !s.Keep(u.Label, u.Path) })
 }
 
 // UncoveredOf is FindUncovered for a share: what of it the archive never held. It stays.
@@ -329,7 +332,7 @@ func UncoveredOf(ctx context.Context, share *FileSelection, d *disk.Disk, s *sit
 // takes tells whether a live path is of the share that is restored, so that it goes
 // aside: one that the archive never held is not.
 func (r *run) takes(f *FilesPlan, rel string) bool {
-	return !r.Selection.Fill && r.Selection.Keep(rel) && !r.neverHolds(f, func(n string) bool { return rel == n || strings.HasPrefix(rel, n+"/") })
+	return !r.Selection.Fill && r.Selection.Keep(f.Label, rel) && !r.neverHolds(f, func(n string) bool { return rel == n || strings.HasPrefix(rel, n+"/") })
 }
 
 // leads tells whether a folder has something in it that the archive never held.
