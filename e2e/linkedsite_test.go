@@ -316,7 +316,7 @@ func TestADeployedSite(t *testing.T) {
 
 	sharesOfADeployedSite(t, w, brokenRows)
 	w.write("other.yaml", "state: ./state-other\n")
-	assert.Contains(t, w.run("--config", w.path("other.yaml"), "adopt", w.path("htdocs"), "--store", w.path("archives-other"), "--dry-run"), `takes it along: roots: {shared: "`+w.path("app/shared")+`"}`)
+	assert.Contains(t, w.run("--config", w.path("other.yaml"), "adopt", w.path("htdocs"), "--store", w.path("archives-other"), "--dry-run"), `takes along what is there: roots: {shared: "`+w.path("app/shared")+`"}`)
 
 	// Another release from the same place: its links lead to the same folders.
 	sh(t, "cp -a "+w.path("app/releases/5")+" "+w.path("app/releases/6"))

@@ -13,6 +13,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/rules/retention"
+	"revlet/internal/site"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/backup"
@@ -433,10 +434,14 @@ func (a *Agent) summarise(ctx context.Context, h *catalog.Held) ([]Component, []
 	var order []string
 	rows := map[string]*TableRows{}
 	var tableOrder []string
-	err := h.ReadList(ctx, func(e archive.Entry) error {
+	through, err := h.Through(ctx, site.RootLabel)
+	if err != nil {
+		return nil, nil, err
+	}
+	err = h.ReadList(ctx, func(e archive.Entry) error {
 		switch e.Type {
 		case archive.TypeFile:
-			name := recipe.ComponentOfName(e.Path)
+			name := recipe.ComponentOfName(e.Path, through)
 			if sums[name] == nil {
 				sums[name] = &Component{Name: name}
 				order = append(order, name)

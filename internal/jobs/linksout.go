@@ -98,6 +98,9 @@ func rootsFor(webroot string, links []archive.Outside, ours func(path string) bo
 	common := ""
 	for _, l := range links {
 		dir := path.Dir(l.To)
+		if site.SystemFolder(dir) && site.SystemFolder(l.To) {
+			continue // certificates of the system, or what a package has put into /etc
+		}
 		if ours(l.To) {
 			each = append(each, l.To)
 		}
@@ -105,6 +108,9 @@ func rootsFor(webroot string, links []archive.Outside, ours func(path string) bo
 		for common = cmp.Or(common, dir); common != "/" && common != dir && !strings.HasPrefix(dir, common+"/"); {
 			common = path.Dir(common)
 		}
+	}
+	if len(all) == 0 {
+		return []RootFolder{}
 	}
 	slices.Sort(each)
 	each = slices.Compact(each)

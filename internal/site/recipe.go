@@ -363,15 +363,48 @@ func Recognise(read ReadFunc) (*Recipe, error) {
 // otherComponent is that of what the recipe does not say.
 const otherComponent = "other"
 
-// ComponentOfName is ComponentOf for a name in an archive's list. Other folders of a site mirror its webroot, as those that
-// releases share, or are called like what they hold.
-func (r *Recipe) ComponentOfName(name string) string {
+// ComponentOfName is ComponentOf for a name in an archive's list. What is in another folder of a site is what links of the
+// webroot that lead there make of it: through are such names, each with those of the links. Without one, folders mirror the
+// webroot, as those that releases share, or are called like what they hold.
+func (r *Recipe) ComponentOfName(name string, through map[string][]string) string {
 	label, rel, _ := strings.Cut(name, "/")
-	if c := r.ComponentOf(rel); label == RootLabel || c != otherComponent {
+	if label == RootLabel {
+		return r.ComponentOf(rel)
+	}
+	if c := r.componentThrough(name, through); c != otherComponent {
+		return c
+	}
+	if c := r.ComponentOf(rel); c != otherComponent {
 		return c
 	}
 	return r.ComponentOf(name)
 }
+
+// componentThrough is that of a name by the links that lead to it. What is among the uploads by one of them is so, whatever else
+// leads there: no link takes suspicion from it.
+func (r *Recipe) componentThrough(name string, through map[string][]string) string {
+	found := otherComponent
+	for real := name; real != "."; real = path.Dir(real) {
+		for _, link := range through[real] {
+			c := r.ComponentOf(strings.TrimPrefix(link+strings.TrimPrefix(name, real), RootLabel+"/"))
+			if c == UploadsComponent || found == otherComponent {
+				found = c
+			}
+		}
+	}
+	return found
+}
+
+// LinkOf names the component that a link of the webroot is of, which leads to another folder of the site: that of what is there.
+func (r *Recipe) LinkOf(rel string) string {
+	if c := r.ComponentOf(rel); c != otherComponent {
+		return c
+	}
+	return r.ComponentOf(rel + "/x")
+}
+
+// UploadsComponent is that of what is put on a site from outside.
+const UploadsComponent = "uploads"
 
 // ComponentOf names the component that a path, relative to the webroot,
 // belongs to; "other" when the recipe does not say.

@@ -73,8 +73,8 @@ func TestRecipes(t *testing.T) {
 			}
 			for path, component := range c.component {
 				assert.Equal(t, component, s.Recipe.ComponentOf(path), path)
-				assert.Equal(t, component, s.Recipe.ComponentOfName("webroot/"+path), path)
-				assert.Equal(t, component, s.Recipe.ComponentOfName("shared/"+path), "another folder mirrors the webroot: %s", path)
+				assert.Equal(t, component, s.Recipe.ComponentOfName("webroot/"+path, nil), path)
+				assert.Equal(t, component, s.Recipe.ComponentOfName("shared/"+path, nil), "another folder mirrors the webroot: %s", path)
 			}
 			assert.Equal(t, c.recipe == "wordpress", s.Above != "", "settings one folder above are noticed")
 			pointed(t, s)

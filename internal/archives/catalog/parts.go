@@ -302,6 +302,33 @@ func (h *Held) Links(ctx context.Context) (*Links, error) {
 // Names are those of the links, in order.
 func (l *Links) Names() []string { return slices.Sorted(maps.Keys(l.to)) }
 
+// Through are names of other folders of the site than the one with a label, each with those of its links that lead there. An
+// archive of one folder has none.
+func (h *Held) Through(ctx context.Context, label string) (map[string][]string, error) {
+	if others := len(h.Origin.Roots); others < 2 {
+		return nil, nil
+	}
+	links, err := h.Links(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return links.Through(label), nil
+}
+
+// Through is Held's.
+func (l *Links) Through(label string) map[string][]string {
+	through := map[string][]string{}
+	for _, name := range l.Names() {
+		if !strings.HasPrefix(name, label+"/") {
+			continue
+		}
+		if real, err := l.Real(name); err == nil && real != label && !strings.HasPrefix(real, label+"/") {
+			through[real] = append(through[real], name)
+		}
+	}
+	return through
+}
+
 // Real is RealName.
 func (l *Links) Real(name string) (string, error) { return throughLinks(l.origin, l.to, name) }
 

@@ -59,7 +59,7 @@ func (a *Printer) showLinksOut(l *jobs.LinksOut) {
 		roots = append(roots, fmt.Sprintf("%s: %s", r.Label, strconv.Quote(r.Path)))
 	}
 	if len(roots) > 0 {
-		fmt.Fprintf(a.Out, "This in the site's entry takes it along: roots: {%s}\n", strings.Join(roots, ", "))
+		fmt.Fprintf(a.Out, "This in the site's entry takes along what is there: roots: {%s}\n", strings.Join(roots, ", "))
 	} else {
 		fmt.Fprintln(a.Out, "Folders that the site's entry names under `roots:` are taken along.")
 	}

@@ -259,8 +259,10 @@ type run struct {
 	walked  *recording
 	lastSQL *previous
 	// before is what is remembered of the last archive's files, to compare with.
-	before      *previous
-	changes     *changes.Changes
+	before  *previous
+	changes *changes.Changes
+	// through are names of the site's other folders, with the links that lead there.
+	through     map[string][]string
 	reusedParts int
 
 	mu         sync.Mutex

@@ -17,8 +17,9 @@ import (
 
 // mostOutside is how many links that lead out of a site are named, mostAsked of how many it is asked whether anything
 // is there, and answerWithin how long that may take: a link may lead to a machine that does not answer. A site may have
-// any number of them.
+// any number of them; mostThrough is of how many it is known where in another of its folders they lead.
 const (
+	mostThrough  = 10_000
 	mostOutside  = 50
 	mostAsked    = 100
 	answerWithin = 2 * time.Second
@@ -28,9 +29,12 @@ const (
 // backup keeps the links, and nothing of what is behind them.
 type Outside struct {
 	// bases are the site's folders, by label: absolute paths at its place, with links resolved.
-	bases map[string]string
-	at    tree.Folder
-	asked int
+	bases  map[string]string
+	at     tree.Folder
+	asked  int
+	recipe *site.Recipe
+	// Through are names of other folders of the site, each with those of the webroot's links that lead there.
+	Through map[string][]string
 	// Origin.Outside are the first of them, Origin.OutsideMore how many there are beyond.
 	Origin archive.Origin
 }
@@ -38,7 +42,7 @@ type Outside struct {
 // NewOutside looks at a site's folders; of one that has no path there is nothing to tell.
 func NewOutside(ctx context.Context, d *disk.Disk, s *site.Site) *Outside {
 	place := s.At(d)
-	o := &Outside{bases: map[string]string{}, at: place.Anywhere(ctx)}
+	o := &Outside{Through: map[string][]string{}, bases: map[string]string{}, at: place.Anywhere(ctx), recipe: s.Recipe}
 	for label, dir := range s.Folders() {
 		if real, err := place.Absolute(ctx, s.PathAt(dir)); err == nil {
 			o.bases[label] = real
@@ -84,8 +88,12 @@ func (o *Outside) Meet(name, target string) {
 	if !path.IsAbs(target) {
 		to = path.Join(base, path.Dir(rel), target)
 	}
-	for _, dir := range o.bases {
-		if to == dir || strings.HasPrefix(to, strings.TrimSuffix(dir, "/")+"/") {
+	for in, dir := range o.bases {
+		if rest, inside := strings.CutPrefix(to+"/", strings.TrimSuffix(dir, "/")+"/"); inside {
+			if label == site.RootLabel && in != label && (len(o.Through) < mostThrough || o.recipe.LinkOf(rel) == site.UploadsComponent) {
+				real := path.Join(in, rest)
+				o.Through[real] = append(o.Through[real], name)
+			}
 			return
 		}
 	}

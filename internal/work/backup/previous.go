@@ -64,8 +64,7 @@ var scriptEndings = []string{".php", ".phtml", ".phar", ".inc", ".module", ".js"
 
 // isScript tells whether a path may be run, or belongs to what the CMS itself is made of.
 func (p *previous) isScript(name string) bool {
-	rel, _ := strings.CutPrefix(name, site.RootLabel+"/")
-	return p.recipe.ComponentOf(rel) == "core" || slices.ContainsFunc(scriptEndings, func(end string) bool { return strings.HasSuffix(strings.ToLower(name), end) })
+	return p.recipe.ComponentOfName(name, nil) == "core" || slices.ContainsFunc(scriptEndings, func(end string) bool { return strings.HasSuffix(strings.ToLower(name), end) })
 }
 
 const previousVersion = 3
@@ -419,7 +418,7 @@ func (r *run) keep(ctx context.Context, list *summer, listName string) error {
 // compare tells what differs from the archive before.
 func (r *run) compare(ctx context.Context, before, now *previous) (*changes.Changes, error) {
 	judge := changes.Judge{
-		ComponentOf: r.Site.Recipe.ComponentOfName,
+		ComponentOf: func(name string) string { return r.Site.Recipe.ComponentOfName(name, r.through) },
 		Open: func(name string) (io.ReadCloser, error) {
 			return r.folders.Open(name)
 		},

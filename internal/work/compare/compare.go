@@ -172,6 +172,8 @@ type Job struct {
 	Read, ReadTouched bool
 	// Files and Tables choose what is compared.
 	Files, Tables bool
+	// through are names of other folders of the site, with the links that lead there in what is compared.
+	through map[string][]string
 }
 
 // Run compares.
@@ -184,6 +186,9 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		r.Half = "database"
 	}
 	if j.Files {
+		if err := j.findLinks(ctx); err != nil {
+			return nil, err
+		}
 		if err := j.files(ctx, r); err != nil {
 			return nil, err
 		}
@@ -205,6 +210,25 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		}
 	}
 	return r, nil
+}
+
+// findLinks finds out what leads from the webroot to other folders of the site, as far as archives tell.
+func (j *Job) findLinks(ctx context.Context) error {
+	j.through = map[string][]string{}
+	for _, side := range []Side{j.A, j.B} {
+		h, ok := side.(Archive)
+		if !ok {
+			continue
+		}
+		through, err := h.Through(ctx, site.RootLabel)
+		if err != nil {
+			return err
+		}
+		for real, links := range through {
+			j.through[real] = append(j.through[real], links...)
+		}
+	}
+	return nil
 }
 
 // files merges both lists, which are in the same order.
@@ -400,7 +424,7 @@ func (j Job) trusts(a, b Entry) bool {
 // though its time of modification says otherwise.
 func (j Job) readTouched(p string) bool {
 	rel := strings.TrimPrefix(p, site.RootLabel+"/")
-	return j.ReadTouched || changes.Executable(rel) || slices.Contains(changes.ServerSettings, path.Base(rel)) || j.Recipe.ComponentOfName(p) == "core"
+	return j.ReadTouched || changes.Executable(rel) || slices.Contains(changes.ServerSettings, path.Base(rel)) || j.Recipe.ComponentOfName(p, j.through) == "core"
 }
 
 // note adds a difference.
@@ -415,7 +439,7 @@ func (j Job) note(r *Report, how string, a, b *Entry) {
 		}
 	}
 	rel := strings.TrimPrefix(f.Path, site.RootLabel+"/")
-	f.Component = j.Recipe.ComponentOfName(f.Path)
+	f.Component = j.Recipe.ComponentOfName(f.Path, j.through)
 	entry := b
 	if entry == nil {
 		entry = a

@@ -175,11 +175,6 @@ func (r *run) keepSettings(ctx context.Context) error {
 	if r.Site.SettingsFile != "" {
 		files = []string{r.Site.SettingsFile}
 	}
-	staged, err := openTree(r.disk, r.journal.Files.here())
-	if err != nil {
-		return err
-	}
-	defer staged.Close()
 	for _, rel := range files {
 		if strings.HasPrefix(rel, "../") {
 			continue // beside the webroot, where it stays anyway
@@ -191,17 +186,57 @@ func (r *run) keepSettings(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		info, err := r.lstatLive(ctx, r.journal.Files, rel)
-		if err != nil {
-			return err
+		f, at, err := r.settingsAt(ctx, rel)
+		if err == nil && f != nil {
+			err = r.keepFile(ctx, f, at, data)
 		}
-		if err := Put(staged, rel, data, info); err != nil {
+		if err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
 		r.observer.Note("note: " + rel + " stays as it is now; it is not the archive's")
 		return nil
 	}
 	return nil
+}
+
+// settingsAt is where the live settings really lie, if that is restored: they can be a link, which then has to lead to the same
+// place in the archive, or what is kept would not be what the site reads.
+func (r *run) settingsAt(ctx context.Context, rel string) (f *FilesPlan, at string, err error) {
+	info, err := r.lstatLive(ctx, r.journal.Files, rel)
+	if err != nil {
+		return nil, "", err
+	}
+	name := site.RootLabel + "/" + rel
+	real := r.Site.RealName(name)
+	linked := real != name || info.Mode()&fs.ModeSymlink != 0
+	if !linked {
+		return r.journal.Files, rel, nil
+	}
+	archived, err := r.Archive.RealName(ctx, name)
+	if err != nil && !errors.Is(err, catalog.ErrLedOut) {
+		return nil, "", err
+	}
+	if err != nil || archived != real || real == name {
+		return nil, "", fmt.Errorf("it is a link now, and leads elsewhere than in the archive; restore without keeping it, or make it a file first")
+	}
+	label, rest, _ := strings.Cut(real, "/")
+	return r.journal.plan(label), rest, nil
+}
+
+// keepFile puts what a live file holds into the tree that was staged for its folder.
+func (r *run) keepFile(ctx context.Context, f *FilesPlan, rel string, data []byte) error {
+	info, err := r.lstatLive(ctx, f, rel)
+	if err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is no regular file", rel)
+	}
+	staged, err := openTree(r.disk, f.here())
+	if err != nil {
+		return err
+	}
+	return errors.Join(Put(staged, rel, data, info), staged.Close())
 }
 
 // addressNow is the public address that the site's own database keeps, where the

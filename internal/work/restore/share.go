@@ -34,8 +34,10 @@ type FileSelection struct {
 	// Without it, the share becomes exactly the archive's.
 	Fill bool
 
-	// globs are the patterns that Keep was made of, if it was.
-	globs []string
+	// globs are the patterns that Keep was made of, if it was; components the recipe's.
+	globs      []string
+	recipe     *site.Recipe
+	components []string
 	// roots are the folders, or files, in which all of the share lies, by their names in lists of archives; none is anywhere.
 	roots []string
 	// looked is the archive that what follows is known of.
@@ -63,6 +65,9 @@ func (s *FileSelection) Look(ctx context.Context, h *catalog.Held) error {
 	links, err := h.Links(ctx)
 	if err != nil {
 		return err
+	}
+	if s.components != nil {
+		s.Keep = ofComponents(s.recipe, s.components, links.Through(site.RootLabel))
 	}
 	s.throughLinks(links)
 	s.follow(links)
@@ -102,7 +107,7 @@ func (s *FileSelection) of(ctx context.Context, h *catalog.Held) (*FileSelection
 	if s.looked == h {
 		return s, nil
 	}
-	own := &FileSelection{Keep: s.Keep, Fill: s.Fill, globs: s.globs, roots: slices.Clone(s.roots), databases: s.databases}
+	own := &FileSelection{Keep: s.Keep, Fill: s.Fill, globs: s.globs, recipe: s.recipe, components: s.components, roots: slices.Clone(s.roots), databases: s.databases}
 	return own, own.Look(ctx, h)
 }
 
@@ -362,12 +367,24 @@ func Matching(globs []string, fill bool) *FileSelection {
 
 // OfComponents is the share of some of a recipe's components.
 func OfComponents(r *site.Recipe, names []string, fill bool) *FileSelection {
-	return &FileSelection{Fill: fill, Keep: func(label, rel string) bool {
+	return &FileSelection{Fill: fill, recipe: r, components: names, Keep: ofComponents(r, names, nil)}
+}
+
+// ofComponents are paths of components. A link that leads to a component in another folder of the site is of it.
+func ofComponents(r *site.Recipe, names []string, through map[string][]string) func(label, rel string) bool {
+	links := map[string]bool{}
+	for _, from := range through {
+		for _, link := range from {
+			rel := strings.TrimPrefix(link, site.RootLabel+"/")
+			links[rel] = slices.Contains(names, r.LinkOf(rel))
+		}
+	}
+	return func(label, rel string) bool {
 		if label == site.AboveLabel {
 			label = site.RootLabel
 		}
-		return slices.Contains(names, r.ComponentOfName(label+"/"+rel))
-	}}
+		return label == site.RootLabel && links[rel] || slices.Contains(names, r.ComponentOfName(label+"/"+rel, through))
+	}
 }
 
 // trimmed is a pattern as paths are written.
