@@ -341,3 +341,73 @@ func TestADeployedSite(t *testing.T) {
 	assert.FileExists(t, w.path("htdocs/uploads/2026/boat.svg"))
 	assert.Contains(t, w.run("compare", "kestrelpoint"), "Nothing differs")
 }
+
+// What links of a webroot lead to in another folder is what they make of it: uploads are uploads, and settings are settings,
+// whatever they are called there.
+func TestADeployedWordPress(t *testing.T) {
+	t.Parallel()
+	w, s, _ := wordpress(t, "deployed_cms")
+	require.NoError(t, os.MkdirAll(w.path("app/releases"), 0o755))
+	require.NoError(t, os.MkdirAll(w.path("app/shared"), 0o755))
+	require.NoError(t, os.Rename(w.path("htdocs"), w.path("app/releases/5")))
+	for name, to := range map[string]string{"wp-content/uploads": "media", "wp-config.php": "settings.php"} {
+		require.NoError(t, os.Rename(w.path("app/releases/5", name), w.path("app/shared", to)))
+		require.NoError(t, os.Symlink(w.path("app/shared", to), w.path("app/releases/5", name)))
+	}
+	require.NoError(t, os.Symlink("app/releases/5", w.path("htdocs")))
+	assert.Contains(t, w.run("adopt", "htdocs", "--name", "kestrelpoint", "--store", "./archives"), `roots: {shared: "`+w.path("app/shared")+`"}`)
+	w.write("revlet.yaml", strings.Replace(w.read("revlet.yaml"), "    root:", "    roots: {shared: ./app/shared}\n    root:", 1))
+	w.run("backup")
+	good := w.newest()
+	assert.Regexp(t, `uploads +1 `, w.run("show", good))
+	w.write("app/shared/media/door.php", "<?php evil();")
+	require.NoError(t, os.RemoveAll(w.path("app/shared/media/2026")))
+	w.fails(4, []string{"shared/media/door.php", "a file that can be run, among the uploads"}, "compare", good)
+	assert.Contains(t, w.run("backup"), "planted: 1 file that can be run is new among the uploads: shared/media/door.php")
+	w.run("restore", good, "--only", "uploads", "--yes")
+	assert.NoFileExists(t, w.path("app/shared/media/door.php"))
+	assert.FileExists(t, w.path("htdocs/wp-content/uploads/2026/11/lens.jpg"))
+	w.run("undo", "kestrelpoint", "--yes")
+
+	kept := strings.Replace(w.read("app/shared/settings.php"), "<?php", "<?php // kept", 1)
+	w.write("app/shared/settings.php", kept)
+	require.NoError(t, os.Chmod(w.path("app/shared/settings.php"), 0o640))
+	w.run("restore", good, "--keep-settings", "--yes")
+	assert.Equal(t, kept, w.read("htdocs/wp-config.php"))
+	info, err := os.Stat(w.path("htdocs/wp-config.php"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode(), "a link's rights are nobody's")
+	to, err := os.Readlink(w.path("htdocs/wp-config.php"))
+	require.NoError(t, err)
+	assert.Equal(t, w.path("app/shared/settings.php"), to)
+	w.run("undo", "kestrelpoint", "--yes")
+	require.NoError(t, os.Remove(w.path("htdocs/wp-config.php")))
+	require.NoError(t, os.Rename(w.path("app/shared/settings.php"), w.path("app/settings.php")))
+	require.NoError(t, os.Symlink("../../settings.php", w.path("htdocs/wp-config.php")))
+	w.fails(1, []string{"keep wp-config.php: it is a link now, and leads elsewhere than in the archive", "the site is unchanged"}, "restore", good, "--keep-settings", "--yes")
+	require.NoError(t, os.Rename(w.path("app/settings.php"), w.path("app/shared/settings.php")))
+	w.run("restore", good, "--yes")
+
+	s.exec(t, "CREATE DATABASE deployed_copy; GRANT ALL ON deployed_copy.* TO 'deployed_cms'@'127.0.0.1'")
+	t.Cleanup(func() { s.exec(t, "DROP DATABASE deployed_copy") })
+	w.write("copy.pw", `it's "made" up\`)
+	move := func(folder ...string) []string {
+		return append([]string{"move", good, "--to", "practice", "--root", w.path("practice"), "--address", "http://127.0.0.1:9", "--copy", "--yes", "--database", fmt.Sprintf("mysql: deployed_cms@127.0.0.1:%d/deployed_copy", s.port), "--password-file", w.path("copy.pw")}, folder...)
+	}
+	before := snapshot(t, w.path("app"))
+	w.fails(1, []string{"holds a further folder shared", "--folder shared=FOLDER"}, move()...)
+	w.fails(1, []string{w.path("app/shared") + " belongs to site kestrelpoint"}, move("--folder", "shared="+w.path("app/shared"))...)
+	w.fails(1, []string{"one inside the other"}, move("--folder", "shared="+w.path("practice/shared"))...)
+	w.fails(2, []string{`"other=/x" is no folder of the archive`}, move("--folder", "other=/x")...)
+	w.write("taken/by.txt", "somebody")
+	w.fails(1, []string{w.path("taken") + ", which is not empty"}, move("--folder", "shared="+w.path("taken"))...)
+	w.fails(4, []string{"Came up"}, move("--folder", "shared="+w.path("practice-shared"))...)
+	assert.Contains(t, w.read("practice/wp-config.php"), "deployed_copy")
+	for name, want := range map[string]string{"wp-config.php": "practice-shared/settings.php", "wp-content/uploads": "practice-shared/media"} {
+		to, err := os.Readlink(w.path("practice", name))
+		require.NoError(t, err)
+		assert.Equal(t, w.path(want), to)
+	}
+	assert.FileExists(t, w.path("practice-shared/media/2026/11/lens.jpg"))
+	assert.Equal(t, before, snapshot(t, w.path("app")), "the old site is left alone")
+}

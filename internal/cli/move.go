@@ -27,6 +27,7 @@ func (a *app) moveCommand() *cli.Command {
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the new `SITE`: a name that the configuration has, or a new one", Required: true},
 			&cli.StringFlag{Name: "root", Usage: "the new site's webroot, a `FOLDER`, or sftp://USER@HOST/FOLDER on another machine"},
+			&cli.StringSliceFlag{Name: "folder", Usage: "where another folder of the site's (roots: in its entry) is to lie, `LABEL=FOLDER`; may be given again"},
 			&cli.StringFlag{Name: "address", Usage: "its `URL`, such as https://lighthouse.example/visit"},
 			&cli.StringSliceFlag{Name: "database", Usage: "its `DATABASE`, such as \"mysql: user@127.0.0.1:3306/name\"; LABEL= before it where there are several"},
 			&cli.StringFlag{Name: "password-file", Usage: "the `FILE` with the database account's password"},
@@ -61,7 +62,7 @@ func (a *app) moveOrder(ctx context.Context, c *cli.Command) (o jobs.MoveOrder, 
 	}
 	o.To, o.Root, o.Address, o.Anyway = c.String("to"), c.String("root"), c.String("address"), c.Bool("anyway")
 	o.Databases, o.PasswordFile, o.Stores = c.StringSlice("database"), c.String("password-file"), c.StringSlice("stores")
-	o.Reach = reachOf(c, "login-password-file")
+	o.Folders, o.Reach = c.StringSlice("folder"), reachOf(c, "login-password-file")
 	a.jobs.TrustHosts = c.Bool("trust")
 	o.Keep, o.Mail = c.StringSlice("keep"), c.Bool("mail-too")
 	o.Look, o.PHP = c.Bool("dry-run"), c.String("php")

@@ -39,6 +39,8 @@ type MoveOrder struct {
 	// To is the new site's name. Root, Address, Databases and Stores make an entry for it;
 	// they are empty for one that the configuration has.
 	To, Root, Address string
+	// Folders are where its other folders lie, each `LABEL=FOLDER`, as `roots:` of the configuration has them.
+	Folders []string
 	// Reach is how the machine of a new site is reached that lives elsewhere.
 	Reach *config.Reach
 	// Databases are those of the new place, each `ENGINE: where` or `LABEL=ENGINE: where`
@@ -145,16 +147,7 @@ func (a *Agent) entryFor(ctx context.Context, m *Move) error {
 		return reason.BadUsage("%s is the site that the archive is of; the copy needs a name of its own", o.To)
 	}
 	if entry, ok := a.Config.Sites[o.To]; ok {
-		if o.Root+o.Address != "" || len(o.Stores) > 0 || len(o.Databases) > 0 && entry.NamesDatabases() {
-			return reason.BadUsage("the configuration has a site %s already: where it lies is said there", o.To)
-		}
-		m.Entry = entry
-		if len(o.Databases) > 0 { // its own settings do not lead to one yet
-			databases, err := moveDatabases(o)
-			m.Entry.Databases = databases
-			return err
-		}
-		return nil
+		return m.entryKnown(entry)
 	}
 	m.New = true
 	if !config.ValidName(o.To) {
@@ -191,8 +184,70 @@ func (a *Agent) entryFor(ctx context.Context, m *Move) error {
 	if _, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: "/x", New: root}, {Old: "http://x.example", New: address}}}); err != nil {
 		return reason.BadUsage("%w", err)
 	}
+	if m.Entry.Roots, err = moveFolders(o); err != nil {
+		return err
+	}
+	if err := m.foldersFor(); err != nil {
+		return err
+	}
 	m.Entry.Databases, err = moveDatabases(o)
 	return err
+}
+
+// entryKnown takes an entry that the configuration has.
+func (m *Move) entryKnown(entry config.Site) (err error) {
+	o := m.Order
+	if o.Root+o.Address != "" || len(o.Stores)+len(o.Folders) > 0 || len(o.Databases) > 0 && entry.NamesDatabases() {
+		return reason.BadUsage("the configuration has a site %s already: where it lies is said there", o.To)
+	}
+	m.Entry = entry
+	if err := m.foldersFor(); err != nil || len(o.Databases) == 0 {
+		return err
+	}
+	m.Entry.Databases, err = moveDatabases(o) // its own settings do not lead to one yet
+	return err
+}
+
+// foldersFor makes sure that each folder of the archive has its like at the new place.
+func (m *Move) foldersFor() error {
+	for _, label := range slices.Sorted(maps.Keys(m.Order.Archive.Origin.Roots)) {
+		if label != site.RootLabel && label != site.AboveLabel && m.Entry.Roots[label] == "" {
+			return reason.New(reason.FolderUnnamed, reason.Names{"label": label}, "archive %s holds a further folder %s (it lay at %s); say where it is to be at the new place", m.Order.Archive.Name, label, m.Order.Archive.Origin.Roots[label])
+		}
+	}
+	return nil
+}
+
+// moveFolders reads the other folders of an order.
+func moveFolders(o MoveOrder) (map[string]string, error) {
+	var all map[string]string
+	for _, typed := range o.Folders {
+		label, dir, ok := strings.Cut(typed, "=")
+		if !ok || dir == "" || label == site.RootLabel || label == site.AboveLabel || o.Archive.Origin.Roots[label] == "" {
+			return nil, reason.BadUsage("%q is no folder of the archive; it is to be LABEL=FOLDER, and it has %s", typed, cmp.Or(strings.Join(otherLabels(o.Archive), ", "), "none but the webroot"))
+		}
+		there := config.Site{Root: o.Root}
+		dir = strings.TrimPrefix(dir, there.Base())
+		if !there.Far() {
+			var err error
+			if dir, err = filepath.Abs(dir); err != nil {
+				return nil, err
+			}
+		}
+		if !sitepath.IsAbs(dir) || site.SystemFolder(dir) {
+			return nil, reason.BadUsage("%s is no place for a folder of a site", dir)
+		}
+		if all == nil {
+			all = map[string]string{}
+		}
+		all[label] = there.Base() + dir
+	}
+	return all, nil
+}
+
+// otherLabels are those of an archive's folders that are not the webroot.
+func otherLabels(h *catalog.Held) []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(h.Origin.Roots)), func(l string) bool { return l == site.RootLabel || l == site.AboveLabel })
 }
 
 // newRoot is the webroot that an order names for a new site, here or elsewhere.
@@ -354,8 +409,11 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 // another.
 func (a *Agent) apart(ctx context.Context, m *Move) error {
 	roots := map[string]string{}
-	if o := m.Order.Archive.Origin; o.Roots[site.RootLabel] != "" {
-		roots[o.Place+o.Roots[site.RootLabel]] = m.Order.Archive.Site
+	o := m.Order.Archive.Origin
+	for label, dir := range o.Roots {
+		if label != site.AboveLabel && dir != "" { // the folder above a webroot is nobody's
+			roots[o.Place+dir] = m.Order.Archive.Site
+		}
 	}
 	for name, other := range a.Config.Sites {
 		if name == m.Order.To {
@@ -367,9 +425,14 @@ func (a *Agent) apart(ctx context.Context, m *Move) error {
 		}
 	}
 	for dir, name := range roots {
-		if dir != "" && (within(m.Entry.Root, dir) || within(dir, m.Entry.Root)) {
-			return reason.New(reason.CannotMove, nil, "%s belongs to site %s (%s); the new place is to be another", m.Entry.Root, name, dir)
+		for _, own := range m.Site.Folders() {
+			if dir != "" && (within(own, dir) || within(dir, own)) {
+				return reason.New(reason.CannotMove, nil, "%s belongs to site %s (%s); the new place is to be another", own, name, dir)
+			}
 		}
+	}
+	if err := site.Apart(m.Site.Folders()); err != nil {
+		return reason.New(reason.CannotMove, nil, "%w", err)
 	}
 	for _, db := range m.Site.Databases {
 		if origin, ok := m.Order.Archive.Origin.Databases[db.Label]; ok && origin.Where == db.Where() && a.hereOf(m.Order.Archive) {
@@ -471,12 +534,15 @@ func (a *Agent) serverOf(ctx context.Context, db site.Database) string {
 // vacant refuses a place at which something is, unless it is to be set aside.
 func (a *Agent) vacant(ctx context.Context, m *Move) error {
 	foreign := false
-	names, err := namesIn(ctx, m.Site.At(a.Disk), m.Site.PathAt(m.Entry.Root))
-	if err != nil {
-		return ofSite(m.Order.To, fmt.Errorf("the new webroot: %w", err))
-	}
-	if len(names) > 0 {
-		m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which is not empty", m.Entry.Root))
+	folders := m.Site.Folders()
+	for _, label := range slices.Sorted(maps.Keys(folders)) {
+		names, err := namesIn(ctx, m.Site.At(a.Disk), m.Site.PathAt(folders[label]))
+		if err != nil {
+			return ofSite(m.Order.To, fmt.Errorf("the new folder %s: %w", folders[label], err))
+		}
+		if len(names) > 0 {
+			m.Replaces = append(m.Replaces, fmt.Sprintf("%s, which is not empty", folders[label]))
+		}
 	}
 	for _, db := range m.Site.Databases {
 		if _, inside := m.Site.Inside(db); inside {

@@ -40,6 +40,7 @@ var Advice = map[reason.Reason]string{
 	reason.NamesChanged:          "set the records back and wait until that is known; --anyway goes on all the same (what was written there can be got back from what was set aside)",
 	reason.CannotMove:            "docs/MOVING.md says what can be moved, and where to",
 	reason.SettingsByHand:        "give the site's settings plain values there, take another archive, and move that",
+	reason.FolderUnnamed:         "add `--folder {label}=FOLDER`; a site that the configuration has names it under `roots:` of its entry",
 	reason.PlaceTaken:            "choose another place; or, if what is there may go, add --anyway; it is set aside",
 	reason.NoSuchAccount:         "`revlet accounts {site} --all` lists what accounts there are",
 	reason.NoAccounts:            "set it in the CMS itself, or with the tools of its database",

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -31,6 +32,9 @@ func (a *Printer) ShowMovePlan(m *jobs.Move) {
 		{"taken", fmt.Sprintf("%s (%s)", When(h.Taken), a.Age(h.Taken))},
 		{"webroot", arrow(h.Origin.Roots[site.RootLabel], m.Entry.Root)},
 		{"address", arrow(h.Origin.Address, m.Site.Address)},
+	}
+	for _, label := range slices.Sorted(maps.Keys(m.Entry.Roots)) {
+		lines = append(lines, [2]string{"folder", label + ": " + arrow(h.Origin.Roots[label], m.Entry.Roots[label])})
 	}
 	for _, db := range m.Site.Databases {
 		origin, held := h.Origin.Databases[db.Label]

@@ -84,6 +84,8 @@ const (
 	CannotMove     Reason = "cannot-move"
 	SettingsByHand Reason = "settings-by-hand"
 	PlaceTaken     Reason = "place-taken"
+	// FolderUnnamed: an archive has a further folder, "label", of which the new place says nothing.
+	FolderUnnamed Reason = "folder-unnamed"
 	// NoSuchAccount: "site" has no account of that name. NoAccounts: what accounts there
 	// are is not known of its CMS. OtherRows: another number of rows than was
 	// expected would change. ChangedSince: what is to be taken back was changed again. WorkAs: root is

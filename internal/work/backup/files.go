@@ -99,9 +99,6 @@ func (r *run) walk(ctx context.Context, emit func(job) error) error {
 	p := &planner{emit: emit}
 	outside := r.lookOutside(ctx)
 	defer outside.note(&r.record.Origin)
-	if outside != nil {
-		r.through = outside.Through
-	}
 	add := func(e archive.Entry) error {
 		if e.Type == archive.TypeFolder {
 			r.record.Totals.Folders++

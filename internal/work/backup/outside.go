@@ -60,7 +60,9 @@ func (r *run) lookOutside(ctx context.Context) *Outside {
 	if r.Imported != nil || r.HandMade != nil {
 		return nil
 	}
-	return NewOutside(ctx, r.disk, r.Site)
+	o := NewOutside(ctx, r.disk, r.Site)
+	r.through = o.Through
+	return o
 }
 
 // note puts what was found into an archive's origin.

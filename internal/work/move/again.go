@@ -31,11 +31,11 @@ func (p *Plan) AsItIs(rel string) bool {
 }
 
 // stillLeads makes sure that the settings in a tree lead to the databases of the new place.
-func (p *Plan) stillLeads(_ context.Context, tree *disk.Root) error {
+func (p *Plan) stillLeads(ctx context.Context, trees map[string]*disk.Root) error {
 	if p.recipe == nil {
 		return nil
 	}
-	leads, err := p.recipe.Leads(p.to.PathAt(p.to.Root), p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
+	leads, err := p.recipe.Leads(p.to.PathAt(p.to.Root), p.to.SettingsFile, p.reading(ctx, trees))
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
 	}

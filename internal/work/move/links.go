@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"revlet/internal/platform/disk"
@@ -14,12 +16,25 @@ import (
 	"revlet/internal/site/sitepath"
 )
 
-// links has links of the staged webroot that name the old one by its whole path lead to the same place in the new one:
+// links has links of the staged folders that name the old ones by their whole paths lead to the same place in the new ones:
 // whoever changes or deletes in the copy what lies behind them would do it in the old site. Those that lead out of the
-// webroot stay, and are told.
-func (p *Plan) links(tree *disk.Root) error {
+// site stay, and are told.
+func (p *Plan) links(trees map[string]*disk.Root) error {
 	var out []string
-	err := tree.WalkDir(".", func(rel string, e fs.DirEntry, err error) error {
+	for _, label := range slices.Sorted(maps.Keys(trees)) {
+		more, err := p.linksIn(label, trees[label])
+		if err != nil {
+			return err
+		}
+		out = append(out, more...)
+	}
+	p.noteFiles("links that lead out of the webroot; what is behind them is shared with whatever else uses it, or is not there", out)
+	return nil
+}
+
+// linksIn is links for one of the folders; it returns those that lead out.
+func (p *Plan) linksIn(label string, tree *disk.Root) (out []string, err error) {
+	return out, tree.WalkDir(".", func(rel string, e fs.DirEntry, err error) error {
 		if err != nil || e.Type()&fs.ModeSymlink == 0 {
 			return err
 		}
@@ -27,29 +42,26 @@ func (p *Plan) links(tree *disk.Root) error {
 		if err != nil {
 			return err
 		}
-		switch to, led := p.ledTo(rel, filepath.ToSlash(target)); {
+		shown := strings.TrimPrefix(path.Join(label, filepath.ToSlash(rel)), site.RootLabel+"/")
+		switch to, led := p.ledTo(label, rel, filepath.ToSlash(target)); {
 		case !led:
-			out = append(out, rel+" → "+target)
+			out = append(out, shown+" → "+target)
 		case to != "":
-			return p.relink(tree, rel, to)
+			return p.relink(tree, rel, to, shown)
 		}
 		return nil
 	})
-	p.noteFiles("links that lead out of the webroot; what is behind them is shared with whatever else uses it, or is not there", out)
-	return err
 }
 
 // ledTo tells whether a link leads to something of the site's, and what it is to lead to, if it cannot stay.
-func (p *Plan) ledTo(rel, target string) (to string, led bool) {
-	name := p.archive.Origin.LinkTo(path.Join(site.RootLabel, rel), target)
-	label, inside, _ := strings.Cut(name, "/")
+func (p *Plan) ledTo(label, rel, target string) (to string, led bool) {
+	name := p.archive.Origin.LinkTo(path.Join(label, rel), target)
+	in, inside, _ := strings.Cut(name, "/")
 	switch {
-	case name == "":
+	case name == "" || p.to.FolderOf(in) == "":
 		return "", false
-	case label != site.RootLabel && p.to.Roots[label] == "":
-		return "", false
-	case label != site.RootLabel:
-		return sitepath.Join(p.to.PathAt(p.to.Roots[label]), inside), true
+	case in != label:
+		return sitepath.Join(p.to.PathAt(p.to.FolderOf(in)), inside), true
 	case !sitepath.IsAbs(target) && sitepath.IsLocal(path.Join(path.Dir(rel), target)):
 		return "", true
 	}
@@ -58,7 +70,7 @@ func (p *Plan) ledTo(rel, target string) (to string, led bool) {
 }
 
 // relink makes a link anew, with its owner and its time.
-func (p *Plan) relink(tree *disk.Root, rel, to string) error {
+func (p *Plan) relink(tree *disk.Root, rel, to, shown string) error {
 	info, err := tree.Lstat(rel)
 	if err != nil {
 		return err
@@ -75,6 +87,6 @@ func (p *Plan) relink(tree *disk.Root, rel, to string) error {
 			return err
 		}
 	}
-	p.note(File{Path: rel, Places: 1})
+	p.note(File{Path: shown, Places: 1})
 	return errors.Join(tree.LchtimesIfAble(rel, info.ModTime()), tree.Chtimes(path.Dir(rel), folder.ModTime(), folder.ModTime()))
 }

@@ -42,8 +42,8 @@ func TestLinksOfTheOldWebroot(t *testing.T) {
 	was, err := root.Stat("deep")
 	require.NoError(t, err)
 	p := &Plan{archive: &catalog.Held{Record: &archive.Record{Origin: archive.Origin{Roots: map[string]string{site.RootLabel: "/srv/old", "shared": "/srv/shared", "logs": "/srv/logs"}}}},
-		to: &site.Site{Roots: map[string]string{"shared": "/new/shared"}}}
-	require.NoError(t, p.links(root))
+		to: &site.Site{Root: "/new/root", Roots: map[string]string{"shared": "/new/shared"}}}
+	require.NoError(t, p.links(map[string]*disk.Root{site.RootLabel: root}))
 	for name, l := range links {
 		to, err := os.Readlink(filepath.Join(dir, name))
 		require.NoError(t, err)

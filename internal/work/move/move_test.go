@@ -123,7 +123,7 @@ func TestSettingsAndTextsOfTheStagedTree(t *testing.T) {
 	tree, err := d.OpenRoot(dir)
 	require.NoError(t, err)
 	defer tree.Close()
-	require.NoError(t, p.staged(t.Context(), tree))
+	require.NoError(t, p.staged(t.Context(), map[string]*disk.Root{site.RootLabel: tree}))
 	data, err := d.ReadFile(dir + "/wp-config.php")
 	require.NoError(t, err)
 	leads, err := p.recipe.Leads("/srv/lighthouse", "", func(string) ([]byte, error) { return data, nil })
@@ -138,7 +138,7 @@ func TestSettingsAndTextsOfTheStagedTree(t *testing.T) {
 
 	for _, depends := range []string{"getenv('X') . 'y'", "getenv('X') ?: 'new'", "$_ENV['X'] ?? 'new'", "getenv('X')"} {
 		write("wp-config.php", strings.Replace(string(data), "'new'", depends, 1))
-		err = p.staged(t.Context(), tree)
+		err = p.staged(t.Context(), map[string]*disk.Root{site.RootLabel: tree})
 		require.Error(t, err, depends)
 		assert.True(t, reason.Is(err, reason.SettingsByHand), depends)
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"revlet/internal/archives/catalog"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/reason"
 	"revlet/internal/site"
@@ -22,8 +23,9 @@ import (
 // longestText bounds a text file that is changed.
 const longestText = 4 << 20
 
-// staged changes the staged webroot: its settings, and the texts that the recipe names.
-func (p *Plan) staged(ctx context.Context, tree *disk.Root) error {
+// staged changes the staged folders: the settings, and the texts that the recipe names.
+func (p *Plan) staged(ctx context.Context, trees map[string]*disk.Root) error {
+	tree := trees[site.RootLabel]
 	if err := p.leftovers(tree); err != nil {
 		return fmt.Errorf("what was left in the webroot: %w", err)
 	}
@@ -41,26 +43,27 @@ func (p *Plan) staged(ctx context.Context, tree *disk.Root) error {
 		return nil
 	}
 	for _, name := range p.recipe.Move.Texts {
-		if err := p.text(tree, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := p.text(ctx, trees, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
 	if err := p.bringDown(ctx, tree); err != nil {
 		return fmt.Errorf("the settings from above the webroot: %w", err)
 	}
-	return p.settings(tree)
+	return p.settings(ctx, trees)
 }
 
 // settings changes the staged settings.
-func (p *Plan) settings(tree *disk.Root) error {
+func (p *Plan) settings(ctx context.Context, trees map[string]*disk.Root) error {
+	reading := p.reading(ctx, trees)
 	found := func(name string) ([]byte, error) {
-		data, err := read(tree, name)
+		data, err := reading(name)
 		if slices.Contains(append(p.recipe.Settings.Files, p.to.SettingsFile), name) {
 			data, _, _ = p.rewrite.Value(data)
 		}
 		return data, err
 	}
-	values, err := p.recipe.Values(p.to.PathAt(p.to.Root), p.to.SettingsFile, func(name string) ([]byte, error) { return read(tree, name) })
+	values, err := p.recipe.Values(p.to.PathAt(p.to.Root), p.to.SettingsFile, reading)
 	if err != nil {
 		return reason.Because(reason.SettingsByHand, nil, err)
 	}
@@ -93,11 +96,11 @@ func (p *Plan) settings(tree *disk.Root) error {
 	for _, name := range out.Unknown {
 		p.notes = append(p.notes, Note{Text: name + " in the settings is no plain value, and stays as it is: look where it leads"})
 	}
-	was, err := read(tree, out.Rel)
+	was, err := reading(out.Rel)
 	if err != nil || string(was) == string(out.Content) {
 		return err
 	}
-	return p.write(tree, out.Rel, out.Content, 1)
+	return p.write(ctx, trees, out.Rel, out.Content, 1)
 }
 
 // freshKeys adds new secret keys.
@@ -182,12 +185,16 @@ func (p *Plan) quietSettings(to *site.Pointing, values site.Values) {
 }
 
 // text changes one text file of the webroot.
-func (p *Plan) text(tree *disk.Root, name string) error {
-	if info, err := tree.Lstat(name); err == nil && !info.Mode().IsRegular() {
+func (p *Plan) text(ctx context.Context, trees map[string]*disk.Root, name string) error {
+	tree, rel, err := p.at(ctx, trees, name)
+	if err != nil {
+		return err
+	}
+	if info, err := tree.Lstat(rel); err == nil && !info.Mode().IsRegular() {
 		p.note(File{Path: name, Link: true})
 		return nil
 	}
-	data, err := read(tree, name)
+	data, err := read(tree, rel)
 	if err != nil {
 		return err
 	}
@@ -199,7 +206,7 @@ func (p *Plan) text(tree *disk.Root, name string) error {
 	if n == 0 {
 		return nil
 	}
-	return p.write(tree, name, out, n)
+	return p.write(ctx, trees, name, out, n)
 }
 
 // read reads a file of a staged tree.
@@ -216,13 +223,46 @@ func read(tree *disk.Root, name string) ([]byte, error) {
 	return data, err
 }
 
+// at is where a name of the staged webroot really lies, which can be behind a link to another of the site's folders: in the
+// archive, for the staged links lead to the new places already.
+func (p *Plan) at(ctx context.Context, trees map[string]*disk.Root, name string) (*disk.Root, string, error) {
+	tree := trees[site.RootLabel]
+	if _, _, linked := restore.LinkOnWay(tree, name); !linked {
+		return tree, name, nil
+	}
+	real, err := p.archive.RealName(ctx, site.RootLabel+"/"+name)
+	if errors.Is(err, catalog.ErrLedOut) {
+		return tree, name, nil
+	}
+	label, rel, _ := strings.Cut(real, "/")
+	if in := trees[label]; err == nil && in != nil {
+		return in, rel, nil
+	}
+	return tree, name, err
+}
+
+// reading reads files of the staged webroot by their names in it.
+func (p *Plan) reading(ctx context.Context, trees map[string]*disk.Root) site.ReadFunc {
+	return func(name string) ([]byte, error) {
+		tree, rel, err := p.at(ctx, trees, name)
+		if err != nil {
+			return nil, err
+		}
+		return read(tree, rel)
+	}
+}
+
 // write puts a changed file in the place of the staged one, with its rights and owner.
-func (p *Plan) write(tree *disk.Root, name string, data []byte, places int) error {
-	info, err := tree.Stat(name)
+func (p *Plan) write(ctx context.Context, trees map[string]*disk.Root, name string, data []byte, places int) error {
+	tree, rel, err := p.at(ctx, trees, name)
 	if err != nil {
 		return err
 	}
-	if err := restore.Put(tree, name, data, info); err != nil {
+	info, err := tree.Stat(rel)
+	if err != nil {
+		return err
+	}
+	if err := restore.Put(tree, rel, data, info); err != nil {
 		return err
 	}
 	p.note(File{Path: name, Places: places})

@@ -18,24 +18,28 @@ import (
 
 // moveStaged changes what was staged for its new place.
 func (r *run) moveStaged(ctx context.Context) error {
-	return r.inMoving(func(m *Moving, tree *disk.Root) error { return m.Staged(ctx, tree) })
+	return r.inMoving(func(m *Moving, trees map[string]*disk.Root) error { return m.Staged(ctx, trees) })
 }
 
 // moveLinks changes the links in it.
 func (r *run) moveLinks() error {
-	return r.inMoving(func(m *Moving, tree *disk.Root) error { return m.Links(tree) })
+	return r.inMoving(func(m *Moving, trees map[string]*disk.Root) error { return m.Links(trees) })
 }
 
-func (r *run) inMoving(change func(m *Moving, tree *disk.Root) error) error {
+func (r *run) inMoving(change func(m *Moving, trees map[string]*disk.Root) error) error {
 	if r.Moving == nil {
 		return nil
 	}
-	tree, err := openTree(r.disk, r.journal.Files.here())
-	if err != nil {
-		return err
+	trees := map[string]*disk.Root{}
+	for _, f := range r.journal.plans() {
+		tree, err := openTree(r.disk, f.here())
+		if err != nil {
+			return err
+		}
+		defer tree.Close()
+		trees[f.Label] = tree
 	}
-	defer tree.Close()
-	return change(r.Moving, tree)
+	return change(r.Moving, trees)
 }
 
 // LinkOnWay is the first link on the way to a path in a tree, or at its end, and where it leads.

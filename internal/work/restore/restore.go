@@ -94,11 +94,11 @@ type Moving struct {
 	Table func(label, table string) (name string, comes bool)
 	// Empty tells whether a table comes without its rows.
 	Empty func(label, table string) bool
-	// Links changes the links of the staged webroot, before anything is put in behind them.
-	Links func(tree *disk.Root) error
-	// Staged changes the staged webroot. Before it returns without an error, it has made
+	// Links changes the links of the staged folders, by label, before anything is put in behind them.
+	Links func(trees map[string]*disk.Root) error
+	// Staged changes the staged folders. Before it returns without an error, it has made
 	// sure that the settings there lead to the databases of the new place.
-	Staged func(ctx context.Context, tree *disk.Root) error
+	Staged func(ctx context.Context, trees map[string]*disk.Root) error
 }
 
 // Result is what a restore did.
