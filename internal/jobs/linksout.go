@@ -31,8 +31,9 @@ type RootFolder struct {
 	Path  string `json:"path"`
 }
 
-// mostLookedInto is how many folders of a webroot are looked into for links.
-const mostLookedInto = 40
+// mostLookedInto is how many folders of a webroot are looked into for links, and mostLookedAt how many names of each are looked
+// at.
+const mostLookedInto, mostLookedAt = 40, 10_000
 
 // linksOut looks at what lies in a webroot and in its folders: deeper links are told by preflight and by every backup.
 func (a *Agent) linksOut(ctx context.Context, s *site.Site) (*LinksOut, error) {
@@ -44,12 +45,12 @@ func (a *Agent) linksOut(ctx context.Context, s *site.Site) (*LinksOut, error) {
 	out := backup.NewOutside(ctx, a.Disk, s)
 	dirs := []string{"."}
 	for i := 0; i < len(dirs) && i <= mostLookedInto; i++ {
-		names, infos, err := in.ReadFolder(dirs[i], 1<<20)
+		names, infos, err := in.ReadFolder(dirs[i], mostLookedAt)
 		if err != nil && i == 0 {
 			return nil, err
 		}
-		for k, name := range names {
-			rel := tree.Join(dirs[i], name)
+		for k := range min(len(names), len(infos)) {
+			rel := tree.Join(dirs[i], names[k])
 			switch {
 			case infos[k].Err != nil:
 			case infos[k].Mode()&fs.ModeSymlink != 0:

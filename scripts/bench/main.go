@@ -51,6 +51,8 @@ type bench struct {
 	dir, program string
 	server       *scratchserver.MariaDB
 	figures      []figure
+	// between is what happens between the two of a line, by its name.
+	between map[string]func() error
 }
 
 func run(ctx context.Context) (err error) {
@@ -341,6 +343,11 @@ func (b *bench) line(v versus) error {
 		if err := exec.Command("sync").Run(); err != nil {
 			return err
 		}
+		if between := b.between[v.name]; between != nil {
+			if err := between(); err != nil {
+				return err
+			}
+		}
 		us, err := measure(again(v.ours))
 		if err != nil {
 			return err
@@ -351,10 +358,18 @@ func (b *bench) line(v versus) error {
 	}
 	slices.Sort(ratios)
 	b.figures = append(b.figures, figure{name: v.name, ours: median(ours), byHand: median(byHand), low: ratios[0], ratio: median(ratios), high: ratios[len(ratios)-1], most: v.most, peak: peak,
-		hand: strings.TrimPrefix(v.byHand.Args[len(v.byHand.Args)-1], "set -o pipefail; ")})
+		hand: handOf(v.byHand)})
 	fmt.Printf("%-26s %6.2f s  by hand %6.2f s  ratio %.2f (%.2f to %.2f)  at most %.2f: %s  peak %d MiB\n",
 		v.name, median(ours), median(byHand), median(ratios), ratios[0], ratios[len(ratios)-1], v.most, verdict(median(ratios), v.most), peak>>20)
 	return nil
+}
+
+// handOf says what was run beside Revlet: a script, or Revlet in another way.
+func handOf(cmd *exec.Cmd) string {
+	if script, ok := strings.CutPrefix(cmd.Args[len(cmd.Args)-1], "set -o pipefail; "); ok {
+		return script
+	}
+	return strings.ReplaceAll("revlet "+strings.Join(cmd.Args[1:], " "), "--quiet ", "")
 }
 
 func median(values []float64) float64 {

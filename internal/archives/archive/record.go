@@ -141,6 +141,10 @@ type DBOrigin struct {
 	// Dumped is when the host's own job wrote the dump that was taken in, if one was.
 	Dumped    time.Time `json:"dumped,omitzero"`
 	Sequences []string  `json:"sequences,omitempty"`
+	// NotRead counts the tables whose rows were not read: the server vouches that nothing in them has changed since the archive
+	// NotReadSince, whose parts they have.
+	NotRead      int    `json:"not_read,omitempty"`
+	NotReadSince string `json:"not_read_since,omitempty"`
 	// Neighbours counts tables of other sites in the same database, left out.
 	Neighbours int `json:"neighbours,omitempty"`
 	// Mode and Owner are those of a database that is a file.

@@ -96,7 +96,7 @@ func (a *Printer) ShowArchive(h *catalog.Held, held *jobs.Contents) {
 	}
 	for _, label := range slices.Sorted(maps.Keys(o.Databases)) {
 		db := o.Databases[label]
-		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s %s; %s", label, db.Where, db.Engine, db.Version, db.Consistency)})
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s %s; %s", label, db.Where, db.Engine, db.Version, db.Consistency)}, [2]string{"", notRead(db)})
 	}
 	lines = append(lines,
 		[2]string{"not in it", leadsOut(o)},

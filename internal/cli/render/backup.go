@@ -29,7 +29,7 @@ func (a *Printer) ShowBackup(d *jobs.Delivered) {
 	}
 	for _, label := range slices.Sorted(maps.Keys(rec.Origin.Databases)) {
 		db := rec.Origin.Databases[label]
-		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, db.Name, db.Consistency)})
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, db.Name, db.Consistency)}, [2]string{"", notRead(db)})
 	}
 	if rec.Scope.HasDatabase() && len(rec.Origin.Databases) > 0 {
 		lines = append(lines, [2]string{"", TablesIn(rec) + ", " + Size(t.DatabaseBytes) + " as text"})
@@ -163,4 +163,12 @@ func PrintableText(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// notRead says which tables of a database an archive has from an earlier one.
+func notRead(db archive.DBOrigin) string {
+	if db.NotRead == 0 {
+		return ""
+	}
+	return fmt.Sprintf("not read: %s unchanged since %s, for which the server vouches", Count(int64(db.NotRead), "table", "tables"), Printable(db.NotReadSince))
 }

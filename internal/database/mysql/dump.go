@@ -37,25 +37,27 @@ const schemaHeader = "SET NAMES utf8mb4;\n" +
 const statementBytes = 512 << 10
 
 // sliceBytes is how much of a table goes into one part.
-const sliceBytes = 64 << 20
+const sliceBytes = 16 << 20
 
 // lanes is how many connections dump at a time when they can share a moment.
 const lanes = 2
 
 type snapshot struct {
-	db       *Database
-	tables   map[string]*table
-	units    []database.Unit
-	ranges   map[database.Unit]keyRange
-	schema   string
-	objects  string
-	gaps     []database.Gap
-	others   []string
-	how      string
-	free     chan *sql.Conn
-	all      []*sql.Conn
-	plain    *sql.Conn // for tables that no snapshot covers
-	plainUse sync.Mutex
+	db      *Database
+	tables  map[string]*table
+	units   []database.Unit
+	ranges  map[database.Unit]keyRange
+	schema  string
+	objects string
+	gaps    []database.Gap
+	others  []string
+	how     string
+	free    chan *sql.Conn
+	all     []*sql.Conn
+	plain   *sql.Conn // for tables that no snapshot covers
+	// marks are of this snapshot, before those of an earlier one, where the server vouches for tables.
+	marks, before *database.Marks
+	plainUse      sync.Mutex
 }
 
 // keyRange is a slice of a table: from ≤ key < to, open where nil.
@@ -63,7 +65,11 @@ type keyRange struct{ from, to *int64 }
 
 // Snapshot implements database.Source.
 func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
-	s := &snapshot{db: db, tables: map[string]*table{}, ranges: map[database.Unit]keyRange{}, free: make(chan *sql.Conn, lanes)}
+	return db.snapshot(ctx, nil)
+}
+
+func (db *Database) snapshot(ctx context.Context, before *database.Marks) (database.Snapshot, error) {
+	s := &snapshot{db: db, before: before, tables: map[string]*table{}, ranges: map[database.Unit]keyRange{}, free: make(chan *sql.Conn, lanes)}
 	if err := s.begin(ctx); err != nil {
 		_ = s.Close()
 		return nil, fmt.Errorf("database %s: %w", db.c.Name, err)
@@ -85,10 +91,17 @@ func (s *snapshot) begin(ctx context.Context) (err error) {
 	mine, views, others := s.db.neighbours(listed, views)
 	s.others = others
 
+	if err := s.askBefore(ctx); err != nil {
+		return err
+	}
 	unlock, n, err := s.lock(ctx, mine)
 	if err != nil {
 		return err
 	}
+	if n == 1 { // somebody may be writing
+		s.unvouched()
+	}
+	s.askLocked(ctx, mine)
 	for range n {
 		conn, err := s.db.pool.Conn(ctx)
 		if err != nil {
@@ -221,7 +234,7 @@ func (s *snapshot) describe(ctx context.Context, mine []*table) error {
 	s.schema = b.String()
 	s.units = []database.Unit{{Kind: database.Schema, Bytes: int64(len(s.schema))}}
 	for _, t := range mine {
-		if t.kind == "SEQUENCE" || t.elsewhere() {
+		if t.kind == "SEQUENCE" || t.elsewhere() || t.unchanged {
 			continue
 		}
 		if err := s.slice(ctx, t); err != nil {
@@ -242,10 +255,9 @@ func (s *snapshot) slice(ctx context.Context, t *table) error {
 		return nil
 	}
 	var low, high sql.NullInt64
-	var count int64
 	key := quote(t.key[0])
-	q := fmt.Sprintf("SELECT CAST(MIN(%s) AS SIGNED), CAST(MAX(%s) AS SIGNED), COUNT(*) FROM %s", key, key, quote(t.name))
-	if err := s.all[0].QueryRowContext(ctx, q).Scan(&low, &high, &count); err != nil || !low.Valid || low.Int64 < 0 || high.Int64 < 0 {
+	q := fmt.Sprintf("SELECT CAST(MIN(%s) AS SIGNED), CAST(MAX(%s) AS SIGNED) FROM %s", key, key, quote(t.name))
+	if err := s.all[0].QueryRowContext(ctx, q).Scan(&low, &high); err != nil || !low.Valid || low.Int64 < 0 || high.Int64 < 0 {
 		s.units = append(s.units, whole)
 		return nil
 	}

@@ -24,6 +24,8 @@ type table struct {
 	// period names the columns that bound a row's time, for tables that keep
 	// their past.
 	period [2]string
+	// unchanged is set when the server vouches for its rows, so that they are not read.
+	unchanged bool
 	// intKey is set when key is one integer column, by which it can be sliced.
 	intKey bool
 }

@@ -261,6 +261,8 @@ type run struct {
 	// before is what is remembered of the last archive's files, to compare with.
 	before  *previous
 	changes *changes.Changes
+	// marks are what the servers vouch for later, by database.
+	marks map[string]*database.Marks
 	// through are names of the site's other folders, with the links that lead there.
 	through     map[string][]string
 	reusedParts int
@@ -290,6 +292,8 @@ type openDatabase struct {
 	source   database.Source
 	snapshot database.Snapshot
 	parts    []archive.Part
+	// kept are the parts of tables that were not read.
+	kept []archive.Part
 }
 
 // work reads files and databases side by side.

@@ -7,8 +7,11 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"path"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -49,11 +52,14 @@ func (r *run) openDatabases(ctx context.Context) error {
 		}
 		r.sources = append(r.sources, openDatabase{db: db, source: source})
 		d := &r.sources[len(r.sources)-1]
-		d.snapshot, err = source.Snapshot(ctx)
+		d.snapshot, err = r.snapshot(ctx, d)
 		if done(); err != nil {
 			return err
 		}
 		r.record.Origin.Databases[db.Label] = r.origin(ctx, d)
+		if err := r.keepUnchanged(d); err != nil {
+			return err
+		}
 		if r.record.Origin.Address == "" {
 			r.record.Origin.Address = cmp.Or(r.Site.AddressInSettings(), r.Site.StoredAddress(ctx, source))
 		}
@@ -63,6 +69,81 @@ func (r *run) openDatabases(ctx context.Context) error {
 		r.neighbours = append(r.neighbours, d.snapshot.Neighbours()...)
 	}
 	return nil
+}
+
+// snapshot begins one, of which those tables are left out that the server vouches for and that the last archive holds.
+func (r *run) snapshot(ctx context.Context, d *openDatabase) (database.Snapshot, error) {
+	v, ok := d.source.(database.Voucher)
+	if !ok {
+		return d.source.Snapshot(ctx)
+	}
+	return v.SnapshotSince(ctx, r.marksOf(d))
+}
+
+// marksOf are those of the last archive, for the tables of which every store still has all parts.
+func (r *run) marksOf(d *openDatabase) *database.Marks {
+	if r.lastSQL == nil || r.lastSQL.Marks[d.db.Label] == nil {
+		return nil
+	}
+	then, now := r.lastSQL.Record.Origin.Databases[d.db.Label], d.source.Info()
+	if then.Engine != now.Engine || then.Version != now.Version || then.Name != now.Name || then.Where != d.db.Where() || then.Prefix != d.db.Prefix {
+		return nil
+	}
+	marks := *r.lastSQL.Marks[d.db.Label]
+	marks.Tables = maps.Clone(marks.Tables)
+	held := map[string]bool{}
+	for _, p := range r.lastSQL.Record.Parts {
+		if p.Kind == archive.KindRows && p.Database == d.db.Label {
+			was, seen := held[p.Table]
+			held[p.Table] = (was || !seen) && p.ContentSHA256 != "" && r.present(p)
+		}
+	}
+	maps.DeleteFunc(marks.Tables, func(table string, _ database.Mark) bool { return !held[table] })
+	return &marks
+}
+
+// keepUnchanged names the parts of the last archive again for tables that the server vouches for.
+func (r *run) keepUnchanged(d *openDatabase) error {
+	v, ok := d.snapshot.(database.Vouched)
+	if !ok {
+		return nil
+	}
+	if m := v.Marks(); m != nil {
+		if r.marks == nil {
+			r.marks = map[string]*database.Marks{}
+		}
+		r.marks[d.db.Label] = m
+	}
+	tables := map[string]bool{}
+	for _, name := range v.Unchanged() {
+		tables[name] = true
+	}
+	if len(tables) == 0 {
+		return nil
+	}
+	for _, p := range r.lastSQL.Record.Parts {
+		if p.Kind != archive.KindRows || p.Database != d.db.Label || !tables[p.Table] {
+			continue
+		}
+		if err := r.addUnit(d, database.Unit{Kind: database.Rows, Table: p.Table, Slice: p.Slice}, p, p.Entries); err != nil {
+			return err
+		}
+		d.kept = append(d.kept, p)
+	}
+	o := r.record.Origin.Databases[d.db.Label]
+	o.NotRead, o.NotReadSince = len(tables), r.lastSQL.Record.Name
+	r.record.Origin.Databases[d.db.Label] = o
+	return nil
+}
+
+// inOrder are the parts of a database, table by table.
+func (d *openDatabase) inOrder() []archive.Part {
+	all := slices.Concat(d.parts, d.kept)
+	kinds := []string{archive.KindSchema, archive.KindRows, archive.KindObjects}
+	slices.SortStableFunc(all, func(a, b archive.Part) int {
+		return cmp.Or(cmp.Compare(slices.Index(kinds, a.Kind), slices.Index(kinds, b.Kind)), strings.Compare(a.Table, b.Table), cmp.Compare(a.Slice, b.Slice))
+	})
+	return all
 }
 
 // silence is after how long without a byte a person is told that a database is waited for.

@@ -34,7 +34,7 @@ func (r *run) seal(ctx context.Context) error {
 		r.record.Parts = append(r.record.Parts, n.part)
 	}
 	for _, d := range r.sources {
-		r.record.Parts = append(r.record.Parts, d.parts...)
+		r.record.Parts = append(r.record.Parts, d.inOrder()...)
 	}
 	r.record.Parts = append(r.record.Parts, r.texts...)
 	local, listName, err := r.writeList()

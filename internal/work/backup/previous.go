@@ -16,6 +16,7 @@ import (
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/changes"
+	"revlet/internal/database"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/state"
 	"revlet/internal/site"
@@ -40,6 +41,8 @@ type previous struct {
 	// Scripts is when all scripts were last read, where whoever writes them can set their
 	// times as he likes.
 	Scripts time.Time `json:"scripts"`
+	// Marks are what the database servers vouch for later, by label.
+	Marks map[string]*database.Marks `json:"marks,omitempty"`
 	// List is the name of the file that holds the open list, ListSHA256 of its bytes.
 	List       string `json:"list,omitempty"`
 	ListSHA256 string `json:"list_sha256,omitempty"`
@@ -67,7 +70,7 @@ func (p *previous) isScript(name string) bool {
 	return p.recipe.ComponentOfName(name, nil) == "core" || slices.ContainsFunc(scriptEndings, func(end string) bool { return strings.HasSuffix(strings.ToLower(name), end) })
 }
 
-const previousVersion = 3
+const previousVersion = 4
 
 const (
 	filesHalf    = "files.json"
@@ -391,7 +394,9 @@ func (r *run) keep(ctx context.Context, list *summer, listName string) error {
 	p := &previous{Version: previousVersion, Record: &r.record, To: r.RecipientNames, Began: r.beganThere, Fresh: r.record.Taken, Scripts: r.record.Taken, dir: r.State.Previous(r.Site.Name), disk: r.disk}
 	var err error
 	if r.Scope.HasDatabase() {
+		p.Marks = r.marks
 		err = p.remember(databaseHalf)
+		p.Marks = nil
 	}
 	if !r.Scope.HasFiles() {
 		return err

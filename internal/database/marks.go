@@ -1,0 +1,52 @@
+package database
+
+import "context"
+
+// Marks are what a server itself says of how tables were at a snapshot: what vouches later for those in which nothing has changed
+// since. All times are in seconds since 1970, by the server's clock.
+type Marks struct {
+	// Server says which server it is, and where its data lie.
+	Server string `json:"server"`
+	// Taken is when the snapshot was begun, Began when the server was, and Counted since when it counts what it does.
+	Taken   int64 `json:"taken"`
+	Began   int64 `json:"began"`
+	Counted int64 `json:"counted"`
+	// Altered is how often tables had been changed as a whole on the server before.
+	Altered int64 `json:"altered"`
+	// Tables are those that the server vouches for.
+	Tables map[string]Mark `json:"tables"`
+}
+
+// Mark is when a table was made, or its definition changed, and when its rows last changed.
+type Mark struct {
+	Made    int64 `json:"made"`
+	Changed int64 `json:"changed"`
+}
+
+// Continues tells whether a server has run on since marks were made, with no table changed as a whole, by a clock that was not
+// set by more than slack.
+func (m *Marks) Continues(before *Marks, slack int64) bool {
+	near := func(a, b int64) bool { return a-b <= slack && b-a <= slack }
+	return m.Server == before.Server && near(m.Began, before.Began) && near(m.Counted, before.Counted) && m.Altered == before.Altered && m.Taken >= before.Taken
+}
+
+// Same tells whether a table is what it was at a mark, which had to be earlier than latest: what changes in the same second has
+// the same time.
+func (m Mark) Same(before Mark, latest int64) bool {
+	return before.Changed != 0 && m == before && before.Made < latest && before.Changed < latest
+}
+
+// Voucher is a Source whose server says of tables that they have not changed.
+type Voucher interface {
+	// SnapshotSince is Snapshot, but that the rows of tables are not in Units which are, as the server says, what they were
+	// when marks were made. Without marks, and wherever anything is doubtful, all are.
+	SnapshotSince(ctx context.Context, before *Marks) (Snapshot, error)
+}
+
+// Vouched is a Snapshot of a Voucher.
+type Vouched interface {
+	// Marks are of this snapshot; nil where the server vouches for nothing.
+	Marks() *Marks
+	// Unchanged names the tables whose rows are not in Units.
+	Unchanged() []string
+}
