@@ -268,6 +268,13 @@ func TestADeployedSiteElsewhere(t *testing.T) {
 func TestADeployedSite(t *testing.T) {
 	t.Parallel()
 	w := deployed(t)
+	checked := w.run("preflight")
+	assert.Regexp(t, `files +28 files, 1\.\d MB`, checked)
+	assert.Contains(t, checked, "shared/uploads/2026/gallery/sea-6.png (261 kB)")
+	config := w.read("revlet.yaml")
+	w.write("revlet.yaml", strings.Replace(config, "./app/shared}", "./app/shared, gone: ./app/gone}", 1))
+	w.fails(1, []string{"folder gone"}, "preflight")
+	w.write("revlet.yaml", config)
 	w.run("backup")
 	assert.NotContains(t, w.run("show", "kestrelpoint", "--files"), "museum.db", "the database is saved as one, and not as a file, too")
 	assert.Contains(t, w.run("rehearse"), "the copy works")

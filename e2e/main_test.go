@@ -12,12 +12,16 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -50,8 +54,54 @@ func TestMain(m *testing.M) {
 		// Debian keeps servers out of an ordinary account's path.
 		os.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin:/sbin")
 		defer func() { stopServer() }()
+		http.DefaultClient.Timeout = longestRun // what never answers is a failure of its test alone
+		defer time.AfterFunc(longestOfAll, running.tell).Stop()
 		return m.Run()
 	}())
+}
+
+// longestOfAll is after how long the tests that still run are named, before all of them are ended: what they wait for stands above,
+// and is too long to be read.
+const longestOfAll = 18 * time.Minute
+
+// running are the names of the tests with a world that are running.
+var running names
+
+type names struct {
+	mu  sync.Mutex
+	all map[string]int
+}
+
+func (n *names) begin(t *testing.T) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.all == nil {
+		n.all = map[string]int{}
+	}
+	name := t.Name()
+	n.all[name]++
+	t.Cleanup(func() {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		if n.all[name]--; n.all[name] == 0 {
+			delete(n.all, name)
+		}
+	})
+}
+
+func (n *names) tell() {
+	n.mu.Lock()
+	all := slices.Sorted(maps.Keys(n.all))
+	n.mu.Unlock()
+	stacks := make([]byte, 1<<20)
+	stacks = stacks[:runtime.Stack(stacks, true)]
+	for _, stack := range strings.Split(string(stacks), "\n\n") {
+		if strings.Contains(stack, "testing.tRunner") && !strings.Contains(stack, "waitParallel") {
+			fmt.Fprintf(os.Stderr, "%s\n\n", stack)
+		}
+	}
+	fmt.Fprintf(os.Stderr, "after %s these tests still run, and all are ended: %s\n", longestOfAll, strings.Join(all, ", "))
+	os.Exit(1)
 }
 
 // inTmpfs has the tests' folders lie in memory, where this account may mount and there is
@@ -119,6 +169,7 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, os.Chmod(tmp, 0o711)) // a database server's account has to come by
 	t.Cleanup(func() { _ = os.RemoveAll(tmp) })
 	w := &world{t: t, dir: t.TempDir(), tmp: tmp}
+	running.begin(t)
 	w.write("revlet.yaml", "state: ./state\n")
 	return w
 }

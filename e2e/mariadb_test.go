@@ -67,7 +67,7 @@ func startServer(flags ...string) (s *server, stop func(), err error) {
 	if err != nil {
 		return nil, func() {}, err
 	}
-	m, err := scratchserver.StartMariaDB(context.Background(), dir, scratchserver.Options{Listen: true, Trust: true, Flags: append(flags, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF")})
+	m, err := scratchserver.StartMariaDB(context.Background(), dir, scratchserver.Options{Listen: true, Trust: true, Flags: append(flags, "--innodb-flush-log-at-trx-commit=0", "--event-scheduler=OFF", "--lock-wait-timeout=150")})
 	if err != nil {
 		return nil, func() {}, err
 	}

@@ -32,7 +32,7 @@ func postgres(t *testing.T) pgServer {
 	need(t, "psql", "pg_dump")
 	dir, err := os.MkdirTemp(inMemory(), "rvpg")
 	require.NoError(t, err)
-	s, err := scratchserver.StartPostgres(t.Context(), dir, scratchserver.Options{Listen: true, Trust: true})
+	s, err := scratchserver.StartPostgres(t.Context(), dir, scratchserver.Options{Listen: true, Trust: true, Flags: []string{"-c", "lock_timeout=150s"}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Stop(); _ = os.RemoveAll(dir) })
 	return pgServer{s}

@@ -10,7 +10,7 @@ import (
 )
 
 // elsewhere says what is to be known of the machine that a site elsewhere is on.
-func (r *run) elsewhere(ctx context.Context, in tree.Folder, o owners) error {
+func (r *run) elsewhere(ctx context.Context, o owners) {
 	r.add(Passed, "machine", "%s is reached", strings.TrimPrefix(r.Site.Place.Base(), "sftp://"))
 	if o.stateTimes {
 		r.add(Passed, "changes", "are told by what nobody can set: the account may run `find` over there")
@@ -28,6 +28,10 @@ func (r *run) elsewhere(ctx context.Context, in tree.Folder, o owners) error {
 	case there.Sub(began).Abs() > clockSlack:
 		r.add(Look, "clock", "this machine and the site's are %s apart; one of the clocks is wrong", there.Sub(began).Abs().Round(time.Second))
 	}
+}
+
+// hides tells of a server that does not list names which begin with a dot.
+func (r *run) hides(in tree.Folder) error {
 	if t, ok := in.(tree.HiddenTeller); ok {
 		hides, err := t.Hides()
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/http"
 	"path"
 	"path/filepath"
@@ -127,19 +128,15 @@ type sized struct {
 
 func (r *run) files(ctx context.Context) error {
 	c := census{site: r.Site, folders: map[string]int64{}, outside: backup.NewOutside(ctx, r.State.Disk, r.Site)}
-	in, err := r.Site.At(r.State.Disk).Folder(ctx, r.Site.PathAt(r.Site.Root))
-	if err == nil {
-		defer in.Close()
-		c.in = in
-		if far, ok := in.(tree.Surveyor); ok {
-			err = far.Survey(".")
-		}
-		if err == nil {
-			err = tree.Walk(ctx, in, ".", c.visit)
-		}
-	}
-	if err != nil {
+	if err := r.count(ctx, &c, site.RootLabel); err != nil {
 		return fmt.Errorf("look at the webroot: %w", err)
+	}
+	for _, label := range slices.Sorted(maps.Keys(r.Site.Roots)) {
+		if err := r.count(ctx, &c, label); errors.Is(err, tree.ErrUnreachable) {
+			return err
+		} else if err != nil {
+			r.add(Stop, "folder "+label, "%v", err)
+		}
 	}
 	r.bytes = c.bytes
 	r.add(Passed, "files", "%s files, %s", humanize.Comma(c.files), size(c.bytes))
@@ -150,9 +147,7 @@ func (r *run) files(ctx context.Context) error {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
 	}
 	if r.Site.Far() {
-		if err := r.elsewhere(ctx, in, c.owners); err != nil {
-			return fmt.Errorf("look at the webroot: %w", err)
-		}
+		r.elsewhere(ctx, c.owners)
 	} else {
 		r.rights(c.owners)
 	}
@@ -162,11 +157,7 @@ func (r *run) files(ctx context.Context) error {
 	if out := backup.LeadsOut(c.outside.Origin); out != "" {
 		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
 	}
-	if !r.Site.Far() {
-		if mounts, err := r.State.Disk.MountsBelow(r.Site.Root); err == nil && len(mounts) > 0 {
-			r.found = append(r.found, Finding{Level: Look, About: "mounted", Text: fmt.Sprintf("inside the webroot: %s. It is saved, but a restore would refuse to exchange the webroot with it in", list(mounts)), Reason: reason.MountedInside})
-		}
-	}
+	r.mounts()
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}
@@ -181,10 +172,47 @@ func (r *run) files(ctx context.Context) error {
 	return nil
 }
 
-// census counts what lies in a webroot.
+// mounts tells what is mounted inside a folder of a site on this machine.
+func (r *run) mounts() {
+	if r.Site.Far() {
+		return
+	}
+	folders := r.Site.Folders()
+	for _, label := range slices.Sorted(maps.Keys(folders)) {
+		what := "the webroot"
+		if label != site.RootLabel {
+			what = "the folder " + label
+		}
+		if mounts, err := r.State.Disk.MountsBelow(folders[label]); err == nil && len(mounts) > 0 {
+			r.found = append(r.found, Finding{Level: Look, About: "mounted", Text: fmt.Sprintf("inside %s: %s. It is saved, but a restore would refuse to exchange %s with it in", what, list(mounts), what), Reason: reason.MountedInside})
+		}
+	}
+}
+
+// count goes through one of the site's folders.
+func (r *run) count(ctx context.Context, c *census, label string) error {
+	in, err := r.Site.At(r.State.Disk).Folder(ctx, r.Site.PathAt(r.Site.FolderOf(label)))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	c.in, c.label = in, label
+	if far, ok := in.(tree.Surveyor); ok {
+		if err := far.Survey("."); err != nil {
+			return err
+		}
+	}
+	if err := tree.Walk(ctx, in, ".", c.visit); err != nil || label != site.RootLabel || !r.Site.Far() {
+		return err
+	}
+	return r.hides(in)
+}
+
+// census counts what lies in the folders of a site.
 type census struct {
 	site                  *site.Site
 	in                    tree.Folder
+	label                 string
 	outside               *backup.Outside
 	links                 int
 	files, bytes          int64
@@ -213,14 +241,16 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil // gone meanwhile
 	case err != nil:
-		c.unreadable = append(c.unreadable, rel)
+		c.unreadable = append(c.unreadable, c.shown(rel))
 		return nil
 	}
-	c.owners.visit(rel, info)
+	if c.label == site.RootLabel {
+		c.owners.visit(rel, info)
+	}
 	if rel == "." {
 		return nil
 	}
-	if rule, skip := c.site.Skips(rel); skip {
+	if rule, skip := c.site.SkipsIn(c.label, filepath.ToSlash(rel)); skip {
 		if rule != "" && !info.IsDir() {
 			c.skipped++
 			c.skippedBytes += info.Size()
@@ -233,11 +263,11 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	if info.Mode()&fs.ModeSymlink != 0 && c.links < mostLinks {
 		c.links++
 		if target, err := c.in.Readlink(rel); err == nil {
-			c.outside.Meet(site.RootLabel+"/"+filepath.ToSlash(rel), target)
+			c.outside.Meet(c.label+"/"+filepath.ToSlash(rel), target)
 		}
 	}
-	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && !disk.Readable(filepath.Join(c.site.Root, rel)) {
-		c.unreadable = append(c.unreadable, rel)
+	if !c.site.Far() && info.Mode()&fs.ModeSymlink == 0 && !disk.Readable(filepath.Join(c.site.FolderOf(c.label), rel)) {
+		c.unreadable = append(c.unreadable, c.shown(rel))
 		if info.IsDir() {
 			return fs.SkipDir
 		}
@@ -245,18 +275,26 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	return nil
 }
 
+// shown is a path as people know it: what is in another folder begins with that one's name.
+func (c *census) shown(rel string) string {
+	if c.label == site.RootLabel {
+		return rel
+	}
+	return filepath.Join(c.label, rel)
+}
+
 // count adds a file.
 func (c *census) count(rel string, bytes int64) {
 	c.files++
 	c.bytes += bytes
-	c.largest = append(c.largest, sized{rel, bytes})
+	c.largest = append(c.largest, sized{c.shown(rel), bytes})
 	if len(c.largest) > candidates {
 		c.largest = top(c.largest)
 	}
-	if first, _, inside := strings.Cut(filepath.ToSlash(rel), "/"); inside {
+	if first, _, inside := strings.Cut(filepath.ToSlash(c.shown(rel)), "/"); inside {
 		c.folders[first] += bytes
 	}
-	if leftover.MatchString(path.Base(rel)) {
+	if c.label == site.RootLabel && leftover.MatchString(path.Base(rel)) {
 		c.leftovers = append(c.leftovers, fmt.Sprintf("%s (%s)", rel, size(bytes)))
 	}
 }
