@@ -220,6 +220,16 @@ func sharesOfADeployedSite(t *testing.T, w *world, brokenRows string) {
 		assert.Equal(t, before, all(), "%v", c.share)
 		assert.Equal(t, brokenRows, rows(t, w), "%v", c.share)
 	}
+	// What was made beside the share since stays when it is taken back, in the database, too.
+	w.run("restore", "kestrelpoint", "--yes", "--only", "uploads")
+	w.write("app/shared/since.txt", "since")
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("app/shared/data/museum.db"), "UPDATE exhibits SET name = 'since'"))
+	since := rows(t, w)
+	require.NotEqual(t, brokenRows, since)
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, "since", w.read("app/shared/since.txt"))
+	assert.Equal(t, since, rows(t, w))
+	assert.NoFileExists(t, w.path("htdocs/uploads/2026/boat.svg"))
 }
 
 // On another machine, too, what links lead to in another of the site's folders is known by where it really lies.

@@ -210,8 +210,8 @@ func (m *Move) entryKnown(entry config.Site) (err error) {
 
 // foldersFor makes sure that each folder of the archive has its like at the new place.
 func (m *Move) foldersFor() error {
-	for _, label := range slices.Sorted(maps.Keys(m.Order.Archive.Origin.Roots)) {
-		if label != site.RootLabel && label != site.AboveLabel && m.Entry.Roots[label] == "" {
+	for _, label := range m.Order.Archive.Origin.Others(site.RootLabel) {
+		if m.Entry.Roots[label] == "" {
 			return reason.New(reason.FolderUnnamed, reason.Names{"label": label}, "archive %s holds a further folder %s (it lay at %s); say where it is to be at the new place", m.Order.Archive.Name, label, m.Order.Archive.Origin.Roots[label])
 		}
 	}
@@ -224,7 +224,7 @@ func moveFolders(o MoveOrder) (map[string]string, error) {
 	for _, typed := range o.Folders {
 		label, dir, ok := strings.Cut(typed, "=")
 		if !ok || dir == "" || label == site.RootLabel || label == site.AboveLabel || o.Archive.Origin.Roots[label] == "" {
-			return nil, reason.BadUsage("%q is no folder of the archive; it is to be LABEL=FOLDER, and it has %s", typed, cmp.Or(strings.Join(otherLabels(o.Archive), ", "), "none but the webroot"))
+			return nil, reason.BadUsage("%q is no folder of the archive; it is to be LABEL=FOLDER, and it has %s", typed, cmp.Or(strings.Join(o.Archive.Origin.Others(site.RootLabel), ", "), "none but the webroot"))
 		}
 		there := config.Site{Root: o.Root}
 		dir = strings.TrimPrefix(dir, there.Base())
@@ -243,11 +243,6 @@ func moveFolders(o MoveOrder) (map[string]string, error) {
 		all[label] = there.Base() + dir
 	}
 	return all, nil
-}
-
-// otherLabels are those of an archive's folders that are not the webroot.
-func otherLabels(h *catalog.Held) []string {
-	return slices.DeleteFunc(slices.Sorted(maps.Keys(h.Origin.Roots)), func(l string) bool { return l == site.RootLabel || l == site.AboveLabel })
 }
 
 // newRoot is the webroot that an order names for a new site, here or elsewhere.

@@ -1,7 +1,9 @@
 package archive
 
 import (
+	"maps"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -43,6 +45,11 @@ func (o *Origin) LinkTo(name, target string) string {
 		}
 	}
 	return found
+}
+
+// Others are the labels of a site's folders beside the webroot, whose label is root, in order.
+func (o *Origin) Others(root string) []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(o.Roots)), func(label string) bool { return label == root || label == aboveLabel })
 }
 
 // aboveLabel is that of a settings file above the webroot, of which the archive holds the settings only.

@@ -305,7 +305,7 @@ func (l *Links) Names() []string { return slices.Sorted(maps.Keys(l.to)) }
 // Through are names of other folders of the site than the one with a label, each with those of its links that lead there. An
 // archive of one folder has none.
 func (h *Held) Through(ctx context.Context, label string) (map[string][]string, error) {
-	if others := len(h.Origin.Roots); others < 2 {
+	if len(h.Origin.Others(label)) == 0 {
 		return nil, nil
 	}
 	links, err := h.Links(ctx)

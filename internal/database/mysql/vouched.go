@@ -73,9 +73,12 @@ func askServer(ctx context.Context, conn *sql.Conn) (m database.Marks, err error
 	return m, nil
 }
 
+// longestAsked is for how many seconds the server may look up the times of all tables: writers wait meanwhile.
+const longestAsked = 5
+
 // askTables asks since when tables are what they are. Nobody may be writing to them.
 func askTables(ctx context.Context, conn *sql.Conn, tables []*table) (map[string]database.Mark, error) {
-	rows, err := conn.QueryContext(ctx, `SELECT TABLE_NAME, TIMESTAMPDIFF(SECOND, '1970-01-01', CREATE_TIME), TIMESTAMPDIFF(SECOND, '1970-01-01', UPDATE_TIME)
+	rows, err := conn.QueryContext(ctx, fmt.Sprintf("SET STATEMENT max_statement_time = %d FOR ", longestAsked)+`SELECT TABLE_NAME, TIMESTAMPDIFF(SECOND, '1970-01-01', CREATE_TIME), TIMESTAMPDIFF(SECOND, '1970-01-01', UPDATE_TIME)
 		FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' AND ENGINE = 'InnoDB'
 		AND CREATE_TIME IS NOT NULL AND UPDATE_TIME IS NOT NULL AND COALESCE(CREATE_OPTIONS, '') NOT LIKE '%partitioned%'`)
 	if err != nil {

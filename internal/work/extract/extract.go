@@ -213,7 +213,7 @@ func (s *selection) missing() error {
 
 // others names the other folders of the site, if it has any.
 func (s *selection) others() string {
-	labels := slices.DeleteFunc(slices.Sorted(maps.Keys(s.j.Archive.Origin.Roots)), func(l string) bool { return l == site.RootLabel || l == site.AboveLabel })
+	labels := s.j.Archive.Origin.Others(site.RootLabel)
 	if len(labels) == 0 {
 		return ""
 	}

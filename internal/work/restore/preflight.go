@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"net/url"
 	"os"
 	"path"
@@ -271,8 +270,8 @@ func (r *run) planFiles(ctx context.Context) error {
 	}
 	r.carries(f)
 	r.journal.Files, r.journal.Partial = f, r.Selection != nil
-	for _, label := range slices.Sorted(maps.Keys(r.Archive.Origin.Roots)) {
-		if label == site.RootLabel || label == site.AboveLabel || !r.plans(label) {
+	for _, label := range r.Archive.Origin.Others(site.RootLabel) {
+		if !r.plans(label) {
 			continue // of a share, other folders stay as they are
 		}
 		dir, ok := r.Site.Roots[label]
