@@ -365,33 +365,26 @@ const otherComponent = "other"
 
 // ComponentOfName is ComponentOf for a name in an archive's list. What is in another folder of a site is what links of the
 // webroot that lead there make of it: through are such names, each with those of the links. Without one, folders mirror the
-// webroot, as those that releases share, or are called like what they hold.
+// webroot, as those that releases share, or are called like what they hold. What is among the uploads by any of that is so,
+// whatever else leads there: no link takes suspicion from it.
 func (r *Recipe) ComponentOfName(name string, through map[string][]string) string {
 	label, rel, _ := strings.Cut(name, "/")
 	if label == RootLabel {
 		return r.ComponentOf(rel)
 	}
-	if c := r.componentThrough(name, through); c != otherComponent {
-		return c
-	}
-	if c := r.ComponentOf(rel); c != otherComponent {
-		return c
-	}
-	return r.ComponentOf(name)
-}
-
-// componentThrough is that of a name by the links that lead to it. What is among the uploads by one of them is so, whatever else
-// leads there: no link takes suspicion from it.
-func (r *Recipe) componentThrough(name string, through map[string][]string) string {
 	found := otherComponent
-	for real := name; real != "."; real = path.Dir(real) {
-		for _, link := range through[real] {
-			c := r.ComponentOf(strings.TrimPrefix(link+strings.TrimPrefix(name, real), RootLabel+"/"))
-			if c == UploadsComponent || found == otherComponent {
-				found = c
-			}
+	may := func(rel string) {
+		if c := r.ComponentOf(rel); c == UploadsComponent || found == otherComponent {
+			found = c
 		}
 	}
+	for real := name; real != "."; real = path.Dir(real) {
+		for _, link := range through[real] {
+			may(strings.TrimPrefix(link+strings.TrimPrefix(name, real), RootLabel+"/"))
+		}
+	}
+	may(rel)
+	may(name)
 	return found
 }
 

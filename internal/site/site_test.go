@@ -219,6 +219,23 @@ func TestWhereADatabaseFileReallyIs(t *testing.T) {
 	}
 }
 
+// Links make of another folder what they say, but nothing of uploads that is none.
+func TestWhatLinksMakeOfOtherFolders(t *testing.T) {
+	r, err := RecipeNamed("wordpress")
+	require.NoError(t, err)
+	through := map[string][]string{"shared/media": {"webroot/wp-content/uploads"}, "shared/code": {"webroot/wp-content/plugins"}, "shared/wp-content/uploads": {"webroot/wp-content/plugins/x"},
+		"shared/both": {"webroot/wp-content/themes/x", "webroot/wp-content/uploads/x"}, "files": {"webroot/wp-content/uploads"}, "shared/settings.php": {"webroot/wp-config.php"}}
+	for name, want := range map[string]string{
+		"shared/media/2026/a.php": "uploads", "shared/code/x/x.php": "extensions", "shared/wp-content/uploads/a.php": "uploads", "shared/both/a.php": "uploads", "files/2026/a.jpg": "uploads",
+		"shared/settings.php": "settings", "shared/mediaeval/a.php": "other", "shared/wp-content/themes/a.css": "themes", "webroot/wp-content/uploads/a.php": "uploads",
+	} {
+		assert.Equal(t, want, r.ComponentOfName(name, through), name)
+	}
+	assert.Equal(t, "uploads", r.LinkOf("wp-content/uploads"))
+	assert.Equal(t, "settings", r.LinkOf("wp-config.php"))
+	assert.Equal(t, "other", r.LinkOf("files"))
+}
+
 // A machine that cannot be asked says nothing of which CMS is there: a site without one has
 // no database to be saved.
 func TestWhatCannotBeAskedIsNotUnknown(t *testing.T) {
