@@ -192,13 +192,14 @@ func sharesOfADeployedSite(t *testing.T, w *world, brokenRows string) {
 		back  []string
 		gone  []string
 	}{
-		{[]string{"--path", "uploads/2026/boat.svg"}, "in " + w.path("app/shared") + ", uploads/2026/boat.svg becomes", []string{"shared/uploads/2026/boat.svg"}, nil},
+		{[]string{"--path", "uploads/2026/boat.svg"}, "in " + w.path("app/shared") + ", uploads/2026/boat.svg, shared/uploads/2026/boat.svg (a link leads there) becomes", []string{"shared/uploads/2026/boat.svg"}, nil},
 		{[]string{"--path", "shared/uploads/2026/*.svg"}, "in " + w.path("app/shared") + ", shared", []string{"shared/uploads/2026/boat.svg", "shared/uploads/2026/horn.svg"}, nil},
 		{[]string{"--path", "uploads"}, w.path("htdocs") + " and " + w.path("app/shared"), []string{"shared/uploads/2026/boat.svg", "shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
 		{[]string{"--path", "upl*"}, "upl*, shared/uploads (a link leads there) becomes", []string{"shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
 		{[]string{"--only", "uploads"}, ", uploads, shared/uploads (a link leads there) becomes", []string{"shared/uploads/2026/gallery/sea-1.png"}, []string{"shared/uploads/new.txt"}},
 		{[]string{"--mode", "fill", "--only", "files"}, "of the site is put back", []string{"shared/uploads/2026/gallery/sea-1.png"}, nil},
 		{[]string{"--path", "themes"}, "themes becomes", nil, nil},
+		{[]string{"--path", "uploads/current"}, "uploads/current, shared/uploads/current (a link leads there) becomes", nil, nil}, // a link itself
 	} {
 		assert.Contains(t, w.run(append([]string{"restore", "kestrelpoint", "--yes"}, c.share...)...), c.says, "%v", c.share)
 		now := all()

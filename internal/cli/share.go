@@ -46,8 +46,12 @@ func (w wish) folders(s *site.Site) (all []string) {
 // words says what becomes of the files.
 func (w wish) words(s *site.Site) string {
 	where, names := strings.Join(w.folders(s), " and "), slices.Clone(w.names)
-	for _, name := range w.Selection.Linked() {
+	linked := w.Selection.Linked()
+	for _, name := range linked[:min(len(linked), mostLinked)] {
 		names = append(names, name+" (a link leads there)")
+	}
+	if n := len(linked) - mostLinked; n > 0 {
+		names = append(names, fmt.Sprintf("and %d more places that links lead to", n))
 	}
 	what := render.PrintableText(strings.Join(names, ", "))
 	if w.Selection.Fill {
@@ -55,6 +59,9 @@ func (w wish) words(s *site.Site) string {
 	}
 	return fmt.Sprintf("in %s, %s becomes exactly the archive's", cmp.Or(where, s.Root), what)
 }
+
+// mostLinked is how many places that links lead to are named.
+const mostLinked = 8
 
 // sharesOf makes shares out of tables and rows as they were typed.
 type sharesOf func(tables []string, rows []database.RowPick) (map[string]*database.RowSelection, error)

@@ -42,7 +42,8 @@ type FileSelection struct {
 	roots []string
 	// looked is the archive that what follows is known of.
 	looked *catalog.Held
-	// linked are names of what links of the share lead to in other folders of the site: it is of the share, too.
+	// linked are names of what links of the share lead to in other folders of the site, or links on the way to it: it is of the
+	// share, too.
 	linked []string
 	// paths and bytes are what of the archive is in the share, labels the folders that it is in, above tells of a settings
 	// file above the webroot, which is not put back so; parents are the names of the folders above it.
@@ -117,14 +118,18 @@ func (s *FileSelection) throughLinks(links *catalog.Links) {
 	for _, glob := range s.globs {
 		root := rootOf(glob)
 		for _, name := range []string{site.RootLabel + "/" + root, root} {
-			real, err := links.Real(name)
+			way, last := name, ""
+			if root == trimmed(glob) { // a link itself is meant, not what it leads to
+				way, last = path.Split(name)
+			}
+			real, err := links.Real(strings.TrimSuffix(way, "/"))
+			real = path.Join(real, last)
 			if root == "." || err != nil || real == name {
 				continue // the other name of a folder leads nowhere; a link that leads out is met where it is in the way
 			}
-			more = append(more, quoted(strings.TrimPrefix(real, site.RootLabel+"/"))+strings.TrimPrefix(trimmed(glob), root))
-			if s.roots != nil {
-				s.roots = append(s.roots, real)
-			}
+			meant := strings.TrimPrefix(real, site.RootLabel+"/")
+			more = append(more, quoted(meant)+strings.TrimPrefix(trimmed(glob), root))
+			s.leadsTo(meant, real)
 		}
 	}
 	if len(more) > 0 {
@@ -135,9 +140,17 @@ func (s *FileSelection) throughLinks(links *catalog.Links) {
 
 // follow adds what links of the share lead to in other folders.
 func (s *FileSelection) follow(links *catalog.Links) {
-	keep := s.Keep
+	keep, behind := s.Keep, map[string]bool{}
 	s.Keep = func(label, rel string) bool {
-		return keep(label, rel) || slices.ContainsFunc(s.linked, func(to string) bool { return to == label+"/"+rel || strings.HasPrefix(label+"/"+rel, to+"/") })
+		if keep(label, rel) {
+			return true
+		}
+		for name := label + "/" + rel; name != label; name = path.Dir(name) {
+			if behind[name] {
+				return true
+			}
+		}
+		return false
 	}
 	for range mostFollowed {
 		found := false
@@ -151,16 +164,30 @@ func (s *FileSelection) follow(links *catalog.Links) {
 			if err != nil || in == label || !deeper || s.Keep(in, rest) {
 				continue
 			}
-			s.linked, found = append(s.linked, real), true
-			if s.roots != nil {
-				s.roots = append(s.roots, real)
-			}
+			behind[real], found = true, true
+			s.leadsTo(real, real)
 		}
 		if !found {
 			return
 		}
 	}
 }
+
+// leadsTo notes what is of the share because of links, as it is shown, and by its name.
+func (s *FileSelection) leadsTo(shown, name string) {
+	if !slices.Contains(s.linked[:min(len(s.linked), mostLinked)], shown) {
+		s.linked = append(s.linked, shown)
+	}
+	switch {
+	case len(s.linked) > mostLinked:
+		s.roots = nil // anywhere
+	case s.roots != nil:
+		s.roots = append(s.roots, name)
+	}
+}
+
+// mostLinked is how many places that links lead to are told apart: an archive may have any number of links.
+const mostLinked = 100
 
 // mostFollowed is how many of the site's folders links can lead through, one after the other.
 const mostFollowed = 10
