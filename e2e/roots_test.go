@@ -64,3 +64,24 @@ func TestRulesAreNotOfFurtherFolders(t *testing.T) {
 	assert.Equal(t, good, snapshot(t, w.path("media")))
 	assert.FileExists(t, w.path("htdocs/private/notes.txt"), "what the archive never held stays")
 }
+
+// A folder that two sites have is put back for both, which is said.
+func TestAFolderOfTwoSites(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for name, text := range map[string]string{"a/index.html": "a", "b/index.html": "b", "shared/x.txt": "x"} {
+		w.write(name, text)
+	}
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	require.NoError(t, os.Symlink("shared", w.path("linked")))
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  one: {root: ./a, roots: {shared: ./shared}, recipe: none, stores: [here]}\n  two: {root: ./b, roots: {common: ./linked}, recipe: none, stores: [here]}\n")
+	w.run("backup")
+	assert.Contains(t, w.run("preflight", "one"), w.path("shared")+" is a folder of site two, too")
+	assert.Contains(t, w.run("preflight", "two"), w.path("linked")+" is a folder of site one, too")
+	const both = "what becomes of it becomes of both sites"
+	assert.Contains(t, w.run("restore", "one", "--dry-run"), both)
+	assert.Contains(t, w.run("restore", "one", "--path", "shared/x.txt", "--dry-run"), both)
+	assert.NotContains(t, w.run("restore", "one", "--path", "index.html", "--dry-run"), both)
+	assert.NotContains(t, w.run("restore", "one", "--only", "files", "--path", "index.html", "--dry-run"), both)
+	assert.Contains(t, w.run("restore", "two", "--dry-run"), w.path("linked")+" is a folder of site one, too")
+}

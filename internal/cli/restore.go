@@ -94,6 +94,7 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	if w.astray, err = a.jobs.Astray(ctx, w.RestoreOrder); err == nil && w.Selection != nil {
 		err = catalog.BecauseDamaged(h, w.Selection.Look(ctx, h))
 	}
+	w.shared = a.jobs.SharedFolders(w.RestoreOrder)
 	return w, err
 }
 
@@ -270,6 +271,9 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 		fmt.Fprintf(a.Out, "%s %s lay at %s, and is put at %s: %s of it lead elsewhere from there (%s). If that is not meant, make %s first, and have %s lead there.\n\n", a.Bad("Warning:"),
 			render.Printable(at.Named), render.Printable(at.Was), render.Printable(at.Is), render.Count(int64(at.Count), "link", "links"), render.PrintableText(strings.Join(at.Links, ", ")), render.Printable(at.Was), render.Printable(at.Named))
 	}
+	for _, shared := range want.shared {
+		fmt.Fprintf(a.Out, "%s %s is a folder of site %s, too: what becomes of it becomes of both sites.\n\n", a.Bad("Warning:"), render.Printable(shared.Folder), shared.Site)
+	}
 	if want.uploads && !want.Database {
 		fmt.Fprintf(a.Out, "%s the database stays: uploads come back without what the CMS has noted of them.\n\n", a.Bold("Warning:"))
 	}
@@ -277,7 +281,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 
 func (a *app) dryRun(c *cli.Command, h *catalog.Held, want wish, uncovered []restore.Uncovered, extra []jobs.ExtraTable) error {
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "folders": render.NonNil(want.folders(want.Site)), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "astray": render.NonNil(want.astray), "dry_run": true})
+		return a.PrintJSON(map[string]any{"archive": h.Name, "files": want.Files, "database": want.Database, "share": render.NonNil(want.names), "folders": render.NonNil(want.folders(want.Site)), "rows": render.NonNil(want.picks), "clean": want.Clean, "uncovered": render.NonNil(uncovered), "extra_tables": render.NonNil(extra), "above": render.NonNil(want.above), "astray": render.NonNil(want.astray), "shared": render.NonNil(want.shared), "dry_run": true})
 	}
 	fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 	return nil

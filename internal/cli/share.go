@@ -28,6 +28,8 @@ type wish struct {
 	above []string
 	// astray are folders from which links would lead elsewhere.
 	astray []*jobs.Astray
+	// shared are folders that another site has, too.
+	shared []site.Shared
 	// picks words the share of the database.
 	picks []string
 }

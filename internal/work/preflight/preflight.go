@@ -158,6 +158,9 @@ func (r *run) files(ctx context.Context) error {
 		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
 	}
 	r.mounts()
+	for _, shared := range r.Site.SharedWith(r.Others) {
+		r.add(Look, "shared", "%s is a folder of site %s, too: a restore puts back what is there for both", shared.Folder, shared.Site)
+	}
 	if len(c.leftovers) > 0 {
 		r.add(Look, "webroot", "old archives or copies lie in it, and anyone may be able to download them: %s", list(c.leftovers))
 	}
