@@ -11,6 +11,10 @@ type Marks struct {
 	Taken   int64 `json:"taken"`
 	Began   int64 `json:"began"`
 	Counted int64 `json:"counted"`
+	// Ahead is by how many milliseconds the server's clock is ahead of the one of this machine that nobody sets, and Boot which
+	// run of this machine that is: whoever sets the server's clock changes it.
+	Ahead int64  `json:"ahead"`
+	Boot  string `json:"boot"`
 	// Altered is how often tables had been changed as a whole on the server before.
 	Altered int64 `json:"altered"`
 	// Tables are those that the server vouches for.
@@ -24,10 +28,11 @@ type Mark struct {
 }
 
 // Continues tells whether a server has run on since marks were made, with no table changed as a whole, by a clock that was not
-// set by more than slack.
+// set by more than slack seconds.
 func (m *Marks) Continues(before *Marks, slack int64) bool {
-	near := func(a, b int64) bool { return a-b <= slack && b-a <= slack }
-	return m.Server == before.Server && near(m.Began, before.Began) && near(m.Counted, before.Counted) && m.Altered == before.Altered && m.Taken >= before.Taken
+	near := func(a, b, slack int64) bool { return a-b <= slack && b-a <= slack }
+	return m.Boot != "" && m.Boot == before.Boot && near(m.Ahead, before.Ahead, slack*1000) && m.Server == before.Server && near(m.Began, before.Began, slack) &&
+		near(m.Counted, before.Counted, slack) && m.Altered == before.Altered && m.Taken >= before.Taken
 }
 
 // Same tells whether a table is what it was at a mark, which had to be earlier than latest: what changes in the same second has

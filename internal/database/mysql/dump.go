@@ -91,9 +91,7 @@ func (s *snapshot) begin(ctx context.Context) (err error) {
 	mine, views, others := s.db.neighbours(listed, views)
 	s.others = others
 
-	if err := s.askBefore(ctx); err != nil {
-		return err
-	}
+	s.askBefore(ctx)
 	unlock, n, err := s.lock(ctx, mine)
 	if err != nil {
 		return err

@@ -9,14 +9,15 @@ import (
 	"strings"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/steady"
 )
 
 // What MariaDB itself vouches for. Of an InnoDB table it knows since when it has been what it is (information_schema.TABLES,
 // UPDATE_TIME): the moment of the last commit that changed a row of it, by whatever way, cascades and triggers included. It knows
 // that in memory only: a table that it has put away since, or that was there before it began, has none, and is read. What
 // it does not note there are definitions (CREATE_TIME tells), and that a table was truncated or its tablespace imported: how many
-// TRUNCATE and ALTER TABLE there were on all of the server tells. All times are of whole seconds, of a clock that can be set: a clock that was set shows in when the server says that it
-// began, by it.
+// TRUNCATE and ALTER TABLE there were on all of the server tells. All times are of whole seconds, of a clock that can be set, by
+// which the server also says how long it runs: that it was set shows by the clock of this machine that nobody sets.
 
 // doubtful is how long before a snapshot a table must have been left alone, in seconds: times are cut to whole ones, and a
 // clock that was set by less than clockSlack does not show.
@@ -31,10 +32,16 @@ func (db *Database) vouches() bool {
 // askServer asks for what has to be as it was for any table to be.
 func askServer(ctx context.Context, conn *sql.Conn) (m database.Marks, err error) {
 	var now float64
+	asked, boot, known := steady.Now()
+	if !known {
+		return m, errors.New("this machine has no clock that nobody sets")
+	}
 	if err := conn.QueryRowContext(ctx, "SELECT UNIX_TIMESTAMP(SYSDATE(6)), CONCAT_WS(' ', @@version, @@hostname, @@port, @@datadir)").Scan(&now, &m.Server); err != nil {
 		return m, err
 	}
-	m.Taken = int64(now)
+	answered, _, _ := steady.Now()
+	m.Taken, m.Boot = int64(now), boot
+	m.Ahead = int64(now*1000) - (asked + (answered-asked)/2).Milliseconds()
 	var name, cluster string
 	switch err := conn.QueryRowContext(ctx, "SHOW GLOBAL VARIABLES LIKE 'wsrep_on'").Scan(&name, &cluster); {
 	case errors.Is(err, sql.ErrNoRows):
@@ -104,20 +111,16 @@ func askTables(ctx context.Context, conn *sql.Conn, tables []*table) (map[string
 }
 
 // askBefore asks the server before the tables are locked: an ALTER TABLE that is waiting for them has been counted then.
-func (s *snapshot) askBefore(ctx context.Context) error {
+func (s *snapshot) askBefore(ctx context.Context) {
 	if !s.db.vouches() {
-		return nil
-	}
-	if _, err := s.plain.ExecContext(ctx, "SET SESSION time_zone = '+00:00'"); err != nil {
-		return err
+		return
 	}
 	m, err := askServer(ctx, s.plain)
 	if err != nil {
-		s.unvouched()
-		return nil // it tells less than it could, and all is read
+		s.unvouched() // it tells less than it could, and all is read
+		return
 	}
 	s.marks = &m
-	return nil
 }
 
 // unvouched has all tables be read.

@@ -70,7 +70,7 @@ func (p *previous) isScript(name string) bool {
 	return p.recipe.ComponentOfName(name, nil) == "core" || slices.ContainsFunc(scriptEndings, func(end string) bool { return strings.HasSuffix(strings.ToLower(name), end) })
 }
 
-const previousVersion = 4
+const previousVersion = 5
 
 const (
 	filesHalf    = "files.json"
