@@ -34,7 +34,7 @@ func (p *Plan) links(trees map[string]*disk.Root) error {
 
 // linksIn is links for one of the folders; it returns those that lead out.
 func (p *Plan) linksIn(label string, tree *disk.Root) (out []string, err error) {
-	return out, tree.WalkDir(".", func(rel string, e fs.DirEntry, err error) error {
+	err = tree.WalkDir(".", func(rel string, e fs.DirEntry, err error) error {
 		if err != nil || e.Type()&fs.ModeSymlink == 0 {
 			return err
 		}
@@ -51,6 +51,7 @@ func (p *Plan) linksIn(label string, tree *disk.Root) (out []string, err error) 
 		}
 		return nil
 	})
+	return out, err
 }
 
 // ledTo tells whether a link leads to something of the site's, and what it is to lead to, if it cannot stay.
