@@ -369,7 +369,7 @@ func TestCutoverBringsWhatChangedSince(t *testing.T) {
 		"files": {change: func() error {
 			write("uploads/2026/new/deep/paper.txt", "new")
 			write("uploads/2026/lens.svg", "<svg>changed</svg>")
-			return errors.Join(os.Remove(old("uploads/2026/boat.svg")), os.RemoveAll(old("themes/plainsail")), os.Chmod(old("uploads/2026/horn.svg"), 0o600), os.Symlink("lens.svg", old("uploads/2026/link.svg")))
+			return errors.Join(os.Remove(old("uploads/2026/boat.svg")), os.RemoveAll(old("themes/plainsail")), os.Chmod(old("uploads/2026/horn.svg"), 0o600), os.Symlink("lens.svg", old("uploads/2026/link.svg")), os.Symlink(old("uploads/2026/lens.svg"), old("uploads/2026/whole.svg")))
 		}},
 		"nothing":         {change: func() error { return nil }},
 		"only a loss":     {change: func() error { return os.Remove(old("uploads/2026/gallery/sea-1.png")) }},
@@ -398,13 +398,51 @@ func TestCutoverBringsWhatChangedSince(t *testing.T) {
 			}
 			require.NoError(t, cmd.Wait())
 			assert.Equal(t, 2, staged)
-			skip := []string{"data", "cache", "maintenance.flag"}
+			skip := []string{"data", "cache", "maintenance.flag", "uploads/2026/whole.svg"}
 			style := snapshot(t, w.path("host-127.0.0.9"))["themes/lantern/style.css"]
 			assert.Equal(t, c.whole, strings.Contains(style, "links=1"), "what did not change stays where it is: %s", style)
 			assert.Equal(t, alike(snapshot(t, old("."), skip...)), alike(snapshot(t, w.path("host-127.0.0.9"), skip...)))
+			whole, err := os.Readlink(w.path("host-127.0.0.9/uploads/2026/whole.svg"))
+			assert.True(t, err != nil || whole == "lens.svg", "it leads to the old place: %s", whole)
 			w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
 		})
 	}
+}
+
+// A site whose database, settings and uploads lie in a folder that its releases share ends at a new host like any other.
+func TestADeployedSiteMovesAway(t *testing.T) {
+	t.Parallel()
+	w, _, _ := twoHosts(t)
+	old, now := w.path("host-127.0.0.4"), w.path("host-127.0.0.9")
+	require.NoError(t, os.MkdirAll(w.path("app/shared"), 0o755))
+	require.NoError(t, os.Rename(old, w.path("app/5")))
+	for _, name := range []string{"data", "uploads", "settings.yaml"} {
+		require.NoError(t, os.Rename(w.path("app/5", name), w.path("app/shared", name)))
+		require.NoError(t, os.Symlink(w.path("app/shared", name), w.path("app/5", name)))
+	}
+	require.NoError(t, os.Symlink("app/5", old))
+	w.edit("revlet.yaml", "{root: "+old, "{roots: {shared: "+w.path("app/shared")+"}, root: "+old)
+	require.NoError(t, os.MkdirAll(w.path("store"), 0o755))
+	w.run("backup")
+	move := []string{"move", "kestrelpoint", "--to", "lighthouse", "--root", now, "--folder", "shared=" + w.path("shared"), "--address", strings.TrimSuffix(w.sitePage("").String(), "/"), "--anyway", "--yes"}
+	out := w.fails(4, []string{"Came up"}, move...).out
+	assert.Contains(t, out, "uploads  leads to "+w.path("shared/uploads")+"\n")
+	assert.Contains(t, out, "shared/settings.yaml  changed\n")
+	assert.Contains(t, out, "No value of the database names the old place.", "its address stays")
+	w.run("settle", "lighthouse", "--yes", "--unsaved")
+	w.write("app/shared/uploads/late.txt", "late")
+	require.NoError(t, os.Symlink(w.path("app/shared/uploads/late.txt"), w.path("app/5/themes/late")))
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("app/shared/data/museum.db"), "UPDATE pages SET title = 'Written late' WHERE slug = 'visit'"))
+	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+	assert.FileExists(t, filepath.Join(old, "maintenance.flag"))
+	assert.Equal(t, "late", w.read("host-127.0.0.9/themes/late"))
+	require.NoError(t, os.RemoveAll(w.path("app"))) // nothing of the new place is there
+	assert.Equal(t, "late", w.read("host-127.0.0.9/themes/late"))
+	text, err := lampblack.Dump(t.Context(), filepath.Join(now, lampblack.DatabaseFile))
+	require.NoError(t, err)
+	assert.Contains(t, text, `"Written late"`)
+	w.run("backup", "lighthouse")
+	assert.Contains(t, w.run("compare", "lighthouse"), "Nothing differs")
 }
 
 // An old place that only SFTP leads to is closed and opened over there.

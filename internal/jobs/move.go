@@ -16,6 +16,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/config"
 	"revlet/internal/database"
@@ -324,9 +325,15 @@ func moveDatabases(o MoveOrder) (map[string]config.Database, error) {
 // say of tables holds there, too.
 func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	h := m.Order.Archive
-	// A path in the settings that led into the old webroot leads into the new one.
+	// A path in the settings that led into one of the old folders leads into the new one.
 	root := strings.TrimPrefix(m.Entry.Root, m.Entry.Base())
-	folders, err := rewrite.New(rewrite.Options{Pairs: []rewrite.Pair{{Old: cmp.Or(h.Origin.Roots[site.RootLabel], root), New: root}}})
+	pairs := []rewrite.Pair{{Old: cmp.Or(h.Origin.Roots[site.RootLabel], root), New: root}}
+	for label, dir := range m.Entry.Roots {
+		if was := h.Origin.Roots[label]; was != "" {
+			pairs = append(pairs, rewrite.Pair{Old: was, New: strings.TrimPrefix(dir, m.Entry.Base())})
+		}
+	}
+	folders, err := rewrite.New(rewrite.Options{Pairs: pairs})
 	if err != nil {
 		return err
 	}
@@ -386,7 +393,11 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 		if db.Engine != origin.Engine {
 			return reason.BadUsage("the archive's database %q is %s; a %s one cannot take it in", label, origin.Engine, db.Engine)
 		}
-		if _, inside := s.Inside(*db); db.Engine != "sqlite" && m.New && m.Entry.Databases[label] == (config.Database{}) || db.Engine == "sqlite" && !inside && m.Entry.Databases[label].SQLite == "" {
+		named := m.Entry.Databases[label] != (config.Database{})
+		if file, ok := fileInFolder(s, h, origin); ok && m.New && !named {
+			db.Path = file
+		}
+		if _, _, inside := s.LiesIn(*db); !named && (db.Engine != "sqlite" && m.New || db.Engine == "sqlite" && !inside) {
 			return reason.BadUsage("the archive holds a database %q (%s); say which one it is to be at the new place", label, origin.Engine)
 		}
 		if old := then[label].Prefix; old != "" {
@@ -398,6 +409,21 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 		db.OwnTables = then[label].OwnTables
 	}
 	return nil
+}
+
+// fileInFolder is where a database file of an archive, which really lay in another folder than the webroot, lies in the new
+// site's folder of that label.
+func fileInFolder(s *site.Site, h *catalog.Held, origin archive.DBOrigin) (string, bool) {
+	if origin.Engine != "sqlite" {
+		return "", false
+	}
+	for _, label := range h.Origin.Others(site.RootLabel) {
+		rel, err := sitepath.Rel(h.Origin.Roots[label], origin.Where)
+		if err == nil && sitepath.IsLocal(rel) && s.FolderOf(label) != "" {
+			return s.PathIn(label, rel), true
+		}
+	}
+	return "", false
 }
 
 // apart refuses a place that is, or touches, that of the site the archive is of, or of
@@ -540,7 +566,7 @@ func (a *Agent) vacant(ctx context.Context, m *Move) error {
 		}
 	}
 	for _, db := range m.Site.Databases {
-		if _, inside := m.Site.Inside(db); inside {
+		if _, _, inside := m.Site.LiesIn(db); inside {
 			continue
 		}
 		all := db

@@ -123,19 +123,7 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead, dumped bool) {
 		fmt.Fprintf(a.Out, "… and %d more columns; --json lists all\n", more)
 	}
 	a.showRowChanges(r.Rows, ahead)
-	for i, f := range r.Files {
-		if i == 0 {
-			fmt.Fprintln(a.Out)
-		}
-		what := "changed"
-		switch {
-		case f.Link:
-			what = a.Bad("is a link, and what it leads to was left as it is")
-		case f.Added:
-			what = "written, for this is a practice copy"
-		}
-		fmt.Fprintf(a.Out, "  %s  %s\n", Printable(f.Path), what)
-	}
+	a.showMovedFiles(r.Files)
 	if len(r.Emptied) > 0 {
 		var all []string
 		for _, t := range r.Emptied[:min(len(r.Emptied), columnsShown)] {
@@ -153,6 +141,30 @@ func (a *Printer) ShowMoveReport(r move.Report, ahead, dumped bool) {
 			how = "; --also https://" + Printable(note.Host) + "=… changes it"
 		}
 		fmt.Fprintf(a.Out, "%s %s%s\n", a.Bad("Note:"), Printable(note.Text), how)
+	}
+}
+
+// showMovedFiles lists the files and links that were changed, those that were left first.
+func (a *Printer) showMovedFiles(all []move.File) {
+	changed := func(f move.File) bool { return !f.Link }
+	all = slices.Concat(slices.DeleteFunc(slices.Clone(all), changed), slices.DeleteFunc(slices.Clone(all), func(f move.File) bool { return f.Link }))
+	for i, f := range all[:min(len(all), columnsShown)] {
+		if i == 0 {
+			fmt.Fprintln(a.Out)
+		}
+		what := "changed"
+		switch {
+		case f.Leads != "":
+			what = "leads to " + Printable(f.Leads)
+		case f.Link:
+			what = a.Bad("is a link, and what it leads to was left as it is")
+		case f.Added:
+			what = "written, for this is a practice copy"
+		}
+		fmt.Fprintf(a.Out, "  %s  %s\n", Printable(f.Path), what)
+	}
+	if more := len(all) - columnsShown; more > 0 {
+		fmt.Fprintf(a.Out, "  … and %d more; --json lists all\n", more)
 	}
 }
 

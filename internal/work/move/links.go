@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"revlet/internal/platform/disk"
-	"revlet/internal/site"
 	"revlet/internal/site/sitepath"
 )
 
@@ -42,12 +41,11 @@ func (p *Plan) linksIn(label string, tree *disk.Root) (out []string, err error) 
 		if err != nil {
 			return err
 		}
-		shown := strings.TrimPrefix(path.Join(label, filepath.ToSlash(rel)), site.RootLabel+"/")
 		switch to, led := p.ledTo(label, rel, filepath.ToSlash(target)); {
 		case !led:
-			out = append(out, shown+" → "+target)
+			out = append(out, shown(label, rel)+" → "+target)
 		case to != "":
-			return p.relink(tree, rel, to, shown)
+			return p.relink(tree, rel, to, shown(label, rel))
 		}
 		return nil
 	})
@@ -71,7 +69,7 @@ func (p *Plan) ledTo(label, rel, target string) (to string, led bool) {
 }
 
 // relink makes a link anew, with its owner and its time.
-func (p *Plan) relink(tree *disk.Root, rel, to, shown string) error {
+func (p *Plan) relink(tree *disk.Root, rel, to, name string) error {
 	info, err := tree.Lstat(rel)
 	if err != nil {
 		return err
@@ -88,6 +86,6 @@ func (p *Plan) relink(tree *disk.Root, rel, to, shown string) error {
 			return err
 		}
 	}
-	p.note(File{Path: shown, Places: 1})
+	p.note(File{Path: name, Places: 1, Leads: to})
 	return errors.Join(tree.LchtimesIfAble(rel, info.ModTime()), tree.Chtimes(path.Dir(rel), folder.ModTime(), folder.ModTime()))
 }

@@ -116,10 +116,12 @@ type Column struct {
 // Lost tells whether values name the old place that a person should look at.
 func (c *Column) Lost() bool { return c.Malformed+c.Encoded+c.Custom+c.Keys+c.TooLong > 0 }
 
-// File is a text in the webroot that was changed.
+// File is a text in the site's folders that was changed, or a link.
 type File struct {
 	Path   string `json:"path"`
 	Places int    `json:"places"`
+	// Leads is what a link leads to now that led to the old place; empty for what is no link.
+	Leads string `json:"leads"`
 	// Link tells that it is none, but a link to one, and was left.
 	Link bool `json:"link"`
 	// Added tells that the move has written it.

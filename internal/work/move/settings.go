@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -186,15 +188,15 @@ func (p *Plan) quietSettings(to *site.Pointing, values site.Values) {
 
 // text changes one text file of the webroot.
 func (p *Plan) text(ctx context.Context, trees map[string]*disk.Root, name string) error {
-	tree, rel, err := p.at(ctx, trees, name)
+	label, rel, err := p.at(ctx, trees, name)
 	if err != nil {
 		return err
 	}
-	if info, err := tree.Lstat(rel); err == nil && !info.Mode().IsRegular() {
-		p.note(File{Path: name, Link: true})
+	if info, err := trees[label].Lstat(rel); err == nil && !info.Mode().IsRegular() {
+		p.note(File{Path: shown(label, rel), Link: true})
 		return nil
 	}
-	data, err := read(tree, rel)
+	data, err := read(trees[label], rel)
 	if err != nil {
 		return err
 	}
@@ -225,48 +227,51 @@ func read(tree *disk.Root, name string) ([]byte, error) {
 
 // at is where a name of the staged webroot really lies, which can be behind a link to another of the site's folders: in the
 // archive, for the staged links lead to the new places already.
-func (p *Plan) at(ctx context.Context, trees map[string]*disk.Root, name string) (*disk.Root, string, error) {
-	tree := trees[site.RootLabel]
-	if _, _, linked := restore.LinkOnWay(tree, name); !linked {
-		return tree, name, nil
+func (p *Plan) at(ctx context.Context, trees map[string]*disk.Root, name string) (label, rel string, err error) {
+	if _, _, linked := restore.LinkOnWay(trees[site.RootLabel], name); !linked {
+		return site.RootLabel, name, nil
 	}
 	real, err := p.archive.RealName(ctx, site.RootLabel+"/"+name)
 	if errors.Is(err, catalog.ErrLedOut) {
-		return tree, name, nil
+		return site.RootLabel, name, nil
 	}
-	label, rel, _ := strings.Cut(real, "/")
-	if in := trees[label]; err == nil && in != nil {
-		return in, rel, nil
+	if label, rel, _ = strings.Cut(real, "/"); err == nil && trees[label] != nil {
+		return label, rel, nil
 	}
-	return tree, name, err
+	return site.RootLabel, name, err
 }
 
 // reading reads files of the staged webroot by their names in it.
 func (p *Plan) reading(ctx context.Context, trees map[string]*disk.Root) site.ReadFunc {
 	return func(name string) ([]byte, error) {
-		tree, rel, err := p.at(ctx, trees, name)
+		label, rel, err := p.at(ctx, trees, name)
 		if err != nil {
 			return nil, err
 		}
-		return read(tree, rel)
+		return read(trees[label], rel)
 	}
 }
 
 // write puts a changed file in the place of the staged one, with its rights and owner.
 func (p *Plan) write(ctx context.Context, trees map[string]*disk.Root, name string, data []byte, places int) error {
-	tree, rel, err := p.at(ctx, trees, name)
+	label, rel, err := p.at(ctx, trees, name)
 	if err != nil {
 		return err
 	}
-	info, err := tree.Stat(rel)
+	info, err := trees[label].Stat(rel)
 	if err != nil {
 		return err
 	}
-	if err := restore.Put(tree, rel, data, info); err != nil {
+	if err := restore.Put(trees[label], rel, data, info); err != nil {
 		return err
 	}
-	p.note(File{Path: name, Places: places})
+	p.note(File{Path: shown(label, rel), Places: places})
 	return nil
+}
+
+// shown is how a path in one of the site's folders is named to people.
+func shown(label, rel string) string {
+	return strings.TrimPrefix(path.Join(label, filepath.ToSlash(rel)), site.RootLabel+"/")
 }
 
 func (p *Plan) note(f File) {

@@ -76,8 +76,8 @@ const deepest = 200
 func New(o Options) (*Rewriter, error) {
 	r := &Rewriter{}
 	for _, p := range o.Pairs {
-		if p.Old == p.New {
-			continue
+		if strings.TrimRight(p.Old, "/") == strings.TrimRight(p.New, "/") {
+			continue // a site that keeps its address keeps all that is said of it
 		}
 		rule, err := newRule(p, o.Mail)
 		if err != nil {
