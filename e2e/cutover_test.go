@@ -321,6 +321,7 @@ func TestCutoverFinishIsKilled(t *testing.T) {
 	assert.Contains(t, w.run("duties"), "The duties of kestrelpoint have stopped: it is lighthouse since")
 	w.fails(2, []string{"was finished on"}, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
 	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+	wayBack(t, w, func() bool { return open(old) }, func() string { return at(now) })
 	w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
 	require.NoError(t, os.Remove(filepath.Join(old, "maintenance.flag"))) // a place that cannot be opened
 	w.write("host-127.0.0.4/maintenance.flag/in-the-way", "")
@@ -338,6 +339,48 @@ func TestCutoverFinishIsKilled(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.path("store")))
 	w.fails(1, nil, "cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
 	assert.True(t, open(old))
+}
+
+// wayBack takes ends of cutovers back on odd days: a dry run does nothing, and what was done by hand at the new place since
+// keeps nobody from opening the old one.
+func wayBack(t *testing.T, w *world, open func() bool, at func() string) {
+	t.Helper()
+	before := at()
+	finish := func() string {
+		w.run("cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes")
+		return at()
+	}
+	require.NoError(t, lampblack.Execute(t.Context(), w.path("host-127.0.0.4", lampblack.DatabaseFile), "UPDATE pages SET title = 'On the way back' WHERE slug = 'visit'"))
+	after := finish()
+	require.NotEqual(t, before, after)
+	assert.Contains(t, w.run("cutover", "finish", "kestrelpoint", "--back", "--dry-run", "--yes"), "Dry run: nothing was changed.")
+	assert.False(t, open())
+	assert.True(t, after == at())
+	w.fails(2, []string{"--leave says"}, "cutover", "finish", "kestrelpoint", "--back", "--leave", "open", "--yes")
+	w.fails(2, []string{"went to lighthouse, not to kestrelpoint"}, "cutover", "finish", "kestrelpoint", "--back", "--to", "kestrelpoint", "--yes")
+	assert.False(t, open())
+	w.write("host-127.0.0.9/uploads/visitor.txt", "written at the new place")
+	require.NoError(t, os.Rename(w.path("store"), w.path("away")))
+	w.fails(1, []string{"save what was written at lighthouse since: ", "nothing was taken back", "add --anyway"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
+	require.NoError(t, os.Rename(w.path("away"), w.path("store")))
+	assert.False(t, open())
+	assert.FileExists(t, w.path("host-127.0.0.9/uploads/visitor.txt"))
+	saved := regexp.MustCompile(`What was written at lighthouse meanwhile is in (\S+), which is held`).FindStringSubmatch(w.run("cutover", "finish", "kestrelpoint", "--back", "--yes"))
+	require.NotNil(t, saved)
+	assert.NoFileExists(t, w.path("host-127.0.0.9/uploads/visitor.txt"))
+	assert.Equal(t, "written at the new place", w.run("extract", saved[1], "uploads/visitor.txt", "--to", "-"))
+	after = finish()
+	w.run("undo", "lighthouse", "--yes") // the last of its two moves
+	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
+	assert.True(t, open())
+	assert.True(t, before == at())
+	after = finish()
+	w.run("settle", "lighthouse", "--unsaved", "--yes")
+	w.fails(1, []string{"undone, settled or restored over", "--back --anyway` opens kestrelpoint again, and leaves lighthouse as it is"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
+	assert.False(t, open())
+	assert.Contains(t, w.run("cutover", "finish", "kestrelpoint", "--back", "--anyway", "--yes"), "lighthouse  stays as it is")
+	assert.True(t, open())
+	assert.True(t, after == at())
 }
 
 // alike leaves out of what a tree is like how many names files have, for those that did not change have one in

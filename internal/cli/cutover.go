@@ -98,13 +98,14 @@ func (a *app) finishCommand() *cli.Command {
 	return &cli.Command{Name: "finish", Usage: "close the old place, and bring its last changes to the new one", ArgsUsage: "SITE",
 		Description: "Takes an archive while the site is open, closes it, takes the last one, and moves that to the\n" +
 			"new place, as it was moved before; the old one stays closed, and its duties stop. If\n" +
-			"anything fails, it is opened again. --back takes it all back, until the records change. Once\n" +
-			"the names lead to the new machine it is refused: what visitors write there would go aside.",
+			"anything fails, it is opened again. --back takes it all back, until the records change: it takes\n" +
+			"an archive of the new place first, which then is what it was. Once the names lead to the new\n" +
+			"machine both are refused: visitors would not find what they wrote there.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the `SITE` at its new place, where an archive has come up already"},
 			&cli.StringFlag{Name: "leave", Value: string(jobs.LeaveClosed), Usage: "leave the old place `HOW`: closed, redirect (to another address), or open"},
 			&cli.BoolFlag{Name: "back", Usage: "take it back: the new place is what it was before, the old one is open"},
-			&cli.BoolFlag{Name: "anyway", Usage: "even though the names lead to the new machine already"},
+			&cli.BoolFlag{Name: "anyway", Usage: "even though the names lead to the new machine already; with --back, too, if its archive or its last move cannot be had"},
 			keyFlag, dryRunFlag, yesFlag, jsonFlag,
 		}, Action: a.cutoverFinish}
 }
@@ -171,17 +172,38 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) cutoverBack(ctx context.Context, c *cli.Command, name string) error {
-	if err := a.confirmed(c, fmt.Sprintf("Take the cutover of %s back? What was written at the new place since goes aside.", name)); err != nil {
+	if c.IsSet("leave") {
+		return usageError("--leave says what becomes of the old place at the end; --back takes the end back")
+	}
+	if err := a.canAsk(c); err != nil {
 		return err
 	}
-	f, err := a.jobs.TakeBackCutover(ctx, name, c.Bool("anyway"))
+	watch, hush := a.observer(c.Bool("quiet") || c.Bool("json"))
+	o := jobs.BackOrder{Site: name, To: c.String("to"), Anyway: c.Bool("anyway"), Observer: watch}
+	b, err := a.jobs.PlanBack(ctx, o)
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"site": name, "to": f.To, "taken_back": true})
+	dry := c.Bool("dry-run")
+	if !c.Bool("json") {
+		a.ShowBack(name, b, dry)
 	}
-	fmt.Fprintf(a.Out, "%s %s is open again, and has its duties; %s is what it was before the last move.\n", a.Good("Taken back:"), name, f.To)
+	if !dry {
+		if err := a.confirmed(c, fmt.Sprintf("Take the cutover of %s back?", name)); err != nil {
+			return err
+		}
+		b, err = a.jobs.TakeBackCutover(ctx, o)
+		hush()
+		if err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		return a.PrintJSON(map[string]any{"site": name, "to": b.To, "taken_back": !dry, "moves": render.NonNil(b.Takes), "left": b.Left, "archive": b.Saved, "dry_run": dry})
+	}
+	if !dry {
+		a.ShowTakenBack(name, b)
+	}
 	return nil
 }
 

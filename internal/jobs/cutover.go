@@ -159,7 +159,7 @@ type NamesLead struct {
 func (a *Agent) namesStay(ctx context.Context, site string, anyway bool) (NamesLead, error) {
 	l, since, err := a.namesLead(ctx, site)
 	if err == nil && l.New && !anyway {
-		err = reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine%s: visitors write there by now, and what they wrote would go aside", since)
+		err = reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine%s: visitors write there by now, and would not find what they wrote", since)
 	}
 	return l, err
 }

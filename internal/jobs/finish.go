@@ -276,8 +276,8 @@ func (a *Agent) lastMove(ctx context.Context, o FinishOrder, s *site.Site, r *Fi
 	if r.Last, err = a.Backup(ctx, o.Site, Order{Scope: archive.Full, Note: "the last one before the cutover to " + o.To, Hold: true, Observer: o.Observer}); err != nil {
 		return err
 	}
-	if gaps := r.Last.Record.Gaps; slices.ContainsFunc(gaps, func(g archive.Gap) bool { return g.Kind != archive.GapSpecial }) {
-		return fmt.Errorf("the last archive, %s, has gaps: what could not be read, such as %s, would be missing at the new place", r.Last.Record.Name, gaps[0].Path)
+	if err := withoutGaps(r.Last.Record); err != nil {
+		return fmt.Errorf("%w, and would be missing at the new place", err)
 	}
 	r.Archive = r.Last.Record.Name
 	r.Moves = append(r.Moves, r.Archive)
@@ -311,43 +311,117 @@ func (a *Agent) leave(ctx context.Context, o FinishOrder, s *site.Site, r *Finis
 	return nil
 }
 
-// TakeBackCutover takes the end of a cutover back, or what was done of it: the new place is what it was
-// before the last move, and the old one is open again. What visitors have written at the new place since
-// goes aside with it. Where it is known that the domain's own name servers lead to the new machine, it
-// is done with anyway only.
-func (a *Agent) TakeBackCutover(ctx context.Context, name string, anyway bool) (*Finish, error) {
-	unlock, err := a.State.Lock("cutover-" + name)
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	f, err := a.CutoverOf(name)
+// Back is how the end of a cutover is taken back.
+type Back struct {
+	Finish
+	// Takes are the archives whose moves are taken back at the new place, the last one first. Left tells that it
+	// stays as it is. Saves tells that an archive of it is taken before, and Saved names that.
+	Takes []string
+	Left  bool
+	Saves bool
+	Saved string
+	moves []*restore.Journal
+}
+
+// BackOrder says which end of a cutover is to be taken back: To is empty, or has to be where it went.
+// With Anyway it is where the domain's name servers lead to the new machine already, where no whole archive of
+// the new place can be taken before, and where the last move is not there to be taken back: it stays as it is then.
+type BackOrder struct {
+	Site, To string
+	Anyway   bool
+	Observer progress.Observer
+}
+
+// PlanBack says what taking the end of a cutover back would do. Nothing is changed.
+func (a *Agent) PlanBack(ctx context.Context, o BackOrder) (*Back, error) {
+	f, err := a.CutoverOf(o.Site)
 	if err != nil {
 		return nil, err
 	}
 	if f == nil {
-		return nil, reason.BadUsage("no cutover of %s was finished here", name)
+		return nil, reason.BadUsage("no cutover of %s was finished here", o.Site)
 	}
-	if _, err := a.namesStay(ctx, name, anyway); err != nil {
-		return nil, err
+	if o.To != "" && o.To != f.To {
+		return nil, reason.BadUsage("the cutover of %s went to %s, not to %s", o.Site, f.To, o.To)
 	}
-	s, err := a.openSite(ctx, name, a.Config.Sites[name])
+	names, err := a.namesStay(ctx, o.Site, o.Anyway)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.mayUnmove(f); err != nil {
+	b := &Back{Finish: *f}
+	if b.moves, err = a.movesOf(f); err != nil {
+		return nil, err
+	}
+	for _, j := range b.moves {
+		b.Takes = append(b.Takes, j.Archive)
+	}
+	b.Left = len(b.moves) == 0
+	b.Saves = !b.Left && (f.Step == FinishDone || names.New) // nobody else is led to what was not finished
+	if b.Left && f.Step == FinishDone && !o.Anyway {
+		return nil, reason.New(reason.MoveGone, reason.Names{"site": o.Site, "to": f.To}, "the last move to %s is not there any more to be taken back: since then it was undone, settled or restored over", f.To)
+	}
+	return b, nil
+}
+
+// TakeBackCutover takes the end of a cutover back, or what was done of it: the new place is what it was
+// before the last move, and the old one is open again. What was written at the new place since is in an
+// archive that is taken before.
+func (a *Agent) TakeBackCutover(ctx context.Context, o BackOrder) (*Back, error) {
+	unlock, err := a.State.Lock("cutover-" + o.Site)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	b, err := a.PlanBack(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.openSite(ctx, o.Site, a.Config.Sites[o.Site])
+	if err != nil {
+		return nil, err
+	}
+	if err := a.saveBefore(ctx, o, b); err != nil {
 		return nil, err
 	}
 	// From here on it can be gone on with, wherever it stops.
-	f.Step = FinishUndoing
-	if err := a.State.WriteNote(a.State.Finish(name), f, "that the cutover is taken back"); err != nil {
+	b.Step = FinishUndoing
+	if err := a.State.WriteNote(a.State.Finish(o.Site), b.Finish, "that the cutover is taken back"); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(f.Closed.Open(ctx, a.Disk, s), a.unmove(ctx, f)); err != nil {
+	if err := errors.Join(b.Closed.Open(ctx, a.Disk, s), a.undoAll(ctx, b.moves)); err != nil {
 		return nil, err
 	}
-	a.remember(ctx, history.Run{Site: name, Command: "cutover finish", Archive: f.Archive, Started: a.Now(), Outcome: history.Done, Detail: "taken back"})
-	return f, a.forgetFinish(name)
+	a.remember(ctx, history.Run{Site: o.Site, Command: "cutover finish", Archive: b.Archive, Started: a.Now(), Outcome: history.Done, Detail: "taken back"})
+	return b, a.forgetFinish(o.Site)
+}
+
+// saveBefore takes an archive of the new place before it is what it was.
+func (a *Agent) saveBefore(ctx context.Context, o BackOrder, b *Back) error {
+	if !b.Saves {
+		return nil
+	}
+	d, err := a.Backup(ctx, b.To, Order{Scope: archive.Full, Note: "before the cutover of " + o.Site + " was taken back", Hold: true, Observer: o.Observer})
+	if err == nil {
+		b.Saved = d.Record.Name
+		err = withoutGaps(d.Record)
+	}
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	if !o.Anyway {
+		return reason.Because(reason.NotSavedBefore, reason.Names{"site": o.Site, "to": b.To}, fmt.Errorf("save what was written at %s since: %w; nothing was taken back", b.To, err))
+	}
+	a.warnf("what was written at %s since is not saved, or not all of it: %w", b.To, err)
+	return nil
+}
+
+// withoutGaps refuses an archive in which something is missing.
+func withoutGaps(r *archive.Record) error {
+	i := slices.IndexFunc(r.Gaps, func(g archive.Gap) bool { return g.Kind != archive.GapSpecial })
+	if i < 0 {
+		return nil
+	}
+	return fmt.Errorf("archive %s has gaps: what could not be read, such as %s, is not in it", r.Name, r.Gaps[i].Path)
 }
 
 // forgetFinish forgets the end of a cutover that was not reached, or was taken back.
@@ -358,11 +432,12 @@ func (a *Agent) forgetFinish(name string) error {
 	return nil
 }
 
-// unmove takes back what of the moves was made, the last one first.
-func (a *Agent) unmove(ctx context.Context, f *Finish) error {
+// movesOf are the restores at the new place that are the moves of a cutover and were not taken back, the last
+// one first. What was done there after them, or instead, is none.
+func (a *Agent) movesOf(f *Finish) ([]*restore.Journal, error) {
 	journals, err := restore.Journals(a.State, f.To)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	made := 0
 	for _, name := range slices.Backward(f.Moves) {
@@ -370,21 +445,26 @@ func (a *Agent) unmove(ctx context.Context, f *Finish) error {
 			made++
 		}
 	}
-	for _, j := range journals[:made] {
+	return journals[:made], nil
+}
+
+// unmove takes back what of the moves was made, the last one first.
+func (a *Agent) unmove(ctx context.Context, f *Finish) error {
+	moves, err := a.movesOf(f)
+	if err != nil {
+		return err
+	}
+	return a.undoAll(ctx, moves)
+}
+
+// undoAll takes restores back, one after the other.
+func (a *Agent) undoAll(ctx context.Context, journals []*restore.Journal) error {
+	for _, j := range journals {
 		if _, err := a.Undo(ctx, j); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-// mayUnmove refuses when something else was done at the new place since the cutover was finished.
-func (a *Agent) mayUnmove(f *Finish) error {
-	journals, err := restore.Journals(a.State, f.To)
-	if err == nil && f.Step == FinishDone && (len(journals) == 0 || journals[0].Archive != f.Archive) {
-		err = reason.New(reason.ChangedSince, nil, "site %s was restored again, or settled, since: its last move cannot be taken back by this", f.To)
-	}
-	return err
 }
 
 // CutoverOf is how far the end of a site's cutover has come; nil if it was not begun.

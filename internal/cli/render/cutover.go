@@ -652,3 +652,28 @@ func (a *Printer) ShowFinished(name string, r *jobs.Finished) {
 	}
 	fmt.Fprintf(a.Out, "Until the records have changed, `revlet cutover finish %s --back` takes it back.\n", name)
 }
+
+// ShowBack says what taking the end of a cutover back does.
+func (a *Printer) ShowBack(name string, b *jobs.Back, dry bool) {
+	fmt.Fprintf(a.Out, "Take back the cutover of %s to %s of %s\n\n", name, b.To, When(b.Began))
+	fmt.Fprintf(a.Out, "  %s  is opened again, and its duties go on\n", name)
+	switch was := Printable(strings.Join(b.Takes, " and ")); {
+	case b.Left:
+		fmt.Fprintf(a.Out, "  %s  %s\n", b.To, a.Bad("stays as it is: no move of this cutover is there to be taken back"))
+	case b.Saves:
+		fmt.Fprintf(a.Out, "  %s  is saved as an archive, with what was written there since, and then becomes what it was before %s came up there\n", b.To, was)
+	default:
+		fmt.Fprintf(a.Out, "  %s  becomes what it was before %s came up there; what was written there since is deleted\n", b.To, was)
+	}
+	if dry {
+		fmt.Fprintln(a.Out, "\nDry run: nothing was changed.")
+	}
+}
+
+// ShowTakenBack says what came of it.
+func (a *Printer) ShowTakenBack(name string, b *jobs.Back) {
+	fmt.Fprintf(a.Out, "%s %s is open again, and has its duties.\n", a.Good("Taken back:"), name)
+	if b.Saved != "" {
+		fmt.Fprintf(a.Out, "What was written at %s meanwhile is in %s, which is held.\n", b.To, b.Saved)
+	}
+}

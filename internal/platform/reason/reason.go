@@ -84,6 +84,10 @@ const (
 	CannotMove     Reason = "cannot-move"
 	SettingsByHand Reason = "settings-by-hand"
 	PlaceTaken     Reason = "place-taken"
+	// MoveGone: the last move of the cutover of "site" to "to" is not there to be taken back.
+	MoveGone Reason = "move-gone"
+	// NotSavedBefore: what is to be taken back from "to", where the cutover of "site" led, could not be saved.
+	NotSavedBefore Reason = "not-saved-before"
 	// FolderUnnamed: an archive has a further folder, "label", of which the new place says nothing.
 	FolderUnnamed Reason = "folder-unnamed"
 	// NoSuchAccount: "site" has no account of that name. NoAccounts: what accounts there
