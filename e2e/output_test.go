@@ -156,6 +156,41 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 	empty.fails(2, []string{"no configuration file", "revlet adopt PATH"}, "archives")
 }
 
+// An option that a way of using a command does not heed is refused, for it may say that less is to be done.
+func TestOptionsThatAreNotHeeded(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	w.write("rows.sql", "DELETE FROM pages;")
+	before := rows(t, w)
+	for _, args := range [][]string{
+		{"restore", "kestrelpoint", "--sql", "rows.sql", "--yes", "--table", "pages"},
+		{"restore", "kestrelpoint", "--sql", "rows.sql", "--yes", "--only", "files"},
+		{"restore", "kestrelpoint", "--sql", "rows.sql", "--yes", "--rows", "pages:id=1"},
+		{"restore", "kestrelpoint", "--sql", "rows.sql", "--yes", "--mode", "fill"},
+		{"restore", w.path("site.zip"), "--yes", "--before", "2026-01-01"},
+		{"cutover", "finish", "kestrelpoint", "--back", "--yes", "--leave", "open"},
+		{"cutover", "look", "kestrelpoint", "--check", "--listen", "127.0.0.1:0"},
+		{"cutover", "look", "kestrelpoint", "--hosts", "--at", "127.0.0.1", "--browser"},
+		{"compare", "kestrelpoint", "--table", "pages", "--only", "files"},
+		{"compare", "kestrelpoint", "--text", "settings.yaml", "--table", "pages"},
+		{"status", "--accept", "kestrelpoint/mass-change", "--why", "so", "--store", "here"},
+		{"stores", "test", "here", "--contract", "--accept"},
+		{"stores", "link", "here", "--end", "extra"},
+		{"preflight", "--forget-host"},
+	} {
+		r := w.try(args...)
+		assert.Equal(t, 2, r.code, "%v\n%s%s", args, r.out, r.err)
+	}
+	assert.Equal(t, before, rows(t, w))
+	var dry struct {
+		Site   string `json:"site"`
+		DryRun bool   `json:"dry_run"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(w.run("restore", "kestrelpoint", "--sql", "rows.sql", "--dry-run", "--json")), &dry))
+	assert.True(t, dry.DryRun)
+}
+
 // TestPlainOutput: without a terminal there are no colours, and --quiet leaves
 // standard error empty.
 func TestPlainOutput(t *testing.T) {

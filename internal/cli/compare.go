@@ -38,6 +38,14 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	if n := c.Args().Len(); n < 1 || n > 2 {
 		return usageError("`revlet compare` needs one ARCHIVE, or two; it got %d", n)
 	}
+	for _, way := range []struct{ name, also string }{{"since", ""}, {"text", ""}, {"table", "all"}} {
+		if !c.IsSet(way.name) {
+			continue
+		}
+		if err := goesWith(c, "--"+way.name, "before", "signed-by", way.also); err != nil {
+			return err
+		}
+	}
 	limit, err := before(c)
 	if err != nil {
 		return err

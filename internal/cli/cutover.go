@@ -172,8 +172,8 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) cutoverBack(ctx context.Context, c *cli.Command, name string) error {
-	if c.IsSet("leave") {
-		return usageError("--leave says what becomes of the old place at the end; --back takes the end back")
+	if err := goesWith(c, "--back", "to", "anyway", "dry-run", "yes"); err != nil {
+		return err
 	}
 	if err := a.canAsk(c); err != nil {
 		return err
@@ -291,6 +291,9 @@ func (a *app) cutoverLook(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("check") {
+		if err := goesWith(c, "--check", "hosts", "name", "hosts-file", "at"); err != nil {
+			return err
+		}
 		return a.hostsCheck(c, site)
 	}
 	at, err := netip.ParseAddr(c.String("at"))
@@ -298,6 +301,9 @@ func (a *app) cutoverLook(ctx context.Context, c *cli.Command) error {
 		return usageError("--at is to be the new machine's address, such as 203.0.113.9")
 	}
 	if c.Bool("hosts") {
+		if err := goesWith(c, "--hosts", "at", "name", "hosts-file"); err != nil {
+			return err
+		}
 		line, err := a.jobs.HostsLine(site, c.StringSlice("name"), at)
 		if err == nil {
 			a.ShowHostsLine(site, line, cmp.Or(c.String("hosts-file"), jobs.HostsFile(a.env("SystemRoot"))))

@@ -254,6 +254,9 @@ func (a *app) linkStore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("end") {
+		if err := goesWith(c, "--end"); err != nil {
+			return err
+		}
 		told, err := a.jobs.UnlinkStore(ctx, name)
 		if err != nil {
 			return err

@@ -22,6 +22,9 @@ func (a *app) preflightCommand() *cli.Command {
 }
 
 func (a *app) preflight(ctx context.Context, c *cli.Command) error {
+	if c.Bool("forget-host") && !c.Args().Present() {
+		return usageError("--forget-host needs the names of the sites whose machines have a new key")
+	}
 	names, err := a.openSites(ctx, c)
 	if err != nil {
 		return err

@@ -168,6 +168,9 @@ func (a *app) salvage(ctx context.Context, c *cli.Command, h *catalog.Held) ([]s
 // one.
 func (a *app) archiveOrFile(ctx context.Context, c *cli.Command, typed string) (*catalog.Held, func(), error) {
 	if jobs.IsFile(typed) {
+		if c.IsSet("before") {
+			return nil, nil, usageError("--before chooses among the archives of a site; %s is one", typed)
+		}
 		if err := a.open(ctx, c); err != nil {
 			return nil, nil, err
 		}
@@ -194,6 +197,9 @@ func neededFor(c *cli.Command) jobs.Need {
 
 // restoreSQL puts a database back from an SQL file that is no archive.
 func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error {
+	if err := goesWith(c, "--sql", "sql-database", "dry-run", "yes"); err != nil {
+		return err
+	}
 	if err := a.open(ctx, c); err != nil {
 		return err
 	}
@@ -206,6 +212,9 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold("Restore the database of "+name), file)
 		a.Facts([][2]string{{"database", db.Where() + " becomes what the SQL file makes"}, {"files", "stay as they are"}, {"replaced", "what is there now is set aside, not deleted"}})
 		fmt.Fprintln(a.Out)
+	}
+	if c.Bool("dry-run") && c.Bool("json") {
+		return a.PrintJSON(map[string]any{"site": name, "database": db.Where(), "dry_run": true})
 	}
 	if c.Bool("dry-run") {
 		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")

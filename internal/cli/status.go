@@ -36,6 +36,9 @@ func (a *app) statusCommand() *cli.Command {
 
 func (a *app) status(ctx context.Context, c *cli.Command) error {
 	if len(c.StringSlice("accept")) > 0 {
+		if err := goesWith(c, "--accept", "why"); err != nil {
+			return err
+		}
 		if err := a.open(ctx, c); err != nil {
 			return err
 		}

@@ -97,6 +97,9 @@ func (a *app) testStores(ctx context.Context, c *cli.Command) error {
 		return usageError("--trust, --forget-host and --accept need the name of one store")
 	}
 	if c.Bool("contract") {
+		if err := goesWith(c, "--contract"); err != nil {
+			return err
+		}
 		return a.storeContract(ctx, c)
 	}
 	var all []jobs.StoreTest
