@@ -151,6 +151,41 @@ func TestAShareBehindALink(t *testing.T) {
 	assert.Equal(t, before, snapshot(t, w.path("shared")))
 }
 
+// Uploads that are all of another folder of the site's, whatever that is called, are meant by the link to it.
+func TestALinkToAllOfAnotherFolder(t *testing.T) {
+	t.Parallel()
+	for _, label := range []string{"media", "uploads"} {
+		t.Run(label, func(t *testing.T) {
+			w, _ := museum(t)
+			require.NoError(t, os.MkdirAll(w.path("srv"), 0o755))
+			require.NoError(t, os.Rename(w.path("htdocs/uploads"), w.path("srv/all")))
+			require.NoError(t, os.Symlink(w.path("srv/all"), w.path("htdocs/uploads")))
+			w.write("revlet.yaml", w.read("revlet.yaml")+"\n    roots: {"+label+": ./srv/all}\n")
+			w.run("backup")
+			boat := w.read("srv/all/2026/boat.svg")
+			for i, asked := range []string{"uploads", "uploads/**", label, label + "/**", "**", "upl*", "uploads/2026/boat.svg"} {
+				to := w.path("out", fmt.Sprint(i))
+				out := w.run("extract", "kestrelpoint", asked, "--to", to)
+				if asked == "upl*" && label == "media" {
+					assert.Contains(t, out, "uploads → media\n")
+				}
+				assert.FileExists(t, filepath.Join(to, label, "2026/boat.svg"), asked)
+			}
+			for _, asked := range []string{"uploads", "uploads/2026/*.svg", label} {
+				assert.Contains(t, w.run("show", "kestrelpoint", "--files", asked), label+"/2026/boat.svg", asked)
+				assert.Contains(t, w.run("versions", "kestrelpoint", asked), label+"/2026/boat.svg", asked)
+			}
+			require.NoError(t, os.Remove(w.path("srv/all/2026/boat.svg")))
+			for _, share := range [][]string{{"--path", "uploads"}, {"--path", "uploads/**"}, {"--only", "uploads"}, {"--path", label}, {"--path", "**"}, {"--path", "upl*"}, {"--path", "uploads", "--mode", "fill"}} {
+				w.run(append([]string{"restore", "kestrelpoint", "--yes"}, share...)...)
+				assert.Equal(t, boat, w.read("srv/all/2026/boat.svg"), "%v", share)
+				w.run("undo", "kestrelpoint", "--yes")
+				assert.NoFileExists(t, w.path("srv/all/2026/boat.svg"), "%v", share)
+			}
+		})
+	}
+}
+
 // deployed makes the museum one that is deployed: releases, what they share, and a link to the current one.
 func deployed(t *testing.T) *world {
 	w, _ := museum(t)

@@ -394,10 +394,11 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 		worst = &exitError{code: exitGaps}
 	}
 	if c.Bool("json") {
-		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost), "renamed": r.Renamed, "unmade": r.Unmade, "disarmed": render.NonNil(r.Disarmed)}), worst)
+		return cmp.Or(a.PrintJSON(map[string]any{"archive": h.Name, "to": to, "paths": r.Paths, "tables": render.NonNil(r.Tables), "lost": render.NonNil(r.Lost), "renamed": r.Renamed, "unmade": r.Unmade, "behind": r.Behind, "disarmed": render.NonNil(r.Disarmed)}), worst)
 	}
 	a.ShowPairs("Called otherwise, for this system cannot have such names", r.Renamed)
 	a.ShowPairs("Links that this system has not let this account make", r.Unmade)
+	a.ShowPairs("Links that lead where they did on the site; what was there lies here in", r.Behind)
 	a.ShowDisarmed(r.Disarmed, "for these are copies to look at")
 	a.ShowLost(r.Lost, "not copied")
 	if r.Paths > 0 {

@@ -101,8 +101,12 @@ func (a *Agent) Versions(ctx context.Context, name string, patterns []string) (*
 // look notes the files of an archive that match; archives come the oldest first. Of a file with several names, all are
 // looked at.
 func (v *Versions) look(ctx context.Context, h *catalog.Held, known map[string]*PathVersions, patterns []string) error {
+	patterns, err := h.Meaning(ctx, patterns)
+	if err != nil {
+		return err
+	}
 	names := map[string][]string{} // further names that match, by the first
-	err := h.ReadList(ctx, func(e archive.Entry) error {
+	err = h.ReadList(ctx, func(e archive.Entry) error {
 		rel := strings.TrimPrefix(e.Path, site.RootLabel+"/") // what is in another folder begins with that one's name
 		if !Matches(patterns, rel) {
 			return nil

@@ -32,3 +32,19 @@ func TestLinksOfAnArchiveAreFollowedInIt(t *testing.T) {
 	_, err = throughLinks(&archive.Origin{}, links, "webroot/up")
 	assert.Error(t, err)
 }
+
+// A pattern means what links on the way to it lead to, too, and of links themselves those to other folders.
+func TestWhatPatternsMean(t *testing.T) {
+	o := &archive.Origin{Roots: map[string]string{"webroot": "/srv/app", "media": "/srv/media", "shared": "/srv/shared"}}
+	l := &Links{o, map[string]string{"webroot/uploads": "/srv/media", "webroot/data": "../shared/da*ta", "webroot/now": "themes", "media/now": "2026", "shared/site": "/srv/app", "webroot/out": "/etc"}}
+	for typed, want := range map[string][]Meaning{
+		"uploads": {{"media", "media"}}, "./uploads/": {{"media", "media"}}, "uploads/**": {{"media/**", "media"}}, "uploads/2026/*.svg": {{"media/2026/*.svg", "media/2026"}},
+		"data": {{`shared/da\*ta`, "shared/da*ta"}}, "data/x.db": {{`shared/da\*ta/x.db`, "shared/da*ta/x.db"}},
+		"now": nil, "now/style.css": {{"themes/style.css", "webroot/themes/style.css"}}, "now/*.css": {{"themes/*.css", "webroot/themes"}},
+		"uploads/now": {{"media/now", "media/now"}}, "media/now": nil, "media/now/x": {{"media/2026/x", "media/2026/x"}}, "media": nil,
+		"shared/site": {{"**", "webroot"}}, "shared/site/*.php": {{"*.php", "webroot"}}, "shared/site/index.php": {{"index.php", "webroot/index.php"}},
+		"out": nil, "out/passwd": nil, "**": nil, "upl*": nil, "../x": nil,
+	} {
+		assert.Equal(t, want, l.Meant(typed), typed)
+	}
+}

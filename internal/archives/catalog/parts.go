@@ -11,8 +11,6 @@ import (
 	"hash/maphash"
 	"io"
 	"io/fs"
-	"maps"
-	"slices"
 	"strings"
 
 	"revlet/internal/archives/archive"
@@ -229,12 +227,6 @@ func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byt
 	return data.Bytes(), err
 }
 
-// ErrLedOut is wrapped by errors about links that lead to what an archive does not hold.
-var ErrLedOut = errors.New("what is there is not in the archive")
-
-// mostLinks bounds how many links a name may lead through.
-const mostLinks = 16
-
 // FindFile is a file's entry in the list. Links of the archive are followed, unless they lead out of what it holds. A file
 // that the archive does not hold gives fs.ErrNotExist.
 func (h *Held) FindFile(ctx context.Context, name string) (found *archive.Entry, err error) {
@@ -269,89 +261,6 @@ func (h *Held) FindFile(ctx context.Context, name string) (found *archive.Entry,
 		return nil, fmt.Errorf("%s in archive %s: %w", name, h.Name, err)
 	}
 	return found, nil
-}
-
-// RealName is a name of the list without links on its way, whether there is something of that name or not. Links that lead
-// out of what the archive holds give an error.
-func (h *Held) RealName(ctx context.Context, name string) (string, error) {
-	links, err := h.Links(ctx)
-	if err != nil {
-		return "", err
-	}
-	return links.Real(name)
-}
-
-// Links are the symbolic links that an archive holds.
-type Links struct {
-	origin *archive.Origin
-	to     map[string]string
-}
-
-// Links reads them from the list.
-func (h *Held) Links(ctx context.Context) (*Links, error) {
-	l := &Links{&h.Origin, map[string]string{}}
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		if e.Type == archive.TypeSymlink {
-			l.to[e.Path] = e.Target
-		}
-		return nil
-	})
-	return l, err
-}
-
-// Names are those of the links, in order.
-func (l *Links) Names() []string { return slices.Sorted(maps.Keys(l.to)) }
-
-// Through are names of other folders of the site than the one with a label, each with those of its links that lead there. An
-// archive of one folder has none.
-func (h *Held) Through(ctx context.Context, label string) (map[string][]string, error) {
-	if len(h.Origin.Others(label)) == 0 {
-		return nil, nil
-	}
-	links, err := h.Links(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return links.Through(label), nil
-}
-
-// Through is Held's.
-func (l *Links) Through(label string) map[string][]string {
-	through := map[string][]string{}
-	for _, name := range l.Names() {
-		if !strings.HasPrefix(name, label+"/") {
-			continue
-		}
-		if real, err := l.Real(name); err == nil && real != label && !strings.HasPrefix(real, label+"/") {
-			through[real] = append(through[real], name)
-		}
-	}
-	return through
-}
-
-// Real is RealName.
-func (l *Links) Real(name string) (string, error) { return throughLinks(l.origin, l.to, name) }
-
-// throughLinks is a name of the list without links on its way.
-func throughLinks(o *archive.Origin, links map[string]string, name string) (string, error) {
-	for range mostLinks {
-		at, target := "", ""
-		for i, r := range name + "/" {
-			if r == '/' && links[name[:i]] != "" {
-				at, target = name[:i], links[name[:i]]
-				break
-			}
-		}
-		if at == "" {
-			return name, nil
-		}
-		to := o.LinkTo(at, target)
-		if to == "" {
-			return "", fmt.Errorf("%s is a link to %s, and %w", at, target, ErrLedOut)
-		}
-		name = to + strings.TrimPrefix(name, at)
-	}
-	return "", fmt.Errorf("it leads through more than %d links, and %w", mostLinks, ErrLedOut)
 }
 
 // CopyFile writes the content of a file of the list to what begin returns; of a store whose copy is damaged

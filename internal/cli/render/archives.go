@@ -135,9 +135,14 @@ func (a *Printer) ShowParts(h *catalog.Held) {
 
 // ShowFiles writes the paths of an archive's list, or those that match a pattern, a line each, or as JSON.
 func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, patterns []string, asJSON bool) error {
+	typed := patterns
+	patterns, err := h.Meaning(ctx, typed)
+	if err != nil {
+		return err
+	}
 	some := len(patterns) == 0
 	var entries []archive.Entry
-	err := h.ReadList(ctx, func(e archive.Entry) error {
+	err = h.ReadList(ctx, func(e archive.Entry) error {
 		// What is in another folder of the site's begins with that one's name.
 		if rel := strings.TrimPrefix(e.Path, site.RootLabel+"/"); len(patterns) > 0 && (!e.IsFileTree() || e.Path == site.RootLabel || !jobs.Matches(patterns, rel)) {
 			return nil
@@ -160,7 +165,7 @@ func (a *Printer) ShowFiles(ctx context.Context, h *catalog.Held, patterns []str
 		err = a.PrintJSON(map[string]any{"entries": NonNil(entries)})
 	}
 	if err == nil && !some {
-		err = reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds nothing that matches %s", h.Name, strings.Join(patterns, ", "))
+		err = reason.New(reason.PathNotHeld, reason.Names{"archive": h.Name}, "archive %s holds nothing that matches %s", h.Name, strings.Join(typed, ", "))
 	}
 	return err
 }

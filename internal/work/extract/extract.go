@@ -3,12 +3,14 @@
 package extract
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"net/url"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -50,6 +52,8 @@ type Result struct {
 	// called instead; Unmade are symbolic links that it does not let this account make, and
 	// where they lead.
 	Renamed, Unmade map[string]string
+	// Behind are links that were copied, and where in the folder lies what they lead to on the site.
+	Behind map[string]string
 	// Disarmed are files that came without the rights that they give to whoever runs them.
 	Disarmed []string
 }
@@ -57,7 +61,7 @@ type Result struct {
 // Run copies. A path or table that the archive does not hold is an error, and
 // nothing is copied then.
 func Run(ctx context.Context, j Job) (*Result, error) {
-	sel := &selection{j: j, hit: map[string]bool{}, parts: map[string]bool{}}
+	sel := &selection{j: j, links: map[string]bool{}, led: map[string]string{}, behind: map[string]string{}, hit: map[string]bool{}, some: map[string]bool{}, parts: map[string]bool{}}
 	if err := sel.place(ctx); err != nil {
 		return nil, catalog.BecauseDamaged(j.Archive, err)
 	}
@@ -76,7 +80,7 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	result := &Result{Renamed: map[string]string{}, Unmade: map[string]string{}}
+	result := &Result{Renamed: map[string]string{}, Unmade: map[string]string{}, Behind: sel.behind}
 	if len(j.Paths) > 0 {
 		if err = j.files(ctx, sel, ix, into, result); err != nil {
 			return nil, catalog.BecauseDamaged(j.Archive, fmt.Errorf("extract: %w", err))
@@ -135,8 +139,15 @@ func (j Job) tables(ctx context.Context, ix *catalog.Index, into *disk.Root) ([]
 type selection struct {
 	j Job
 	// in are the paths as they were typed, by the folder of the site that they are looked for in, and by what they are in it.
-	in    map[string]map[string]string
+	in map[string]map[string]string
+	// links are those that are asked for, led is what they lead to in other folders, by its name in the list, and by what it
+	// was asked for. behind is Result.Behind.
+	links  map[string]bool
+	led    map[string]string
+	behind map[string]string
+	// hit are the paths as they were typed of which there is something, some the folders of the site in which there is.
 	hit   map[string]bool
+	some  map[string]bool
 	parts map[string]bool
 }
 
@@ -149,25 +160,68 @@ func (s *selection) place(ctx context.Context) error {
 		}
 		s.in[label][rel] = typed
 	}
-	for _, typed := range s.j.Paths {
-		rel := strings.Trim(strings.TrimPrefix(typed, "./"), "/")
-		add(site.RootLabel, rel, typed)
-		label, rest, deeper := strings.Cut(rel, "/")
-		if s.j.Archive.Origin.Roots[label] != "" && deeper {
-			add(label, rest, typed)
-		}
-		real, err := s.j.Archive.RealName(ctx, site.RootLabel+"/"+rel)
-		if errors.Is(err, catalog.ErrLedOut) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if label, rest, deeper := strings.Cut(real, "/"); label != site.RootLabel && deeper {
-			add(label, rest, typed)
+	links, err := s.j.Archive.Links(ctx)
+	if err != nil {
+		return err
+	}
+	origin := s.j.Archive.Origin
+	meant := func(pattern, typed string) {
+		add(site.RootLabel, pattern, typed)
+		if label, rest, _ := strings.Cut(pattern, "/"); label != site.RootLabel && origin.Roots[label] != "" {
+			add(label, cmp.Or(rest, "**"), typed)
 		}
 	}
+	for _, typed := range s.j.Paths {
+		meant(catalog.Trimmed(typed), typed)
+		for _, m := range links.Meant(typed) {
+			meant(m.Pattern, typed)
+		}
+	}
+	s.follow(links)
 	return nil
+}
+
+// mostFollowed is how many of the site's folders links can lead through, one after the other.
+const mostFollowed = 10
+
+// follow adds what links that are asked for lead to in other folders of the site: whoever asks for the uploads does not mean
+// the link to them.
+func (s *selection) follow(links *catalog.Links) {
+	for range mostFollowed {
+		found := false
+		for _, name := range links.Names() {
+			label, rel, _ := strings.Cut(name, "/")
+			typed, asked := s.asked(label, rel)
+			if !asked || s.links[name] {
+				continue
+			}
+			s.links[name], found = true, true
+			real, err := links.Real(name)
+			in, _, _ := strings.Cut(real, "/")
+			if err != nil || in == label || in == site.AboveLabel {
+				continue
+			}
+			s.led[real] = typed
+			if label == site.RootLabel && in != rel {
+				s.behind[rel] = strings.TrimPrefix(real, site.RootLabel+"/")
+			}
+		}
+		if !found {
+			return
+		}
+	}
+}
+
+// asked tells whether a path of one of the site's folders was asked for, and by what.
+func (s *selection) asked(label, rel string) (typed string, ok bool) {
+	if p, matched := match(s.in[label], rel); matched {
+		return s.in[label][p], true
+	}
+	for name := path.Join(label, rel); ; name = path.Dir(name) {
+		if typed, ok = s.led[name]; ok || name == label {
+			return typed, ok
+		}
+	}
 }
 
 func (s *selection) entry(e archive.Entry) error {
@@ -175,8 +229,8 @@ func (s *selection) entry(e archive.Entry) error {
 	if !ok || !e.IsFileTree() {
 		return nil
 	}
-	if p, matched := match(s.in[label], rel); matched {
-		s.hit[s.in[label][p]] = true
+	if typed, asked := s.asked(label, rel); asked {
+		s.hit[typed], s.some[label] = true, true
 		s.parts[e.Part] = true
 	}
 	return nil
@@ -188,8 +242,10 @@ func match(patterns map[string]string, rel string) (string, bool) {
 		if rel == p || strings.HasPrefix(rel, p+"/") {
 			return p, true
 		}
-		if ok, err := doublestar.Match(p, rel); err == nil && ok {
-			return p, true
+		for _, all := range []string{p, p + "/**"} {
+			if ok, err := doublestar.Match(all, rel); err == nil && ok {
+				return p, true
+			}
 		}
 	}
 	return "", false
@@ -222,10 +278,7 @@ func (s *selection) others() string {
 
 // files unpacks what matches: that of the webroot into the folder, and that of others into folders of their names in it.
 func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, into *disk.Root, result *Result) error {
-	for _, label := range slices.Sorted(maps.Keys(sel.in)) {
-		if !slices.ContainsFunc(slices.Collect(maps.Values(sel.in[label])), func(typed string) bool { return sel.hit[typed] }) {
-			continue
-		}
+	for _, label := range slices.Sorted(maps.Keys(sel.some)) {
 		to := into
 		if label != site.RootLabel {
 			if err := into.MkdirAll(label, 0o755); err != nil {
@@ -250,8 +303,9 @@ func (j Job) files(ctx context.Context, sel *selection, ix *catalog.Index, into 
 // folder unpacks what matches of one of the site's folders, from the parts that are needed.
 func (j Job) folder(ctx context.Context, sel *selection, ix *catalog.Index, label string, into *disk.Root, result *Result) error {
 	keep := func(rel string) bool {
-		_, ok := match(sel.in[label], rel)
-		return ok
+		_, ok := sel.asked(label, rel)
+		// Where a link stands that is called as a folder that comes, too, that folder is what it leads to.
+		return ok && !(label == site.RootLabel && sel.links[label+"/"+rel] && sel.some[rel])
 	}
 	_, needed, err := unpack.FindStandIns(ctx, j.Archive, label, keep)
 	if err != nil {

@@ -116,20 +116,9 @@ func (s *FileSelection) of(ctx context.Context, h *catalog.Held) (*FileSelection
 func (s *FileSelection) throughLinks(links *catalog.Links) {
 	var more []string
 	for _, glob := range s.globs {
-		root := rootOf(glob)
-		for _, name := range []string{site.RootLabel + "/" + root, root} {
-			way, last := name, ""
-			if root == trimmed(glob) { // a link itself is meant, not what it leads to
-				way, last = path.Split(name)
-			}
-			real, err := links.Real(strings.TrimSuffix(way, "/"))
-			real = path.Join(real, last)
-			if root == "." || err != nil || real == name {
-				continue // the other name of a folder leads nowhere; a link that leads out is met where it is in the way
-			}
-			meant := strings.TrimPrefix(real, site.RootLabel+"/")
-			more = append(more, quoted(meant)+strings.TrimPrefix(trimmed(glob), root))
-			s.leadsTo(meant, real)
+		for _, m := range links.Meant(glob) {
+			more = append(more, m.Pattern)
+			s.leadsTo(strings.TrimPrefix(m.Name, site.RootLabel+"/"), m.Name)
 		}
 	}
 	if len(more) > 0 {
@@ -145,12 +134,12 @@ func (s *FileSelection) follow(links *catalog.Links) {
 		if keep(label, rel) {
 			return true
 		}
-		for name := label + "/" + rel; name != label; name = path.Dir(name) {
-			if behind[name] {
-				return true
+		for name := path.Join(label, rel); !behind[name]; name = path.Dir(name) {
+			if name == label {
+				return false
 			}
 		}
-		return false
+		return true
 	}
 	for range mostFollowed {
 		found := false
@@ -160,8 +149,8 @@ func (s *FileSelection) follow(links *catalog.Links) {
 				continue
 			}
 			real, err := links.Real(name)
-			in, rest, deeper := strings.Cut(real, "/")
-			if err != nil || in == label || !deeper || s.Keep(in, rest) {
+			in, rest, _ := strings.Cut(real, "/")
+			if err != nil || in == label || s.Keep(in, rest) {
 				continue
 			}
 			behind[real], found = true, true
@@ -414,12 +403,9 @@ func ofComponents(r *site.Recipe, names []string, through map[string][]string) f
 	}
 }
 
-// trimmed is a pattern as paths are written.
-func trimmed(glob string) string { return strings.Trim(strings.TrimPrefix(glob, "./"), "/") }
-
 // covers tells whether a pattern means a path, or a folder that it lies in.
 func covers(glob, rel string) bool {
-	glob = trimmed(glob)
+	glob = catalog.Trimmed(glob)
 	if ok, err := doublestar.Match(glob, rel); err == nil && ok {
 		return true
 	}
@@ -427,40 +413,10 @@ func covers(glob, rel string) bool {
 	return err == nil && ok
 }
 
-// metas are what stands for several names in a pattern, or takes that meaning away.
-const metas = `*?[]{}\`
-
-// quoted is a path as a pattern that means it alone.
-func quoted(name string) string {
-	var b strings.Builder
-	for _, r := range name {
-		if strings.ContainsRune(metas, r) {
-			b.WriteByte('\\')
-		}
-		b.WriteRune(r)
-	}
-	return b.String()
-}
-
-// rootOf is the outermost path that a pattern can mean anything below of, "." being anywhere.
-func rootOf(glob string) string {
-	root := "."
-	for _, part := range strings.Split(trimmed(glob), "/") {
-		if strings.ContainsAny(part, metas) {
-			break
-		}
-		root = path.Join(root, part)
-	}
-	if strings.HasPrefix(root, "..") {
-		return "."
-	}
-	return root
-}
-
 // rootsOf are the names of the outermost paths that patterns can mean anything below of; none is anywhere.
 func rootsOf(globs []string) (roots []string) {
 	for _, glob := range globs {
-		root := rootOf(glob)
+		root := catalog.RootOf(glob)
 		if root == "." {
 			return nil
 		}

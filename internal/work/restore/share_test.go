@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"revlet/internal/archives/catalog"
 	"revlet/internal/site"
 )
 
@@ -75,8 +76,8 @@ func TestSharesOfOtherFolders(t *testing.T) {
 	assert.Equal(t, "themes", Matching([]string{"themes/*"}, false).within(site.RootLabel))
 	assert.Equal(t, ".", Matching([]string{"shared"}, false).within("shared"))
 	odd := `a[b]{c}*?\d`
-	assert.True(t, Matching([]string{quoted(odd)}, false).Keep(site.RootLabel, odd))
-	assert.False(t, Matching([]string{quoted("a*")}, false).Keep(site.RootLabel, "ab"))
+	assert.True(t, Matching([]string{catalog.Quoted(odd)}, false).Keep(site.RootLabel, odd))
+	assert.False(t, Matching([]string{catalog.Quoted("a*")}, false).Keep(site.RootLabel, "ab"))
 }
 
 func TestComponentsAreTheRecipes(t *testing.T) {
