@@ -102,8 +102,7 @@ func (r *reader) sqliteText(literal []byte) ([]byte, bool) {
 	return v, true
 }
 
-// sqliteLiteral tells where 'text', x'digits' or CAST(x'digits' AS TEXT) ends, or a number
-// or a word.
+// sqliteLiteral tells where 'text', x'digits' or CAST(x'digits' AS TEXT) ends, or a number or NULL.
 func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 	after := ""
 	switch {
@@ -117,8 +116,8 @@ func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 	case r.line[i] == '\'':
 		i++
 	default:
-		n := bytes.IndexAny(r.line[i:], ",)('\n")
-		return i + max(0, n), n > 0 && (r.line[i+n] == ',' || r.line[i+n] == ')')
+		n := bytes.IndexAny(r.line[i:], ",)")
+		return i + max(0, n), n > 0 && plainSQLite(r.line[i:i+n])
 	}
 	for {
 		at := bytes.IndexByte(r.line[i:], '\'')
@@ -131,6 +130,14 @@ func (r *reader) sqliteLiteral(i int) (end int, ok bool) {
 		}
 		i++
 	}
+}
+
+// plainSQLite tells whether a literal is a number or NULL, as archives have them.
+func plainSQLite(literal []byte) bool {
+	if string(literal) == "NULL" {
+		return true
+	}
+	return bytes.IndexByte([]byte("+-.0123456789"), literal[0]) >= 0 && len(bytes.Trim(literal, "+-.0123456789eE")) == 0
 }
 
 // sqliteValue is mysqlValue for SQLite.
