@@ -246,7 +246,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
 			where += " and " + s.Roots[label]
 		}
-		lines = append(lines, [2]string{"files", fmt.Sprintf("%s becomes exactly the archive's: %s", where, render.Contents(h.Totals))})
+		lines = append(lines, [2]string{"files", fmt.Sprintf("%s %s exactly the archive's: %s", where, map[bool]string{false: "becomes", true: "become"}[len(s.Roots) > 0], render.Contents(h.Totals))})
 	case !h.Scope.HasFiles():
 		lines = append(lines, [2]string{"files", a.Bad("stay as they are: this archive holds only the database")})
 	default:

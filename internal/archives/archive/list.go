@@ -362,6 +362,19 @@ const longestLine = 1 << 20
 // error that wraps memory.ErrShort when so much was gathered of a long list that the
 // machine has no room for more.
 func ReadList(r io.Reader, visit func(Entry) error) error {
+	return ReadListOf(r, func([]byte) (bool, error) { return true, nil }, visit)
+}
+
+// OfDatabase tells whether a line of a list may be one of a database. It is asked before a line is decoded: those of the
+// site's paths, as they are written, are most of a list.
+func OfDatabase(line []byte) bool {
+	rest, ours := bytes.CutPrefix(line, []byte(`{"type":"`))
+	kind, _, ended := bytes.Cut(rest, []byte(`"`))
+	return !ours || !ended || !(&Entry{Type: string(kind)}).IsFileTree()
+}
+
+// ReadListOf is ReadList for the lines that are wanted: others are not decoded.
+func ReadListOf(r io.Reader, wanted func(line []byte) (bool, error), visit func(Entry) error) error {
 	dec, err := borrowDecoder(r)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrList, err)
@@ -374,6 +387,12 @@ func ReadList(r io.Reader, visit func(Entry) error) error {
 		n++
 		if err := room.One(); err != nil {
 			return err
+		}
+		switch take, err := wanted(lines.Bytes()); {
+		case err != nil:
+			return err
+		case !take:
+			continue
 		}
 		e, err := decodeEntry(lines.Bytes())
 		if err != nil {

@@ -137,3 +137,14 @@ func TestAListCountsWithinBounds(t *testing.T) {
 		}
 	}
 }
+
+// A line that is passed over is one of the site's paths as they are written; whatever else it may be is looked at.
+func TestLinesOfDatabases(t *testing.T) {
+	for line, want := range map[string]bool{
+		`{"type":"file","path":"webroot/a","size":1,"part":"p"}`: false, `{"type":"folder","path":"webroot"}`: false, `{"type":"symlink"}`: false, `{"type":"hardlink"}`: false,
+		`{"type":"rows","path":"database/main/t"}`: true, `{"type":"schema"}`: true, `{"type":"objects"}`: true, `{"type":"file`: true, `{ "type":"file"}`: true,
+		`{"path":"x","type":"file"}`: true, `{"type":"\u0066ile"}`: true, `{"type":""}`: true, ``: true,
+	} {
+		assert.Equal(t, want, OfDatabase([]byte(line)), line)
+	}
+}

@@ -67,9 +67,16 @@ func Within(now, before []Expected) bool {
 }
 
 // ReadIndex reads the archive's list into an Index: about 60 bytes a path.
-func (h *Held) ReadIndex(ctx context.Context) (*Index, error) {
+func (h *Held) ReadIndex(ctx context.Context) (*Index, error) { return index(ctx, h.ReadList) }
+
+// ReadDatabaseIndex is ReadIndex for parts of databases alone.
+func (h *Held) ReadDatabaseIndex(ctx context.Context) (*Index, error) {
+	return index(ctx, h.ReadDatabaseList)
+}
+
+func index(ctx context.Context, read func(context.Context, func(archive.Entry) error) error) (*Index, error) {
 	ix := &Index{parts: map[string][]Expected{}, labels: map[string]map[string]bool{}}
-	err := h.ReadList(ctx, func(e archive.Entry) error {
+	err := read(ctx, func(e archive.Entry) error {
 		x := Expected{name: maphash.String(seed, e.Path), size: e.Size}
 		if e.IsFileTree() {
 			x.meta = metaOf(archive.Header(e))

@@ -112,7 +112,7 @@ func differ(label string, before, after map[string]string) []Definition {
 
 // Definitions implements Side.
 func (a Archive) Definitions(ctx context.Context) (map[string][]string, error) {
-	ix, err := a.ReadIndex(ctx)
+	ix, err := a.ReadDatabaseIndex(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -520,7 +520,7 @@ func firstColumn(row []byte, engine string) []byte {
 // TextsOf gives the rows of an archive's tables from its parts, from whichever
 // store has them sound.
 func TextsOf(ctx context.Context, h *catalog.Held) (Texts, error) {
-	ix, err := h.ReadIndex(ctx)
+	ix, err := h.ReadDatabaseIndex(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -118,7 +118,7 @@ func (a Archive) eachFile(ctx context.Context, visit func(Entry) error) error {
 // Tables implements Side.
 func (a Archive) Tables(ctx context.Context) (map[TableName]Sum, error) {
 	all := map[TableName]Sum{}
-	err := a.ReadList(ctx, func(e archive.Entry) error {
+	err := a.ReadDatabaseList(ctx, func(e archive.Entry) error {
 		if e.Type == archive.TypeRows {
 			name := TableName{e.Database, e.Table}
 			sum := all[name]

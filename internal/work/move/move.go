@@ -389,7 +389,7 @@ func excerpt(before, after []byte) (was, is string) {
 
 // Count goes through the archive's rows as a move does, and writes nothing.
 func (p *Plan) Count(ctx context.Context, pace func(int64)) error {
-	ix, err := p.archive.ReadIndex(ctx)
+	ix, err := p.archive.ReadDatabaseIndex(ctx)
 	if err != nil {
 		return err
 	}
