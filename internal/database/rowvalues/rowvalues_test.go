@@ -76,7 +76,7 @@ func TestRowsOfAnotherFormAreRefused(t *testing.T) {
 	for engine, texts := range map[string][]string{
 		"mysql":    {"INSERT INTO t VALUES (1);\n", "INSERT INTO `t` (`a`) VALUES\n(1\n", "INSERT INTO `t` (`a`) VALUES\n('a\n", "INSERT INTO `t` (`a`) VALUES\n('a' 'b');\n", "INSERT INTO `t` (`a`) VALUES (1),\n(2);\n", "INSERT INTO `t` (`a`) VALUES\n(,1);\n", "(1"},
 		"postgres": {"COPY t (a FROM stdin;\n", "COPY \"t\" (\"a\") FROM PROGRAM 'x';\n", "COPY \"t\" (\"a\") FROM stdin WITH x;\n"},
-		"sqlite":   {"INSERT INTO t VALUES (1);\n", "INSERT INTO \"t\" (\"a\") VALUES\n('a);\n", "INSERT INTO \"t\" (\"a\") VALUES\n(CAST(x'00' AS BLOB));\n",
+		"sqlite": {"INSERT INTO t VALUES (1);\n", "INSERT INTO \"t\" (\"a\") VALUES\n('a);\n", "INSERT INTO \"t\" (\"a\") VALUES\n(CAST(x'00' AS BLOB));\n",
 			"INSERT INTO \"t\" (\"a\", \"b\") VALUES\n('a',x0);\n", "INSERT INTO \"t\" (\"a\") VALUES\n(x);\n", "INSERT INTO \"t\" (\"a\") VALUES\n(random());\n", "INSERT INTO \"t\" (\"a\") VALUES\n(\"a\");\n", "INSERT INTO \"t\" (\"a\") VALUES\n(e1);\n"},
 	} {
 		for _, text := range texts {
