@@ -241,14 +241,16 @@ func (a *Agent) expected(ctx context.Context, s *site.Site, scope archive.Scope)
 	if s.Far() {
 		return 0 // a walk there takes as long as the backup's own
 	}
-	_ = filepath.WalkDir(s.Root, func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if info, err := d.Info(); err == nil {
-				total += info.Size()
+	for _, dir := range s.Folders() {
+		_ = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() {
+				if info, err := d.Info(); err == nil {
+					total += info.Size()
+				}
 			}
-		}
-		return ctx.Err()
-	})
+			return ctx.Err()
+		})
+	}
 	return total
 }
 

@@ -11,8 +11,9 @@ import (
 
 	"revlet/internal/config"
 	"revlet/internal/platform/reason"
-	"revlet/internal/platform/state"
+	"revlet/internal/site"
 	"revlet/internal/store/link"
+	"revlet/internal/work/backup"
 )
 
 // NewStore is a store that is to be written into the configuration.
@@ -106,8 +107,9 @@ func (a *Agent) prepareStore(n *NewStore, done *StoreAdded) (undo func(), err er
 	}
 	if dir := n.Entry.Folder; dir != "" {
 		for _, name := range a.Config.SiteNames() {
-			if site := a.Config.Sites[name]; !site.Far() && state.Inside(dir, site.Root) {
-				return nil, reason.New(reason.StoreInWebroot, nil, "the store %s would lie inside the webroot of %s, where anyone could download it", dir, name)
+			cfg := a.Config.Sites[name]
+			if err := backup.Exposed(dir, &site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots}, nil); err != nil && !cfg.Far() {
+				return nil, reason.New(reason.StoreInWebroot, nil, "the store %s may not be there: it lies in a folder of site %s, where anyone could download it, or where it would be archived with it", dir, name)
 			}
 		}
 		if there, err := a.Disk.Exists(dir); err != nil {

@@ -191,7 +191,7 @@ const (
 	StoreGone  Reason = "store-gone"
 	// SeveralStores: it must be said which store is meant.
 	SeveralStores Reason = "several-stores"
-	// StoreInWebroot: the store would lie inside the webroot.
+	// StoreInWebroot: the store would lie inside a folder of a site.
 	StoreInWebroot Reason = "store-in-webroot"
 	// NameTaken: the name of a site or store is taken or not allowed.
 	NameTaken Reason = "name-taken"

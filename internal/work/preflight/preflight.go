@@ -247,9 +247,7 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 		c.unreadable = append(c.unreadable, c.shown(rel))
 		return nil
 	}
-	if c.label == site.RootLabel {
-		c.owners.visit(rel, info)
-	}
+	c.owners.visit(c.label == site.RootLabel && rel == ".", info)
 	if rel == "." {
 		return nil
 	}

@@ -148,6 +148,10 @@ func TestWhatRightsAreNeeded(t *testing.T) {
 		return errors.Join(err, os.Lchown(p, 65534, 65534))
 	}))
 	assert.Contains(t, found(t, j, preflight.Passed), "need not: the account nobody is enough")
+	j.Site.Roots = map[string]string{"media": filepath.Join(dir, "media")}
+	require.NoError(t, os.Mkdir(j.Site.Roots["media"], 0o755))
+	assert.Contains(t, found(t, j, preflight.Passed), "to give back what belongs to others (1 path)", "in another of its folders, too")
+	j.Site.Roots = nil
 	require.NoError(t, os.WriteFile(filepath.Join(root, "closed"), nil, 0o600))
 	assert.Contains(t, found(t, j, preflight.Passed), "to read what belongs to others and is closed to nobody (1 path)")
 	require.NoError(t, os.Chown(dir, 0, 0))

@@ -3,8 +3,10 @@ package preflight
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -13,7 +15,7 @@ import (
 	"revlet/internal/site/tree"
 )
 
-// owners counts what in a webroot its owner's own account could not look after.
+// owners counts what in the site's folders the account that the webroot belongs to could not look after.
 type owners struct {
 	// account is the webroot's owner.
 	account int
@@ -23,12 +25,12 @@ type owners struct {
 	stateTimes bool
 }
 
-func (o *owners) visit(rel string, info fs.FileInfo) {
+func (o *owners) visit(webroot bool, info fs.FileInfo) {
 	st, ok := tree.StatOf(info)
 	o.stateTimes = o.stateTimes || ok && !st.CTime.IsZero()
 	switch {
 	case !ok:
-	case rel == ".":
+	case webroot:
 		o.account = st.UID
 	case st.UID != o.account:
 		o.foreign++
@@ -74,16 +76,32 @@ func (r *run) withoutRoot(o owners, above string) {
 	if o.foreign > 0 {
 		r.add(Look, "rights", "some of it belongs to other accounts (%s); a restore by this one makes it its own", paths(o.foreign))
 	}
-	if !disk.Writable(r.Site.Root) {
-		r.add(Look, "rights", "%s belongs to %s, and this account may not write there: it can save the site; a restore has to run as %s, or as root", r.Site.Root, disk.AccountName(o.account), disk.AccountName(o.account))
-		return
+	folders := r.Site.Folders()
+	closed, oneStep := false, true
+	for _, label := range slices.Sorted(maps.Keys(folders)) {
+		dir, above := folders[label], filepath.Dir(folders[label])
+		switch {
+		case !disk.Writable(dir):
+			closed = true
+			r.add(Look, "rights", "%s belongs to %s, and this account may not write there: it can save the site; a restore has to run as %s, or as root", dir, ownerOf(dir), ownerOf(dir))
+		case !disk.Writable(above):
+			oneStep = false
+			r.add(Look, "rights", "%s cannot be written to: a restore exchanges the content of %s name by name, not in one step", above, dir)
+		}
 	}
-	if !disk.Writable(above) {
-		r.add(Look, "rights", "%s cannot be written to: a restore exchanges the webroot's content name by name, not in one step", above)
-	}
-	if o.foreign == 0 && disk.Writable(above) {
+	if o.foreign == 0 && oneStep && !closed {
 		r.add(Passed, "rights", "this account is enough: everything belongs to it, and it may write to %s", above)
 	}
+}
+
+// ownerOf names the account that a folder belongs to.
+func ownerOf(dir string) string {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return "somebody else"
+	}
+	st, _ := disk.AttributesOf(info)
+	return disk.AccountName(st.UID)
 }
 
 func paths(n int64) string {
