@@ -48,6 +48,9 @@ type snapshot struct {
 	units   []database.Unit
 	queries map[string]tableQuery
 	gaps    []database.Gap
+	// marks are what the server vouches for later, unchanged the tables that it vouches for now: see vouched.go.
+	marks     *database.Marks
+	unchanged []string
 }
 
 // tableQuery is how one table's rows are read and written back.
@@ -55,15 +58,19 @@ type tableQuery struct{ read, write string }
 
 // Snapshot implements database.Source.
 func (db *Database) Snapshot(ctx context.Context) (database.Snapshot, error) {
+	return db.snapshot(ctx, nil)
+}
+
+func (db *Database) snapshot(ctx context.Context, before *database.Marks) (*snapshot, error) {
 	s := &snapshot{db: db, free: make(chan *pgx.Conn, lanes), queries: map[string]tableQuery{}}
-	if err := s.begin(ctx); err != nil {
+	if err := s.begin(ctx, before); err != nil {
 		_ = s.Close()
 		return nil, fmt.Errorf("database %s: %w", db.c.Name, err)
 	}
 	return s, nil
 }
 
-func (s *snapshot) begin(ctx context.Context) error {
+func (s *snapshot) begin(ctx context.Context, before *database.Marks) error {
 	id := ""
 	for range lanes {
 		conn, err := s.db.c.connect(ctx)
@@ -109,8 +116,17 @@ func (s *snapshot) begin(ctx context.Context) error {
 	s.objects = s.header() + d.late.String()
 	s.units = append(s.units, database.Unit{Kind: database.Schema})
 	for _, t := range d.tables {
-		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes})
 		s.queries[t.name] = t.query()
+	}
+	if err := s.vouch(ctx, before, d.tables); err != nil {
+		return err
+	}
+	for _, t := range d.tables {
+		if t.unchanged {
+			s.unchanged = append(s.unchanged, t.name)
+			continue
+		}
+		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes})
 	}
 	s.units = append(s.units, database.Unit{Kind: database.Objects})
 	return nil
@@ -174,6 +190,8 @@ type table struct {
 	bytes   int64
 	columns []string
 	key     []string
+	// unchanged tells that its rows are those of the last archive.
+	unchanged bool
 }
 
 func (t *table) query() tableQuery {

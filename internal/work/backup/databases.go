@@ -91,14 +91,19 @@ func (r *run) marksOf(d *openDatabase) *database.Marks {
 	}
 	marks := *r.lastSQL.Marks[d.db.Label]
 	marks.Tables = maps.Clone(marks.Tables)
-	held := map[string]bool{}
+	held, entries := map[string]bool{}, map[string]int64{}
 	for _, p := range r.lastSQL.Record.Parts {
 		if p.Kind == archive.KindRows && p.Database == d.db.Label {
 			was, seen := held[p.Table]
 			held[p.Table] = (was || !seen) && p.ContentSHA256 != "" && r.present(p)
+			entries[p.Table] += p.Entries
 		}
 	}
 	maps.DeleteFunc(marks.Tables, func(table string, _ database.Mark) bool { return !held[table] })
+	for table, m := range marks.Tables {
+		m.Rows = entries[table]
+		marks.Tables[table] = m
+	}
 	return &marks
 }
 
