@@ -369,7 +369,7 @@ func wayBack(t *testing.T, w *world, open func() bool, at func() string) {
 	require.NotNil(t, saved)
 	assert.NoFileExists(t, w.path("host-127.0.0.9/uploads/visitor.txt"))
 	assert.Equal(t, "written at the new place", w.run("extract", saved[1], "uploads/visitor.txt", "--to", "-"))
-	after = finish()
+	finish()
 	w.run("undo", "lighthouse", "--yes") // the last of its two moves
 	w.run("cutover", "finish", "kestrelpoint", "--back", "--yes")
 	assert.True(t, open())
