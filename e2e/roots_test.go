@@ -85,3 +85,15 @@ func TestAFolderOfTwoSites(t *testing.T) {
 	assert.NotContains(t, w.run("restore", "one", "--only", "files", "--path", "index.html", "--dry-run"), both)
 	assert.Contains(t, w.run("restore", "two", "--dry-run"), w.path("linked")+" is a folder of site one, too")
 }
+
+// A folder of the system is not replaced by a restore, and the dry run and preflight say so before. (Nothing but a dry run is
+// tried here.)
+func TestAFolderOfTheSystemIsNotReplaced(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.run("backup")
+	w.write("revlet.yaml", w.read("revlet.yaml")+"\n    roots: {system: /boot}\n")
+	w.fails(1, []string{"/boot is a folder of the system"}, "restore", "kestrelpoint", "--dry-run")
+	w.fails(1, []string{"/boot is a folder of the system"}, "restore", "kestrelpoint", "--path", "uploads", "--dry-run")
+	assert.Contains(t, w.try("preflight").out, "/boot is a folder of the system")
+}

@@ -185,9 +185,16 @@ func (a *Agent) otherSites(name string) map[string]string {
 	return all
 }
 
-// canBeThere refuses to write into a database that is a file on another machine, or, for root, in a folder of somebody
+// canBeThere refuses to put another folder in the place of one of the system's, to write into a database that is a file on another machine, or, for root, in a folder of somebody
 // else's. One in a folder of the site comes back as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
+	if o.Files && !o.Site.Far() {
+		for _, dir := range o.Site.Folders() {
+			if err := restore.MayReplace(dir); err != nil {
+				return ofSite(o.Site.Name, err)
+			}
+		}
+	}
 	for _, db := range o.Site.Databases {
 		_, held := o.Archive.Origin.Databases[db.Label]
 		if o.Database && held && o.Rows[db.Label] != nil && db.Place == nil {

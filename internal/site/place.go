@@ -15,6 +15,13 @@ var (
 	systemFolders = []string{"/", "/home", "/root", "/usr", "/usr/local", "/usr/share", "/var", "/var/lib", "/srv", "/opt", "/mnt", "/media", "/tmp", "/var/tmp"}
 )
 
+// neverExchanged are folders that no restore puts another in the place of, whoever says so: without what else lies there the
+// machine is none. Others of systemFolders can be all of a site, as in a container.
+var neverExchanged = append([]string{"/", "/home", "/root", "/usr", "/usr/local", "/usr/share", "/var", "/var/lib", "/tmp", "/var/tmp"}, systemTrees...)
+
+// NeverExchanged tells whether a folder of this machine is one of its system's, which no restore may replace.
+func NeverExchanged(path string) bool { return slices.Contains(neverExchanged, sitepath.Clean(path)) }
+
 // SystemFolder tells whether a path is one that a description of a site which comes from
 // somewhere else must not lead to: a folder of the system, or a hidden one, such as where
 // keys for logging in are kept.

@@ -15,3 +15,13 @@ func TestFoldersOfTheSystemHoldNoSite(t *testing.T) {
 		assert.False(t, SystemFolder(good), good)
 	}
 }
+
+// What the machine needs is not replaced, whatever the configuration says; a container's whole disk for its site may be.
+func TestFoldersThatAreNeverExchanged(t *testing.T) {
+	for _, never := range []string{"/", "/etc", "/etc/", "/var/../etc", "/usr", "/usr/lib", "/var", "/var/log", "/home", "/root", "/tmp", "/bin", "/var/lib/mysql"} {
+		assert.True(t, NeverExchanged(never), never)
+	}
+	for _, may := range []string{"/srv", "/opt", "/var/www", "/etc/nginx", "/home/museum", "/var/www/html", "/app", "/usr/local/www", "/tmp/x"} {
+		assert.False(t, NeverExchanged(may), may)
+	}
+}

@@ -84,6 +84,8 @@ const (
 	CannotMove     Reason = "cannot-move"
 	SettingsByHand Reason = "settings-by-hand"
 	PlaceTaken     Reason = "place-taken"
+	// SystemFolder: a folder of the site, "path", is one of the machine's system.
+	SystemFolder Reason = "system-folder"
 	// MoveGone: the last move of the cutover of "site" to "to" is not there to be taken back.
 	MoveGone Reason = "move-gone"
 	// NotSavedBefore: what is to be taken back from "to", where the cutover of "site" led, could not be saved.

@@ -293,11 +293,22 @@ func (r *run) planFiles(ctx context.Context) error {
 	return site.Apart(folders)
 }
 
+// MayReplace refuses a folder of this machine that is one of its system's.
+func MayReplace(dir string) error {
+	if site.NeverExchanged(dir) {
+		return reason.New(reason.SystemFolder, reason.Names{"path": dir}, "%s is a folder of the system, and a restore would put another in its place", dir)
+	}
+	return nil
+}
+
 func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*FilesPlan, error) {
 	if r.far != nil {
 		return r.planFarFolder(ctx, label, dir, need)
 	}
 	root, err := disk.Way(dir)
+	if err == nil {
+		err = errors.Join(MayReplace(dir), MayReplace(root))
+	}
 	if err == nil {
 		err = r.disk.MkdirAll(filepath.Dir(root), 0o755)
 	}
