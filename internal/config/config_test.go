@@ -154,6 +154,29 @@ func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	require.True(t, reason.Is(err, reason.ConfigFolder), "%v", err)
 }
 
+// All folders of a site lie on one machine, and are reached by one account.
+func TestFoldersOfASiteLieTogether(t *testing.T) {
+	for folders, want := range map[string]string{
+		`root: /srv/www, roots: {m: "sftp://keeper@host.example/srv/m"}`:                                            "lies elsewhere",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: "sftp://other@host.example/srv/m"}`:                 "of the same account",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: "sftp://keeper@host.example:2222/srv/m"}`:           "of the same account",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: ./m}`:                                               "whole path",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: "sftp://keeper@host.example/~/m"}`:                  "whole path",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: "sftp://keeper@host.example/"}`:                     "whole path",
+		`root: "sftp://keeper@host.example/srv/www", roots: {m: /srv/m/, n: "sftp://keeper@host.example/srv/../n"}`: "",
+	} {
+		file := filepath.Join(t.TempDir(), "revlet.yaml")
+		require.NoError(t, os.WriteFile(file, []byte("stores: {here: {folder: /srv/archives}}\nsites:\n  kestrelpoint: {stores: [here], "+folders+"}\n"), 0o600))
+		c, err := Load(file)
+		if want != "" {
+			assert.ErrorContains(t, err, want, folders)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"m": "sftp://keeper@host.example/srv/m", "n": "sftp://keeper@host.example/n"}, c.Sites["kestrelpoint"].Roots)
+	}
+}
+
 // Whatever comes from a record is written as a value, or refused.
 func FuzzAdd(f *testing.F) {
 	f.Add("/srv/a", "https://a.example/", "tmp/**", "main", "u@h/d")

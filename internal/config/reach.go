@@ -81,6 +81,11 @@ func (s *Site) settleReach(base string) error {
 		if s.Reach != nil {
 			return errors.New("`reach:` is for a site elsewhere, whose `root:` begins with sftp://")
 		}
+		for label, dir := range s.Roots {
+			if (Site{Root: dir}).Far() {
+				return fmt.Errorf("`roots: {%s: %s}` lies elsewhere, and the webroot on this machine", label, dir)
+			}
+		}
 		return nil
 	}
 	u, err := url.Parse(s.Root)
@@ -102,7 +107,11 @@ func (s *Site) settleReach(base string) error {
 	}
 	s.Root = s.Base() + path.Clean(far)
 	for label, dir := range s.Roots {
-		s.Roots[label] = s.Base() + path.Clean("/"+strings.TrimPrefix(dir, s.Base()))
+		there := strings.TrimPrefix(dir, s.Base())
+		if !strings.HasPrefix(there, "/") || strings.HasPrefix(there, "/~") || path.Clean(there) == "/" {
+			return fmt.Errorf("`roots: {%s: %s}`: it is to be a whole path on the machine of `root:`, and of the same account", label, dir)
+		}
+		s.Roots[label] = s.Base() + path.Clean(there)
 	}
 	if s.Reach == nil {
 		return nil
