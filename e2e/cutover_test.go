@@ -356,7 +356,7 @@ func wayBack(t *testing.T, w *world, open func() bool, at func() string) {
 	assert.Contains(t, w.run("cutover", "finish", "kestrelpoint", "--back", "--dry-run", "--yes"), "Dry run: nothing was changed.")
 	assert.False(t, open())
 	assert.True(t, after == at())
-	w.fails(2, []string{"--leave says"}, "cutover", "finish", "kestrelpoint", "--back", "--leave", "open", "--yes")
+	w.fails(2, []string{"--leave has no meaning with --back"}, "cutover", "finish", "kestrelpoint", "--back", "--leave", "open", "--yes")
 	w.fails(2, []string{"went to lighthouse, not to kestrelpoint"}, "cutover", "finish", "kestrelpoint", "--back", "--to", "kestrelpoint", "--yes")
 	assert.False(t, open())
 	w.write("host-127.0.0.9/uploads/visitor.txt", "written at the new place")

@@ -97,3 +97,36 @@ func TestAFolderOfTheSystemIsNotReplaced(t *testing.T) {
 	w.fails(1, []string{"/boot is a folder of the system"}, "restore", "kestrelpoint", "--path", "uploads", "--dry-run")
 	assert.Contains(t, w.try("preflight").out, "/boot is a folder of the system")
 }
+
+// What an entry names and an archive does not hold stays, and that is said; what an archive holds and the entry does not name
+// is refused before anything is asked.
+func TestFoldersThatTheArchiveAndTheEntryDoNotShare(t *testing.T) {
+	t.Parallel()
+	w, _ := museum(t)
+	w.write("media/a.txt", "a")
+	w.write("films/a.txt", "a")
+	entry := w.read("revlet.yaml")
+	with := func(roots string) { w.write("revlet.yaml", entry+"\n    roots: {"+roots+"}\n") }
+	with("media: ./media")
+	w.run("backup")
+	require.NoError(t, os.Remove(w.path("media/a.txt")))
+	for _, roots := range []string{"", "films: ./media"} {
+		with(roots)
+		for _, args := range [][]string{{"--dry-run"}, {"--yes"}, {"--path", "**/a.txt", "--dry-run"}} {
+			w.fails(1, []string{`holds a folder "media" that the site's entry does not name now`, "`roots: {media: " + w.path("media") + "}`"}, append([]string{"restore", "kestrelpoint"}, args...)...)
+		}
+		w.run("restore", "kestrelpoint", "--path", "uploads", "--dry-run")
+		w.fails(4, []string{"DOES NOT RESTORE"}, "rehearse", "kestrelpoint")
+	}
+	with("films: ./films, media: ./media")
+	for _, how := range []string{"--dry-run", "--yes"} {
+		out := w.run("restore", "kestrelpoint", how)
+		assert.Contains(t, out, w.path("htdocs")+" and "+w.path("media")+" become exactly the archive's")
+		assert.Contains(t, out, "as it is, for the archive does not hold it, stays "+w.path("films"))
+	}
+	assert.FileExists(t, w.path("media/a.txt"))
+	assert.FileExists(t, w.path("films/a.txt"))
+	assert.Contains(t, w.run("rehearse", "kestrelpoint"), "every byte and every row is as it was saved")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("films/a.txt"))
+}

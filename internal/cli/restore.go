@@ -94,6 +94,9 @@ func (a *app) wanted(ctx context.Context, c *cli.Command, s *site.Site, h *catal
 	if w.astray, err = a.jobs.Astray(ctx, w.RestoreOrder); err == nil && w.Selection != nil {
 		err = catalog.BecauseDamaged(h, w.Selection.Look(ctx, h))
 	}
+	if err == nil && w.Files {
+		err = restore.FoldersNamed(s, h, w.Selection)
+	}
 	w.shared = a.jobs.SharedFolders(w.RestoreOrder)
 	return w, err
 }
@@ -232,6 +235,23 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 	return a.reportRestore(c, r)
 }
 
+// wholeFolders says what becomes of the site's folders in a restore of all files.
+func (a *app) wholeFolders(h *catalog.Held, s *site.Site) [][2]string {
+	where, become, stays := s.Root, "becomes", []string{}
+	for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
+		if h.Origin.Roots[label] == "" {
+			stays = append(stays, s.Roots[label])
+			continue
+		}
+		where, become = where+" and "+s.Roots[label], "become"
+	}
+	lines := [][2]string{{"files", fmt.Sprintf("%s %s exactly the archive's: %s", where, become, render.Contents(h.Totals))}}
+	if len(stays) > 0 {
+		lines = append(lines, [2]string{"", a.Bad("as it is, for the archive does not hold it, stays " + render.PrintableText(strings.Join(stays, " and ")))})
+	}
+	return lines
+}
+
 func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovered []restore.Uncovered) {
 	fmt.Fprintf(a.Out, "%s from %s\n\n", a.Bold("Restore "+h.Site), h.Name)
 	lines := [][2]string{
@@ -242,11 +262,7 @@ func (a *app) announceRestore(h *catalog.Held, s *site.Site, want wish, uncovere
 	case want.Selection != nil:
 		lines = append(lines, [2]string{"files", want.words(s)}, [2]string{"", "everything else stays as it is"})
 	case want.Files:
-		where := s.Root
-		for _, label := range slices.Sorted(maps.Keys(s.Roots)) {
-			where += " and " + s.Roots[label]
-		}
-		lines = append(lines, [2]string{"files", fmt.Sprintf("%s %s exactly the archive's: %s", where, map[bool]string{false: "becomes", true: "become"}[len(s.Roots) > 0], render.Contents(h.Totals))})
+		lines = append(lines, a.wholeFolders(h, s)...)
 	case !h.Scope.HasFiles():
 		lines = append(lines, [2]string{"files", a.Bad("stay as they are: this archive holds only the database")})
 	default:

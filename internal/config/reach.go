@@ -76,17 +76,34 @@ func SplitHome(root string) (base, dir string, home bool) {
 	return base, dir, base != "" && (dir == "" || strings.HasPrefix(dir, "/~"))
 }
 
+// rootsHere makes sure that the further folders of a site on this machine are on it, too.
+func (s *Site) rootsHere() error {
+	for label, dir := range s.Roots {
+		if (Site{Root: dir}).Far() {
+			return fmt.Errorf("`roots: {%s: %s}` lies elsewhere, and the webroot on this machine", label, dir)
+		}
+	}
+	return nil
+}
+
+// rootsThere completes those of a site elsewhere.
+func (s *Site) rootsThere() error {
+	for label, dir := range s.Roots {
+		there := strings.TrimPrefix(dir, s.Base())
+		if !strings.HasPrefix(there, "/") || strings.HasPrefix(there, "/~") || path.Clean(there) == "/" {
+			return fmt.Errorf("`roots: {%s: %s}`: it is to be a whole path on the machine of `root:`, and of the same account", label, dir)
+		}
+		s.Roots[label] = s.Base() + path.Clean(there)
+	}
+	return nil
+}
+
 func (s *Site) settleReach(base string) error {
 	if !s.Far() {
 		if s.Reach != nil {
 			return errors.New("`reach:` is for a site elsewhere, whose `root:` begins with sftp://")
 		}
-		for label, dir := range s.Roots {
-			if (Site{Root: dir}).Far() {
-				return fmt.Errorf("`roots: {%s: %s}` lies elsewhere, and the webroot on this machine", label, dir)
-			}
-		}
-		return nil
+		return s.rootsHere()
 	}
 	u, err := url.Parse(s.Root)
 	switch {
@@ -106,12 +123,8 @@ func (s *Site) settleReach(base string) error {
 		return fmt.Errorf("`root: %s` names no folder", s.Root)
 	}
 	s.Root = s.Base() + path.Clean(far)
-	for label, dir := range s.Roots {
-		there := strings.TrimPrefix(dir, s.Base())
-		if !strings.HasPrefix(there, "/") || strings.HasPrefix(there, "/~") || path.Clean(there) == "/" {
-			return fmt.Errorf("`roots: {%s: %s}`: it is to be a whole path on the machine of `root:`, and of the same account", label, dir)
-		}
-		s.Roots[label] = s.Base() + path.Clean(there)
+	if err := s.rootsThere(); err != nil {
+		return err
 	}
 	if s.Reach == nil {
 		return nil

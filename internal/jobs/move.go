@@ -393,7 +393,8 @@ func (m *Move) matchDatabases(s *site.Site, then map[string]site.Database) error
 		if db.Engine != origin.Engine {
 			return reason.BadUsage("the archive's database %q is %s; a %s one cannot take it in", label, origin.Engine, db.Engine)
 		}
-		named := m.Entry.Databases[label] != (config.Database{})
+		entry := m.Entry.Databases[label]
+		named := entry != (config.Database{}) && (db.Engine != "sqlite" || entry.SQLite != "")
 		if file, ok := fileInFolder(s, h, origin); ok && m.New && !named {
 			db.Path = file
 		}

@@ -43,6 +43,7 @@ var Advice = map[reason.Reason]string{
 	reason.NotSavedBefore:        "mend that (`revlet preflight {to}`); or, if what was written at {to} may be lost, add --anyway",
 	reason.SystemFolder:          "name the folder in it that is the site's, in `root:` or `roots:`; `revlet extract` takes files out of an archive",
 	reason.MoveGone:              "`revlet cutover finish {site} --back --anyway` opens {site} again, and leaves {to} as it is",
+	reason.RootUnnamed:           "name it under `roots:` of {site}'s entry: `roots: {{label}: {path}}`, or where it lies now",
 	reason.FolderUnnamed:         "add `--folder {label}=FOLDER`; a site that the configuration has names it under `roots:` of its entry",
 	reason.PlaceTaken:            "choose another place; or, if what is there may go, add --anyway; it is set aside",
 	reason.NoSuchAccount:         "`revlet accounts {site} --all` lists what accounts there are",

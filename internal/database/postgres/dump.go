@@ -115,20 +115,26 @@ func (s *snapshot) begin(ctx context.Context, before *database.Marks) error {
 	s.schema = s.header() + d.early.String()
 	s.objects = s.header() + d.late.String()
 	s.units = append(s.units, database.Unit{Kind: database.Schema})
-	for _, t := range d.tables {
+	err := s.rows(ctx, before, d.tables)
+	s.units = append(s.units, database.Unit{Kind: database.Objects})
+	return err
+}
+
+// rows finds out which tables are to be read, and how.
+func (s *snapshot) rows(ctx context.Context, before *database.Marks, tables []*table) error {
+	for _, t := range tables {
 		s.queries[t.name] = t.query()
 	}
-	if err := s.vouch(ctx, before, d.tables); err != nil {
+	if err := s.vouch(ctx, before, tables); err != nil {
 		return err
 	}
-	for _, t := range d.tables {
+	for _, t := range tables {
 		if t.unchanged {
 			s.unchanged = append(s.unchanged, t.name)
 			continue
 		}
 		s.units = append(s.units, database.Unit{Kind: database.Rows, Table: t.name, Slice: 1, Bytes: t.bytes})
 	}
-	s.units = append(s.units, database.Unit{Kind: database.Objects})
 	return nil
 }
 

@@ -90,6 +90,8 @@ const (
 	MoveGone Reason = "move-gone"
 	// NotSavedBefore: what is to be taken back from "to", where the cutover of "site" led, could not be saved.
 	NotSavedBefore Reason = "not-saved-before"
+	// RootUnnamed: an archive has a further folder, "label", which lay at "path", and the entry of "site" has none of that name.
+	RootUnnamed Reason = "root-unnamed"
 	// FolderUnnamed: an archive has a further folder, "label", of which the new place says nothing.
 	FolderUnnamed Reason = "folder-unnamed"
 	// NoSuchAccount: "site" has no account of that name. NoAccounts: what accounts there

@@ -242,10 +242,11 @@ func match(patterns map[string]string, rel string) (string, bool) {
 		if rel == p || strings.HasPrefix(rel, p+"/") {
 			return p, true
 		}
-		for _, all := range []string{p, p + "/**"} {
-			if ok, err := doublestar.Match(all, rel); err == nil && ok {
-				return p, true
-			}
+		if ok, err := doublestar.Match(p, rel); err == nil && ok {
+			return p, true
+		}
+		if ok, err := doublestar.Match(p+"/**", rel); strings.Contains(p, `\`) && err == nil && ok {
+			return p, true // the folder that a quoted name means
 		}
 	}
 	return "", false

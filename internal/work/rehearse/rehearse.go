@@ -300,6 +300,9 @@ func (j Job) copy() *site.Site {
 	s.Above, s.Databases = "", nil
 	s.Roots = map[string]string{}
 	for label := range j.Site.Roots {
+		if j.Archive.Origin.Roots[label] == "" {
+			continue // it was named later
+		}
 		s.Roots[label] = filepath.Join(j.room, "roots", label)
 	}
 	return &s

@@ -252,6 +252,17 @@ func (r *run) partPresent(ctx context.Context, s store.Named, p archive.Part) er
 // margin is kept free beyond what the restored files need.
 const margin = 16 << 20
 
+// FoldersNamed makes sure that the site has each folder that the archive, or the share of it, lies in. A share has to be
+// looked at before.
+func FoldersNamed(s *site.Site, h *catalog.Held, share *FileSelection) error {
+	for _, label := range h.Origin.Others(site.RootLabel) {
+		if s.Roots[label] == "" && (share == nil || share.labels[label]) {
+			return reason.New(reason.RootUnnamed, reason.Names{"site": s.Name, "label": label, "path": h.Origin.Roots[label]}, "archive %s holds a folder %q that the site's entry does not name now", h.Name, label)
+		}
+	}
+	return nil
+}
+
 // planFiles plans the exchange of every folder that the archive holds.
 func (r *run) planFiles(ctx context.Context) error {
 	totals := r.Archive.Totals
@@ -264,6 +275,9 @@ func (r *run) planFiles(ctx context.Context) error {
 			need += totals.DatabaseBytes
 		}
 	}
+	if err := FoldersNamed(r.Site, r.Archive, r.Selection); err != nil {
+		return err
+	}
 	f, err := r.planFolder(ctx, site.RootLabel, r.Site.Root, need)
 	if err != nil {
 		return err
@@ -274,10 +288,7 @@ func (r *run) planFiles(ctx context.Context) error {
 		if !r.plans(label) {
 			continue // of a share, other folders stay as they are
 		}
-		dir, ok := r.Site.Roots[label]
-		if !ok {
-			return fmt.Errorf("archive %s holds a folder %q that the configuration does not name now; add it under `roots:`", r.Archive.Name, label)
-		}
+		dir := r.Site.Roots[label]
 		// How the bytes are shared out is not known here: each must have room for all.
 		extra, err := r.planFolder(ctx, label, dir, need)
 		if err != nil {
