@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +19,7 @@ import (
 
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 )
@@ -176,7 +176,7 @@ func Parse(path string, data []byte) (*Config, error) {
 	return c, nil
 }
 
-var unknownField = regexp.MustCompile(`unknown field "([^"]+)"`)
+var unknownField = lazy.Regexp(`unknown field "([^"]+)"`)
 
 // placed turns the parser's error into an Error with its position.
 func placed(path string, err error) error {
@@ -188,7 +188,7 @@ func placed(path string, err error) error {
 			e.Line, e.Column = t.Position.Line, t.Position.Column
 		}
 	}
-	if m := unknownField.FindStringSubmatch(e.Reason); m != nil {
+	if m := unknownField().FindStringSubmatch(e.Reason); m != nil {
 		e.unknown = true
 		e.Reason = fmt.Sprintf("unknown key %q%s", m[1], nearest(m[1], knownKeys(reflect.TypeFor[Config]())))
 	}
@@ -197,9 +197,9 @@ func placed(path string, err error) error {
 }
 
 var (
-	unexpected = regexp.MustCompile(`^(\w+) was used where (\w+) is expected$`)
-	wrongType  = regexp.MustCompile(`^cannot unmarshal (\S+(?: \{\})?) into Go (?:struct field|value) .*of type (\S+)$`)
-	twice      = regexp.MustCompile(`^mapping key "(.*)" already defined at \[(\d+):\d+\]$`)
+	unexpected = lazy.Regexp(`^(\w+) was used where (\w+) is expected$`)
+	wrongType  = lazy.Regexp(`^cannot unmarshal (\S+(?: \{\})?) into Go (?:struct field|value) .*of type (\S+)$`)
+	twice      = lazy.Regexp(`^mapping key "(.*)" already defined at \[(\d+):\d+\]$`)
 	kinds      = map[string]string{"int": "a number", "uint64": "a number", "int64": "a number", "float64": "a number", "string": "a text", "bool": "true or false", "mapping": "entries (`key: value`)", "sequence": "a list (`[…]`)", "null": "nothing"}
 )
 
@@ -214,13 +214,13 @@ func plain(text string) string {
 		}
 		return kinds["mapping"]
 	}
-	if m := unexpected.FindStringSubmatch(text); m != nil {
+	if m := unexpected().FindStringSubmatch(text); m != nil {
 		return fmt.Sprintf("%s belongs here, not %s", kind(m[2]), kind(m[1]))
 	}
-	if m := wrongType.FindStringSubmatch(text); m != nil {
+	if m := wrongType().FindStringSubmatch(text); m != nil {
 		return fmt.Sprintf("%s belongs here, not %s", kind(m[2]), kind(m[1]))
 	}
-	if m := twice.FindStringSubmatch(text); m != nil {
+	if m := twice().FindStringSubmatch(text); m != nil {
 		return fmt.Sprintf("%q stands in line %s already", m[1], m[2])
 	}
 	return text
@@ -264,10 +264,10 @@ func nearest(typed string, known []string) string {
 	return fmt.Sprintf("; did you mean %q?", best)
 }
 
-var siteName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,60}$`)
+var siteName = lazy.Regexp(`^[a-z0-9][a-z0-9._-]{0,60}$`)
 
 // ValidName tells whether a site or store may be called that.
-func ValidName(name string) bool { return siteName.MatchString(name) }
+func ValidName(name string) bool { return siteName().MatchString(name) }
 
 // settler checks a configuration and completes it. Faults are reported in the order
 // of names, so that the first one is always the same.

@@ -6,11 +6,11 @@ import (
 	"net"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/signing"
 	"revlet/internal/rules/retention"
 	"revlet/internal/rules/schedule"
@@ -163,10 +163,10 @@ type Report struct {
 	Logo   string `yaml:"logo"`
 }
 
-var colour = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
+var colour = lazy.Regexp(`^#[0-9a-fA-F]{6}$`)
 
 func (r *Report) settle() error {
-	if r != nil && r.Colour != "" && !colour.MatchString(r.Colour) {
+	if r != nil && r.Colour != "" && !colour().MatchString(r.Colour) {
 		return fmt.Errorf("`colour: %s`: it is such as \"#1f6aa5\"", r.Colour)
 	}
 	return nil

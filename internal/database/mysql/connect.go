@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/process"
 )
 
@@ -105,7 +105,7 @@ func Open(ctx context.Context, c Config) (*Database, error) {
 }
 
 // hostPattern is what stands for hosts in the names of accounts.
-var hostPattern = regexp.MustCompile(`^[A-Za-z0-9.:%_/-]{1,255}$`)
+var hostPattern = lazy.Regexp(`^[A-Za-z0-9.:%_/-]{1,255}$`)
 
 // letIn adds to an error about something that the server lacks that the account is none of it, where that is so.
 func (c Config) letIn(ctx context.Context, err error) error {
@@ -119,7 +119,7 @@ func (c Config) letIn(ctx context.Context, err error) error {
 		return err
 	}
 	let := &database.LetInError{Err: err}
-	if user == c.User && hostPattern.MatchString(host) {
+	if user == c.User && hostPattern().MatchString(host) {
 		let.Account = text(user) + "@" + text(host)
 	}
 	return let

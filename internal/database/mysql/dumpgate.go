@@ -4,12 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/reason"
 )
 
@@ -456,7 +456,7 @@ var passedVariables = []string{"unique_checks", "foreign_key_checks", "sql_notes
 	"innodb_strict_mode", "lock_wait_timeout", "wait_timeout", "default_storage_engine", "transaction_isolation", "tx_isolation", "insert_id",
 	"sql_safe_updates", "alter_algorithm", "show_create_table_skip_secondary_engine", "session_track_gtids", "big_tables"}
 
-var zone = regexp.MustCompile(`^(?:[+-]\d\d?:\d\d|[A-Z][A-Z0-9_+/-]{0,63})$`)
+var zone = lazy.Regexp(`^(?:[+-]\d\d?:\d\d|[A-Z][A-Z0-9_+/-]{0,63})$`)
 
 // set follows SET statements. What of them matters is run in words of its own.
 func (g *dumpGate) set(stmt string, r *tokenReader) (run []string, err error) {
@@ -554,7 +554,7 @@ func literal(t sqltext.Token) string {
 func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
 	switch {
 	case name == "sql_mode":
-		if value = strings.ToUpper(value); modes.MatchString(value) {
+		if value = strings.ToUpper(value); modes().MatchString(value) {
 			g.session[name] = value
 			g.version = g.version.under(value)
 		}
@@ -566,10 +566,10 @@ func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
 		return []string{"SET NAMES " + strings.ToLower(value)}, nil
 	case name == "character_set_client":
 		return nil, fmt.Errorf("%w: the text is in character set %.20q, in which quotes cannot be told apart safely", database.ErrForeignSQL, value)
-	case name == "collation_connection" && (value == "" || word.MatchString(strings.ToLower(value))):
+	case name == "collation_connection" && (value == "" || word().MatchString(strings.ToLower(value))):
 		g.session[name] = strings.ToLower(value)
 		return nil, nil
-	case name == "time_zone" && zone.MatchString(strings.ToUpper(value)):
+	case name == "time_zone" && zone().MatchString(strings.ToUpper(value)):
 		g.session[name] = value
 		return []string{"SET SESSION time_zone = " + text(value)}, nil
 	case name == "system_versioning_insert_history" && (value == "0" || value == "1"):
@@ -580,4 +580,4 @@ func (g *dumpGate) assign(stmt, name, value string) ([]string, error) {
 
 // modes matches a list of SQL modes. They hold for the objects that are made under
 // them; rows and tables are read under one of Revlet's own.
-var modes = regexp.MustCompile(`^[A-Z0-9_, ]*$`)
+var modes = lazy.Regexp(`^[A-Z0-9_, ]*$`)

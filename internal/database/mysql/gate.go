@@ -2,12 +2,12 @@ package mysql
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/lazy"
 )
 
 // This file is the one gate for SQL that a server is to run and that Revlet did not
@@ -31,15 +31,15 @@ type serverVersion struct {
 
 // under is the version while an SQL mode holds.
 func (n serverVersion) under(mode string) serverVersion {
-	names, literal := ansiMode.MatchString(mode), strings.Contains(mode, "NO_BACKSLASH_ESCAPES")
+	names, literal := ansiMode().MatchString(mode), strings.Contains(mode, "NO_BACKSLASH_ESCAPES")
 	n.dialect = map[[2]bool]sqltext.Dialect{{}: sqltext.MySQL, {true, false}: sqltext.MySQLAnsi, {false, true}: sqltext.MySQLLiteral, {true, true}: sqltext.MySQLAnsiLiteral}[[2]bool{names, literal}]
 	return n
 }
 
-var versionDigits = regexp.MustCompile(`^(\d+)\.(\d+)\.(\d+)`)
+var versionDigits = lazy.Regexp(`^(\d+)\.(\d+)\.(\d+)`)
 
 func parseVersion(version string) serverVersion {
-	m := versionDigits.FindStringSubmatch(strings.TrimPrefix(version, "5.5.5-"))
+	m := versionDigits().FindStringSubmatch(strings.TrimPrefix(version, "5.5.5-"))
 	n := serverVersion{maria: strings.Contains(version, "MariaDB")}
 	if m != nil {
 		major, _ := strconv.Atoi(m[1])
@@ -347,10 +347,10 @@ func (r *tokenReader) anyName() (string, bool) {
 // nor makes a view, trigger, routine or event. It returns the kind of what it makes, none
 // for a setting, and what is to be run.
 func checkObject(stmt string, n serverVersion) (kind, run string, err error) {
-	if sessionStatement.MatchString(stmt) {
+	if sessionStatement().MatchString(stmt) {
 		return "", stmt, nil
 	}
-	if m := objectSession.FindStringSubmatch(stmt); m != nil && (m[1] == "" || safeCharset(m[1])) {
+	if m := objectSession().FindStringSubmatch(stmt); m != nil && (m[1] == "" || safeCharset(m[1])) {
 		return "", stmt, nil
 	}
 	tokens := n.open(stmt)
@@ -367,8 +367,8 @@ func checkObject(stmt string, n serverVersion) (kind, run string, err error) {
 // defines, and the statement as it is to be run; no name for a session statement.
 // Anything else is refused.
 func checkSchema(stmt string, n serverVersion) (table, run string, err error) {
-	if sessionStatement.MatchString(stmt) {
-		if unsafeMode.MatchString(stmt) {
+	if sessionStatement().MatchString(stmt) {
+		if unsafeMode().MatchString(stmt) {
 			return "", "", foreign(stmt)
 		}
 		return "", stmt, nil
@@ -421,9 +421,11 @@ func (r *tokenReader) setval() (name string, at int, ok bool) {
 // ansiMode matches SQL modes in which double quotes enclose names, unsafeMode those under
 // which the server cuts text into tokens in another way than usual. Tables and rows are
 // not written under any of them; views, triggers and routines may be.
+const ansiModes = `\b(?:ANSI_QUOTES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`
+
 var (
-	ansiMode   = regexp.MustCompile(`\b(?:ANSI_QUOTES|ANSI|ORACLE|MSSQL|DB2|MAXDB|POSTGRESQL)\b`)
-	unsafeMode = regexp.MustCompile(ansiMode.String() + `|\bNO_BACKSLASH_ESCAPES\b`)
+	ansiMode   = lazy.Regexp(ansiModes)
+	unsafeMode = lazy.Regexp(ansiModes + `|\bNO_BACKSLASH_ESCAPES\b`)
 )
 
 // safeCharsets are the character sets in which no character has a quote or a backslash

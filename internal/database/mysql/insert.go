@@ -1,11 +1,12 @@
 package mysql
 
 import (
-	"regexp"
 	"strings"
+
+	"revlet/internal/platform/lazy"
 )
 
-var numeral = regexp.MustCompile(`^(?:0x[0-9a-fA-F]+|0b[01]+|(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)$`)
+var numeral = lazy.Regexp(`^(?:0x[0-9a-fA-F]+|0b[01]+|(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)$`)
 
 // insertion is an INSERT or REPLACE statement that gives nothing but literals.
 type insertion struct {
@@ -207,7 +208,7 @@ func (r *insertReader) number() bool {
 		}
 		w += string(c) + r.s[from:r.i]
 	}
-	return numeral.MatchString(w)
+	return numeral().MatchString(w)
 }
 
 func (r *insertReader) text(quote byte) bool {

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -16,6 +15,7 @@ import (
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/reason"
 )
 
@@ -229,13 +229,13 @@ func (db *Database) Widths(ctx context.Context, p *database.Plan) (database.Widt
 }
 
 // collation matches where a definition names one.
-var collation = regexp.MustCompile(`\bCOLLATE([ =])(\w+)`)
+var collation = lazy.Regexp(`\bCOLLATE([ =])(\w+)`)
 
 // knownCollations replaces collations that this server lacks by the nearest one
 // it has, and notes each: another version or make has others.
 func knownCollations(stmt string, known map[string]bool, note func(string)) string {
-	return collation.ReplaceAllStringFunc(stmt, func(m string) string {
-		parts := collation.FindStringSubmatch(m)
+	return collation().ReplaceAllStringFunc(stmt, func(m string) string {
+		parts := collation().FindStringSubmatch(m)
 		if known[parts[2]] {
 			return m
 		}
@@ -256,19 +256,19 @@ func knownCollations(stmt string, known map[string]bool, note func(string)) stri
 // engineOption matches a table's storage engine, and ariaOption what only one
 // make's engine understands.
 var (
-	engineOption = regexp.MustCompile(`\) ENGINE=(\w+)`)
-	ariaOption   = regexp.MustCompile(` (?:PAGE_CHECKSUM|TRANSACTIONAL)=\d`)
+	engineOption = lazy.Regexp(`\) ENGINE=(\w+)`)
+	ariaOption   = lazy.Regexp(` (?:PAGE_CHECKSUM|TRANSACTIONAL)=\d`)
 )
 
 // knownEngine replaces a storage engine that this server lacks by InnoDB, and
 // notes it.
 func knownEngine(stmt string, known map[string]bool, note func(string)) string {
-	m := engineOption.FindStringSubmatchIndex(stmt)
+	m := engineOption().FindStringSubmatchIndex(stmt)
 	if m == nil || known[strings.ToLower(stmt[m[2]:m[3]])] {
 		return stmt
 	}
 	note(fmt.Sprintf("storage engine %s is unknown to this server and became InnoDB", stmt[m[2]:m[3]]))
-	return stmt[:m[2]] + "InnoDB" + ariaOption.ReplaceAllString(stmt[m[3]:], "")
+	return stmt[:m[2]] + "InnoDB" + ariaOption().ReplaceAllString(stmt[m[3]:], "")
 }
 
 // namesOf collects the first column of a query, in small letters.
@@ -354,7 +354,7 @@ func (db *Database) insertRows(ctx context.Context, conn *sql.Conn, table, to st
 	var count int64
 	err := rowStatements(r, func(s rowStatement) error {
 		stmt := s.text()
-		if len(stmt) < 200 && sessionStatement.Match(stmt) && !unsafeMode.Match(stmt) {
+		if len(stmt) < 200 && sessionStatement().Match(stmt) && !unsafeMode().Match(stmt) {
 			_, err := conn.ExecContext(ctx, string(stmt))
 			return err
 		}
@@ -463,12 +463,12 @@ func (db *Database) loadObjects(ctx context.Context, p *database.Plan, r io.Read
 }
 
 // zoneStatement matches the setting of the time zone that an event is made under.
-var zoneStatement = regexp.MustCompile(`^SET SESSION time_zone = ('[^']*')$`)
+var zoneStatement = lazy.Regexp(`^SET SESSION time_zone = ('[^']*')$`)
 
 // knowsZone replaces a time zone that the server does not know, in what is made when the
 // tables are exchanged, by the server's own, and notes it.
 func (db *Database) knowsZone(ctx context.Context, p *database.Plan, stmt string) error {
-	m := zoneStatement.FindStringSubmatch(stmt)
+	m := zoneStatement().FindStringSubmatch(stmt)
 	if m == nil {
 		return nil
 	}
@@ -483,22 +483,22 @@ func (db *Database) knowsZone(ctx context.Context, p *database.Plan, stmt string
 
 // plainKey matches a key that is neither primary nor unique, full-text or
 // spatial, in SHOW CREATE TABLE, which gives each a line.
-var plainKey = regexp.MustCompile("^  (KEY `(?:[^`]|``)*` \\(`((?:[^`]|``)*)`.*?),?$")
+var plainKey = lazy.Regexp("^  (KEY `(?:[^`]|``)*` \\(`((?:[^`]|``)*)`.*?),?$")
 
 // unsplittable matches tables whose keys are better left alone: others depend
 // on them or stand behind them.
-var unsplittable = regexp.MustCompile(`(?m)^  (?:CONSTRAINT|FULLTEXT KEY|SPATIAL KEY|PERIOD FOR)|WITH SYSTEM VERSIONING|PARTITION BY`)
+var unsplittable = lazy.Regexp(`(?m)^  (?:CONSTRAINT|FULLTEXT KEY|SPATIAL KEY|PERIOD FOR)|WITH SYSTEM VERSIONING|PARTITION BY`)
 
 // splitPlainKeys takes the plain keys out of a table's definition: making them
 // at once over all rows is several times faster than row by row. The key of an
 // automatic number has to be there from the start.
 func splitPlainKeys(create string) (string, string) {
-	if unsplittable.MatchString(create) {
+	if unsplittable().MatchString(create) {
 		return create, ""
 	}
 	var lines, late []string
 	for line := range strings.SplitSeq(create, "\n") {
-		m := plainKey.FindStringSubmatch(line)
+		m := plainKey().FindStringSubmatch(line)
 		if m != nil && !strings.Contains(create, "\n  `"+m[2]+"` ") {
 			return create, ""
 		}

@@ -5,12 +5,12 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/lazy"
 )
 
 // delimiter ends statements that have semicolons inside.
@@ -32,10 +32,10 @@ type object struct {
 // definer matches the account that an object is tied to. It is left out, so
 // that the account that loads the object becomes its definer: the old one may
 // not exist on the new server.
-var definer = regexp.MustCompile("DEFINER\\s*=\\s*(`(?:[^`]|``)*`@`(?:[^`]|``)*`|'[^']*'@'[^']*'|\\S+)\\s+")
+var definer = lazy.Regexp("DEFINER\\s*=\\s*(`(?:[^`]|``)*`@`(?:[^`]|``)*`|'[^']*'@'[^']*'|\\S+)\\s+")
 
 func (o object) statement() string {
-	return strings.TrimSpace(definer.ReplaceAllString(o.create, ""))
+	return strings.TrimSpace(definer().ReplaceAllString(o.create, ""))
 }
 
 // dumpObjects writes views, triggers, routines and events as SQL text that the
@@ -72,7 +72,7 @@ func objectsText(objects []object) string {
 			b.WriteString("SET SESSION character_set_client = " + client + delimiter + "\n")
 			now.charset = client
 		}
-		if o.collation != now.collation && word.MatchString(o.collation) {
+		if o.collation != now.collation && word().MatchString(o.collation) {
 			b.WriteString("SET SESSION collation_connection = " + o.collation + delimiter + "\n")
 			now.collation = o.collation
 		}
@@ -83,7 +83,7 @@ func objectsText(objects []object) string {
 }
 
 // word is what names of character sets and collations consist of.
-var word = regexp.MustCompile(`^[a-z0-9_]+$`)
+var word = lazy.Regexp(`^[a-z0-9_]+$`)
 
 // client is the character set under which the object is made again: the one that it was
 // made under, as long as its text, which is UTF-8, means the same in that.
@@ -160,10 +160,10 @@ func (db *Database) wouldBeMade(o object) error {
 // errUnreadable is wrapped when the server hides an object's definition.
 var errUnreadable = errors.New("the account may not read its definition")
 
-var triggerTable = regexp.MustCompile("(?is)\\sON\\s+(?:`(?:[^`]|``)*`\\.)?(`(?:[^`]|``)*`|\\S+)\\s+FOR\\s+EACH\\s+ROW")
+var triggerTable = lazy.Regexp("(?is)\\sON\\s+(?:`(?:[^`]|``)*`\\.)?(`(?:[^`]|``)*`|\\S+)\\s+FOR\\s+EACH\\s+ROW")
 
 func onOwnTable(o object, tables map[string]*table) bool {
-	m := triggerTable.FindStringSubmatch(o.create)
+	m := triggerTable().FindStringSubmatch(o.create)
 	if m == nil {
 		return true
 	}

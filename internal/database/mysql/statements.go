@@ -6,13 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 	"unsafe"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/lazy"
 )
 
 // rowStatements reads a part of rows as Revlet writes it, a row a line, and
@@ -76,11 +76,11 @@ func (s rowStatement) sqlInto(head string, end int) string {
 }
 
 // sessionStatement matches the settings that Revlet's own parts begin with.
-var sessionStatement = regexp.MustCompile(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
+var sessionStatement = lazy.Regexp(`^(?:SET NAMES (?:binary|utf8mb4)|SET autocommit = 0|COMMIT|` +
 	`SET SESSION (?:(?:sql_mode = '[A-Z0-9_,]*'|time_zone = '[A-Za-z0-9_+:/-]*'|(?:foreign_key_checks|unique_checks|system_versioning_insert_history) = [01])(?:, )?)+)$`)
 
 // objectSession matches what objects are made under; its first group is a character set.
-var objectSession = regexp.MustCompile(`^SET SESSION (?:character_set_client = ([a-z0-9]+)|collation_connection = [a-z0-9_]+)$`)
+var objectSession = lazy.Regexp(`^SET SESSION (?:character_set_client = ([a-z0-9]+)|collation_connection = [a-z0-9_]+)$`)
 
 func foreign(stmt string) error {
 	return fmt.Errorf("%w: %s", database.ErrForeignSQL, excerpt(stmt))
@@ -260,12 +260,12 @@ func Statements(r io.Reader) (all []string, err error) {
 }
 
 // modeStatement matches where a part sets the SQL mode; its group is the mode.
-var modeStatement = regexp.MustCompile(`\bsql_mode = '([A-Z0-9_,]*)'`)
+var modeStatement = lazy.Regexp(`\bsql_mode = '([A-Z0-9_,]*)'`)
 
 // modeSet is the SQL mode that a statement of a part sets, if it does.
 func modeSet(stmt string) (mode string, ok bool) {
-	m := modeStatement.FindStringSubmatch(stmt)
-	if m == nil || !sessionStatement.MatchString(stmt) {
+	m := modeStatement().FindStringSubmatch(stmt)
+	if m == nil || !sessionStatement().MatchString(stmt) {
 		return "", false
 	}
 	return m[1], true

@@ -5,12 +5,12 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"revlet/internal/database"
 	"revlet/internal/database/rowrestore"
+	"revlet/internal/platform/lazy"
 )
 
 // Swap implements database.Target: one RENAME TABLE statement puts every live
@@ -164,7 +164,7 @@ func (db *Database) exchange(ctx context.Context, p *database.Plan, from, to []d
 		}
 		return eachObject(objects, parseVersion(db.info.Version), func(_, stmt string) error {
 			_, err := conn.ExecContext(ctx, stmt)
-			if objectSession.MatchString(stmt) && isCode(err, errNoCharset, errNoCollation) {
+			if objectSession().MatchString(stmt) && isCode(err, errNoCharset, errNoCollation) {
 				return nil // another version or make has others
 			}
 			if err != nil {
@@ -249,7 +249,7 @@ func (db *Database) clearObjects(ctx context.Context, conn *sql.Conn, p *databas
 }
 
 // keyLine matches a foreign key in SHOW CREATE TABLE, which gives each a line.
-var keyLine = regexp.MustCompile("^  CONSTRAINT (`(?:[^`]|``)*`) (FOREIGN KEY .*?),?$")
+var keyLine = lazy.Regexp("^  CONSTRAINT (`(?:[^`]|``)*`) (FOREIGN KEY .*?),?$")
 
 // splitKeys takes the foreign keys out of a table's definition: their names are
 // unique in a database, so that staged tables cannot have them while the live
@@ -258,7 +258,7 @@ func splitKeys(table, create string) (string, []database.ForeignKey) {
 	var keys []database.ForeignKey
 	var lines []string
 	for line := range strings.SplitSeq(create, "\n") {
-		if m := keyLine.FindStringSubmatch(line); m != nil {
+		if m := keyLine().FindStringSubmatch(line); m != nil {
 			keys = append(keys, database.ForeignKey{Table: table, Name: unquote(m[1]), Definition: m[2]})
 			continue
 		}

@@ -9,12 +9,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"revlet/internal/database"
 	"revlet/internal/database/rowrestore"
 	"revlet/internal/database/sqltext"
+	"revlet/internal/platform/lazy"
 )
 
 // Plan implements database.Target. The stage is a file on the live one's file
@@ -61,7 +61,7 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		if err != nil {
 			return err
 		}
-		if p.Rows != nil && u.Kind == database.Objects && !makesIndex.MatchString(stmt) {
+		if p.Rows != nil && u.Kind == database.Objects && !makesIndex().MatchString(stmt) {
 			return nil // the live ones stay
 		}
 		res, err := conn.ExecContext(ctx, stmt)
@@ -135,22 +135,22 @@ func prove(ctx context.Context, conn *sql.Conn, file string) error {
 }
 
 var (
-	setting    = regexp.MustCompile(`^PRAGMA (?:encoding|page_size|auto_vacuum|application_id|user_version|journal_mode|writable_schema) = [-'A-Za-z0-9]+$`)
-	makesIndex = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?INDEX\s`)
-	define     = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+)?(?:TABLE|INDEX|VIEW|TRIGGER)\s`)
-	asQuery    = regexp.MustCompile(`(?is)^CREATE\s+TABLE\s+\S+\s+AS\b`)
+	setting    = lazy.Regexp(`^PRAGMA (?:encoding|page_size|auto_vacuum|application_id|user_version|journal_mode|writable_schema) = [-'A-Za-z0-9]+$`)
+	makesIndex = lazy.Regexp(`(?i)^CREATE\s+(?:UNIQUE\s+)?INDEX\s`)
+	define     = lazy.Regexp(`(?i)^CREATE\s+(?:UNIQUE\s+)?(?:TABLE|INDEX|VIEW|TRIGGER)\s`)
+	asQuery    = lazy.Regexp(`(?is)^CREATE\s+TABLE\s+\S+\s+AS\b`)
 )
 
 // check refuses what Revlet does not write into a part of that kind.
 func check(u database.Unit, stmt string) (insert bool, err error) {
 	switch {
-	case setting.MatchString(stmt), stmt == "BEGIN", stmt == "COMMIT", stmt == "DELETE FROM sqlite_sequence":
+	case setting().MatchString(stmt), stmt == "BEGIN", stmt == "COMMIT", stmt == "DELETE FROM sqlite_sequence":
 		return false, nil
 	case u.Kind == database.Rows && strings.HasPrefix(stmt, "INSERT INTO "+quote(u.Table)+" (") && literalsOnly(stmt):
 		return true, nil
 	case u.Kind == database.Objects && strings.HasPrefix(stmt, "INSERT INTO sqlite_schema (") && literalsOnly(stmt):
 		return false, nil
-	case u.Kind != database.Rows && define.MatchString(stmt) && !asQuery.MatchString(stmt):
+	case u.Kind != database.Rows && define().MatchString(stmt) && !asQuery().MatchString(stmt):
 		return false, nil
 	}
 	return false, fmt.Errorf("%w: %.60q", database.ErrForeignSQL, stmt)
@@ -158,7 +158,7 @@ func check(u database.Unit, stmt string) (insert bool, err error) {
 
 // outside matches what may stand outside quotes in an INSERT: numbers, NULL,
 // blobs, and CAST(… AS TEXT) around one.
-var outside = regexp.MustCompile(`^(?:[\s(),0-9eE.+-]|NULL|x|CAST|AS TEXT)*$`)
+var outside = lazy.Regexp(`^(?:[\s(),0-9eE.+-]|NULL|x|CAST|AS TEXT)*$`)
 
 func literalsOnly(stmt string) bool {
 	_, values, ok := strings.Cut(stmt, ") VALUES\n")
@@ -174,7 +174,7 @@ func literalsOnly(stmt string) bool {
 			b.WriteByte(values[i])
 		}
 	}
-	return ok && !quoted && outside.MatchString(b.String())
+	return ok && !quoted && outside().MatchString(b.String())
 }
 
 // eachStatement calls visit for every statement of a text.

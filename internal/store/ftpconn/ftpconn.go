@@ -18,7 +18,6 @@ import (
 	"maps"
 	"net"
 	"net/textproto"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,6 +26,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"revlet/internal/platform/lazy"
 	"revlet/internal/store"
 )
 
@@ -259,10 +259,10 @@ func (c *Conn) Closed() bool {
 }
 
 // pasvAddress is in the answer to PASV (RFC 959): six numbers.
-var pasvAddress = regexp.MustCompile(`(\d+),(\d+),(\d+),(\d+),(\d+),(\d+)`)
+var pasvAddress = lazy.Regexp(`(\d+),(\d+),(\d+),(\d+),(\d+),(\d+)`)
 
 // epsvPort is in the answer to EPSV (RFC 2428).
-var epsvPort = regexp.MustCompile(`\(\|\|\|(\d+)\|\)`)
+var epsvPort = lazy.Regexp(`\(\|\|\|(\d+)\|\)`)
 
 // dataPort has the server listen for a data connection, and returns where: always at the
 // machine that was asked. The address that it may name as well is often one behind a router,
@@ -274,7 +274,7 @@ func (c *Conn) dataPort() (string, error) {
 	}
 	if !c.noEPSV {
 		_, said, err := c.Cmd(2, "EPSV")
-		if found := epsvPort.FindStringSubmatch(said); err == nil && found != nil {
+		if found := epsvPort().FindStringSubmatch(said); err == nil && found != nil {
 			return net.JoinHostPort(host, found[1]), nil
 		}
 		if err != nil && !Answered(err) {
@@ -286,7 +286,7 @@ func (c *Conn) dataPort() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	found := pasvAddress.FindStringSubmatch(said)
+	found := pasvAddress().FindStringSubmatch(said)
 	if found == nil {
 		return "", fmt.Errorf("the answer to PASV has no port: %.100q", said)
 	}

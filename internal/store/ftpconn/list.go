@@ -3,21 +3,21 @@ package ftpconn
 import (
 	"fmt"
 	"io/fs"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
+	"revlet/internal/platform/lazy"
 	"revlet/internal/store"
 )
 
 // A line of a listing is like those of `ls -l` or of DIR: nothing says so, but nearly all
 // servers write one of them (RFC 959 leaves it open).
 var (
-	lsLine   = regexp.MustCompile(`^([-dlbcps])([-rwxsStT]{9})[.+@]?\s+\d+\s+\S+\s+\S+\s+(?:\d+,\s+)?(\d+)\s+([A-Z][a-z]{2}\s+\d{1,2}\s+(?:\d{1,2}:\d{2}|\d{4})) (.+)$`)
-	lsShort  = regexp.MustCompile(`^([-dlbcps])([-rwxsStT]{9})[.+@]?\s+\d+\s+\S+\s+(\d+)\s+([A-Z][a-z]{2}\s+\d{1,2}\s+(?:\d{1,2}:\d{2}|\d{4})) (.+)$`)
-	dirLine  = regexp.MustCompile(`^(\d{2}-\d{2}-\d{2,4})\s+(\d{2}:\d{2}[AP]M)\s+(<DIR>|\d+)\s(?:\s*)(.+)$`)
-	sumLine  = regexp.MustCompile(`^total \d+$`)
+	lsLine   = lazy.Regexp(`^([-dlbcps])([-rwxsStT]{9})[.+@]?\s+\d+\s+\S+\s+\S+\s+(?:\d+,\s+)?(\d+)\s+([A-Z][a-z]{2}\s+\d{1,2}\s+(?:\d{1,2}:\d{2}|\d{4})) (.+)$`)
+	lsShort  = lazy.Regexp(`^([-dlbcps])([-rwxsStT]{9})[.+@]?\s+\d+\s+\S+\s+(\d+)\s+([A-Z][a-z]{2}\s+\d{1,2}\s+(?:\d{1,2}:\d{2}|\d{4})) (.+)$`)
+	dirLine  = lazy.Regexp(`^(\d{2}-\d{2}-\d{2,4})\s+(\d{2}:\d{2}[AP]M)\s+(<DIR>|\d+)\s(?:\s*)(.+)$`)
+	sumLine  = lazy.Regexp(`^total \d+$`)
 	lsKinds  = map[byte]fs.FileMode{'-': 0, 'd': fs.ModeDir, 'l': fs.ModeSymlink, 'b': fs.ModeDevice, 'c': fs.ModeDevice | fs.ModeCharDevice, 'p': fs.ModeNamedPipe, 's': fs.ModeSocket}
 	dirTimes = []string{"01-02-06 03:04PM", "01-02-2006 03:04PM"}
 )
@@ -25,12 +25,12 @@ var (
 // parseList reads a line of a listing; false is one that names nothing. A line that is not
 // understood is an error: what it names would not be there.
 func parseList(line string, now time.Time) (Entry, bool, error) {
-	if sumLine.MatchString(line) {
+	if sumLine().MatchString(line) {
 		return Entry{}, false, nil
 	}
-	m := lsLine.FindStringSubmatch(line)
+	m := lsLine().FindStringSubmatch(line)
 	if m == nil {
-		m = lsShort.FindStringSubmatch(line)
+		m = lsShort().FindStringSubmatch(line)
 	}
 	if m != nil {
 		e := Entry{Name: m[5], Mode: lsKinds[m[1][0]] | rights(m[2]), HasMode: true}
@@ -46,7 +46,7 @@ func parseList(line string, now time.Time) (Entry, bool, error) {
 		}
 		return e, true, nil
 	}
-	if m = dirLine.FindStringSubmatch(line); m != nil {
+	if m = dirLine().FindStringSubmatch(line); m != nil {
 		e := Entry{Name: m[4]}
 		var err error
 		if m[3] == "<DIR>" {

@@ -19,9 +19,10 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
+
+	"revlet/internal/platform/lazy"
 )
 
 // Options say what becomes what.
@@ -108,10 +109,10 @@ func fewest(all []needle) (few []needle) {
 // plainPath is what a new folder, or the path of a new address, may consist of: nothing that
 // ends a string of PHP or JSON, or a word in a web server's rules, wherever it comes to
 // stand.
-var plainPath = regexp.MustCompile(`^[\p{L}\p{N}/._~%@+=,:-]*$`)
+var plainPath = lazy.Regexp(`^[\p{L}\p{N}/._~%@+=,:-]*$`)
 
 func newRule(p Pair, mail bool) (rule, error) {
-	if path := strings.TrimPrefix(strings.TrimPrefix(p.New, "https://"), "http://"); !plainPath.MatchString(path) {
+	if path := strings.TrimPrefix(strings.TrimPrefix(p.New, "https://"), "http://"); !plainPath().MatchString(path) {
 		return nil, fmt.Errorf("%s has a character that settings and texts could take for something else; choose a name of letters and digits", p.New)
 	}
 	if strings.HasPrefix(p.Old, "/") != strings.HasPrefix(p.New, "/") {
@@ -206,7 +207,7 @@ func (j *job) value(v []byte, depth int) []byte {
 	case depth > deepest:
 		j.left.Malformed++
 		return v
-	case serialised.Match(v):
+	case serialised().Match(v):
 		return j.serialised(v, depth)
 	case isJSON(v):
 		return j.json(v, depth)
@@ -215,11 +216,11 @@ func (j *job) value(v []byte, depth int) []byte {
 }
 
 // serialised matches how values begin that PHP has serialised and that hold text.
-var serialised = regexp.MustCompile(`^(?:[aO]:\+?\d+:[{"]|[sSCE]:\d+:")`)
+var serialised = lazy.Regexp(`^(?:[aO]:\+?\d+:[{"]|[sSCE]:\d+:")`)
 
 // embedded matches how a string begins in what PHP has serialised, with a quote that JSON,
 // HTML or an address may have escaped.
-var embedded = regexp.MustCompile(`[sS](?::|%3[aA])(\d{1,10})(?::|%3[aA])(?:"|\\+(?:"|u0022)|&quot;|&#0?34;|%22)`)
+var embedded = lazy.Regexp(`[sS](?::|%3[aA])(\d{1,10})(?::|%3[aA])(?:"|\\+(?:"|u0022)|&quot;|&#0?34;|%22)`)
 
 // hidden tells whether the old place stands in a value that is base64 as a whole.
 func (j *job) hidden(v []byte) bool {
@@ -287,7 +288,7 @@ func stringSpans(v []byte) (all spans) {
 		return nil // quickly, for the expression below is slow
 	}
 	furthest := 0
-	for _, m := range embedded.FindAllSubmatchIndex(v, -1) {
+	for _, m := range embedded().FindAllSubmatchIndex(v, -1) {
 		length := 0
 		for _, c := range v[m[2]:m[3]] {
 			length = length*10 + int(c-'0')
