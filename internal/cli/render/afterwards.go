@@ -40,7 +40,7 @@ func (a *Printer) ShowStrangers(h *catalog.Held, s *site.Site, gone []compare.Fi
 	}
 	fmt.Fprintf(a.Out, "\n%s\n", a.Bold("If somebody got in, only you can do the rest:"))
 	for i, step := range afterBreakIn(h, s) {
-		fmt.Fprintf(a.Out, "  %d. %s\n", i+1, step)
+		a.Item(fmt.Sprintf("%d.", i+1), step)
 	}
 }
 

@@ -629,7 +629,7 @@ func (a *Printer) ShowFinishPlan(o jobs.FinishOrder, m *jobs.FinishPlan) {
 		"its last archive is taken, and is held; what has changed since the first one comes over, too",
 		o.To + " takes visitors; " + o.Site + " " + left + ", and its duties stop",
 	} {
-		fmt.Fprintf(a.Out, "  %d. %s\n", i+1, foreign(line))
+		a.Item(fmt.Sprintf("%d.", i+1), foreign(line))
 	}
 	fmt.Fprintln(a.Out, "\nIf anything fails before the last step, the old place is opened again.")
 }
@@ -648,7 +648,7 @@ func (a *Printer) ShowFinished(name string, r *jobs.Finished) {
 		"give " + r.To + " a schedule, keep rules and an offsite store; the duties of " + name + " have stopped",
 		"keep the old account until a backup of " + r.To + " was rehearsed; then end it, and remove the entry " + name,
 	} {
-		fmt.Fprintln(a.Out, "  – "+line)
+		a.Item("–", line)
 	}
 	fmt.Fprintf(a.Out, "Until the records have changed, `revlet cutover finish %s --back` takes it back.\n", name)
 }

@@ -282,7 +282,7 @@ func (a *Printer) showToDo(m *jobs.Move, answers, lost bool) {
 	}
 	fmt.Fprintln(a.Out, "\nLeft for you:")
 	for _, one := range list {
-		fmt.Fprintf(a.Out, "  - %s\n", one)
+		a.Item("-", one)
 	}
 	fmt.Fprintf(a.Out, "\n`revlet undo %s` takes this back; `revlet settle %s` keeps it for good.\n", m.Order.To, m.Order.To)
 }

@@ -185,6 +185,16 @@ func toRow(cells []string, each func(string) string) table.Row {
 	return row
 }
 
+// Item prints one of a list's lines behind its mark, and what follows of a long one below its beginning.
+func (a *Printer) Item(mark, line string) {
+	if room := a.Columns - text.StringWidthWithoutEscSequences(mark) - 3; room > 20 {
+		line = strings.ReplaceAll(text.WrapSoft(line, room), "\n", "\n"+strings.Repeat(" ", text.StringWidthWithoutEscSequences(mark)+3))
+	}
+	for part := range strings.SplitSeq("  "+mark+" "+line, "\n") {
+		fmt.Fprintln(a.Out, strings.TrimRight(part, " "))
+	}
+}
+
 // Facts prints labelled lines, the labels in one column.
 func (a *Printer) Facts(lines [][2]string) {
 	width := 0
