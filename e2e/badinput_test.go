@@ -315,6 +315,39 @@ func TestAnotherSiteIsNotOverwritten(t *testing.T) {
 	w.fails(1, []string{"holds a database \"main\"", "nothing was changed"}, "restore", "kestrelpoint", "--yes")
 }
 
+// What a restore refuses before it writes anything, its dry run refuses in the same words; and it leaves nothing.
+func TestADryRunRefusesWhatTheRestoreRefuses(t *testing.T) {
+	t.Parallel()
+	w, address := museum(t)
+	w.write("a/1", "1")
+	w.write("b/2", "2")
+	config := w.read("revlet.yaml")
+	w.write("revlet.yaml", config+"\n    roots: {x: ./a, y: ./b}\n")
+	w.run("backup")
+	for name, c := range map[string]struct{ config, says string }{
+		"folders one in the other":  {config + "\n    roots: {x: ./a, y: ./a/b}\n", "lie one inside the other"},
+		"another site":              {strings.Replace(config, address, "https://elsewhere.example", 1) + "\n    roots: {x: ./a, y: ./b}\n", "looks like another site"},
+		"no database":               {strings.Replace(config, "recipe: lampblack", "recipe: none", 1) + "\n    roots: {x: ./a, y: ./b}\n", `holds a database "main"`},
+		"a database that is locked": {config + "\n    roots: {x: ./a, y: ./b}\n    databases: {main: {sqlite: ./nowhere/museum.db}}\n", "nowhere"},
+	} {
+		w.write("revlet.yaml", c.config)
+		said := func(r result) string {
+			require.Equal(t, 1, r.code, "%s: %s%s", name, r.out, r.err)
+			_, trouble, _ := strings.Cut(r.err, "revlet: ")
+			return trouble
+		}
+		dry := said(w.try("restore", "kestrelpoint", "--dry-run"))
+		assert.Contains(t, dry, c.says, name)
+		assert.Equal(t, dry, said(w.try("restore", "kestrelpoint", "--yes")), name)
+	}
+	w.write("revlet.yaml", strings.Replace(config, "root: "+w.path("htdocs"), "root: "+w.path("new/deep/htdocs"), 1)+"\n    roots: {x: ./a, y: ./also/new/b}\n    databases: {main: {sqlite: ./new/deep/htdocs/data/museum.db}}\n")
+	before := sh(t, "find "+w.path(".")+" -path '*/history.db*' -prune -o -print | sort")
+	w.run("restore", "kestrelpoint", "--dry-run")
+	assert.Equal(t, before, sh(t, "find "+w.path(".")+" -path '*/history.db*' -prune -o -print | sort"), "a dry run makes nothing")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.FileExists(t, w.path("also/new/b/2"))
+}
+
 func TestFilesThatChangeWhileTheyAreRead(t *testing.T) {
 	t.Parallel()
 	w, _ := museum(t)

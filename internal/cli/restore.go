@@ -137,6 +137,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		a.ShowExtraTables(extra, extraErr, "is set aside")
 	}
 	if c.Bool("dry-run") {
+		if err := a.jobs.CheckRestore(ctx, want.RestoreOrder); err != nil {
+			return err
+		}
 		return a.dryRun(c, h, want, uncovered, extra)
 	}
 	if err := a.confirmPlace(c, h.Site, &want); err != nil {

@@ -212,6 +212,22 @@ func (a *Agent) canBeThere(o RestoreOrder) error {
 	return nil
 }
 
+func (a *Agent) restoreJob(o RestoreOrder) restore.Job {
+	name := o.Archive.Site
+	return restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows, State: a.State, Open: a.openTarget, Mirror: a.mirror(name), Observer: o.Observer, Now: a.Now,
+		Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Own: a.isOwn(o.Archive.Record), Others: a.otherSites(name),
+		Confirm: func() error { return a.confirmTargets(name, o.Site, o.Archive.Origin.Databases) }}
+}
+
+// CheckRestore tells whether a restore would begin. Nothing is changed. Where an earlier one has not come to its end, which is
+// ended first then, that is not known, and no error.
+func (a *Agent) CheckRestore(ctx context.Context, o RestoreOrder) error {
+	if restore.Interrupted(a.State, o.Archive.Site) {
+		return nil
+	}
+	return catalog.BecauseDamaged(o.Archive, errors.Join(a.canBeThere(o), restore.Check(ctx, a.restoreJob(o))))
+}
+
 // Restore puts a site back, asks it whether it works, and tells what is gone from
 // the webroot.
 func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) {
@@ -225,8 +241,7 @@ func (a *Agent) Restore(ctx context.Context, o RestoreOrder) (*Restored, error) 
 		run.Detail = onlyShare
 	}
 	err := a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
-		r.Result, err = restore.Run(ctx, restore.Job{Site: o.Site, Archive: o.Archive, Files: o.Files, Database: o.Database, Selection: o.Selection, Rows: o.Rows,
-			State: a.State, Open: a.openTarget, Mirror: a.mirror(o.Archive.Site), Observer: o.Observer, Now: a.Now, Drain: a.Drain, Anyway: o.Anyway, Clean: o.Clean, TrustTimes: o.TrustTimes, Dumped: o.Dumped, KeepSettings: o.KeepSettings, Salvage: o.Salvage, Own: a.isOwn(o.Archive.Record), Confirm: func() error { return a.confirmTargets(o.Archive.Site, o.Site, o.Archive.Origin.Databases) }, Others: a.otherSites(o.Archive.Site)})
+		r.Result, err = restore.Run(ctx, a.restoreJob(o))
 		return err
 	})
 	if err != nil {

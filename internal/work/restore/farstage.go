@@ -79,6 +79,9 @@ func (r *run) planFarFolder(ctx context.Context, label, dir string, need int64) 
 // folder above it is made if it is missing.
 func (r *run) farRoot(ctx context.Context, dir string) (string, fs.FileInfo, error) {
 	root, err := r.far.Absolute(ctx, dir)
+	if errors.Is(err, fs.ErrNotExist) && r.looks {
+		return path.Clean(dir), nil, nil
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = r.makeAbove(ctx, path.Dir(dir)); err == nil {
 			root, err = r.far.Absolute(ctx, path.Dir(dir))

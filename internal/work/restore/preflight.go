@@ -304,6 +304,14 @@ func (r *run) planFiles(ctx context.Context) error {
 	return site.Apart(folders)
 }
 
+// thereOrAbove is a folder, or the nearest above it that is there.
+func (r *run) thereOrAbove(dir string) string {
+	for there, err := r.disk.Exists(dir); err == nil && !there && dir != filepath.Dir(dir); there, err = r.disk.Exists(dir) {
+		dir = filepath.Dir(dir)
+	}
+	return dir
+}
+
 // MayReplace refuses a folder of this machine that is one of its system's.
 func MayReplace(dir string) error {
 	if site.NeverExchanged(dir) {
@@ -320,7 +328,7 @@ func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*F
 	if err == nil {
 		err = errors.Join(MayReplace(dir), MayReplace(root))
 	}
-	if err == nil {
+	if err == nil && !r.looks {
 		err = r.disk.MkdirAll(filepath.Dir(root), 0o755)
 	}
 	if err != nil {
@@ -340,7 +348,7 @@ func (r *run) planFolder(ctx context.Context, label, dir string, need int64) (*F
 		f.Box = newBoxIn(root, r.Site.Name, r.journal.ID, r.token)
 		r.observer.Note("note: nothing can be staged beside " + root + ", so its content is exchanged name by name")
 	}
-	free, err := r.disk.Free(filepath.Dir(f.Box))
+	free, err := r.disk.Free(r.thereOrAbove(filepath.Dir(f.Box)))
 	if err != nil {
 		return nil, err
 	}

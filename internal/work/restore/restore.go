@@ -133,13 +133,8 @@ type Result struct {
 // everything is staged and checked, nothing live changes; an error before that
 // leaves the site as it was.
 func Run(ctx context.Context, j Job) (*Result, error) {
-	if j.Now == nil {
-		j.Now = time.Now
-	}
-	r := &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), start: j.Now()}
-	var err error
-	r.token = strings.ToLower(store.Token()[:10])
-	if r.journal, err = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start); err != nil {
+	r, err := newRun(j)
+	if err != nil {
 		return nil, err
 	}
 	if err := r.preflight(ctx); err != nil {
@@ -181,8 +176,33 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	return &r.result, nil
 }
 
+// Check tells whether Run would begin: it looks at all that is looked at before anything is written, and writes nothing.
+func Check(ctx context.Context, j Job) error {
+	r, err := newRun(j)
+	if err != nil {
+		return err
+	}
+	r.looks = true
+	defer r.closeTargets()
+	if err := r.preflight(ctx); err != nil {
+		return fmt.Errorf("restore %s: %w; nothing was changed", j.Site.Name, err)
+	}
+	return nil
+}
+
+func newRun(j Job) (r *run, err error) {
+	if j.Now == nil {
+		j.Now = time.Now
+	}
+	r = &run{Job: j, disk: j.State.Disk, observer: progress.Or(j.Observer), start: j.Now(), token: strings.ToLower(store.Token()[:10])}
+	r.journal, err = newJournal(j.State, j.Site.Name, j.Archive.Name, r.start)
+	return r, err
+}
+
 type run struct {
 	Job
+	// looks tells that nothing is to be written: see Check.
+	looks    bool
 	disk     *disk.Disk
 	observer progress.Observer
 	journal  *Journal
