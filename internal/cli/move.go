@@ -105,6 +105,9 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 	watch, quiet := a.observer(c.Bool("quiet") || c.Bool("json"))
 	if c.Bool("dry-run") {
 		report, err := a.jobs.CountMove(ctx, m, watch)
+		if err == nil {
+			err = a.jobs.CheckMove(ctx, m)
+		}
 		quiet()
 		if err != nil {
 			return err

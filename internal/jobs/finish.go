@@ -137,7 +137,9 @@ func (a *Agent) PlanFinish(ctx context.Context, o FinishOrder) (*FinishPlan, err
 		}
 		name = d.Record.Name
 	}
-	p.Move, err = a.planLast(ctx, o, name, true)
+	if p.Move, err = a.planLast(ctx, o, name, true); err == nil {
+		err = a.CheckMove(ctx, p.Move)
+	}
 	return p, err
 }
 

@@ -625,6 +625,20 @@ func (a *Agent) CountMove(ctx context.Context, m *Move, pace progress.Observer) 
 	return report, errors.Join(err, second)
 }
 
+func (a *Agent) moveJob(m *Move, watch progress.Observer) restore.Job {
+	return restore.Job{Site: m.Plan.To(), Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true, State: a.State, Open: a.openTarget, Mirror: a.mirror(m.Order.To),
+		Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()}
+}
+
+// CheckMove tells whether a move would begin. Nothing is changed. Where databases are to be made first, or an earlier move
+// there has not come to its end, that is not known, and no error.
+func (a *Agent) CheckMove(ctx context.Context, m *Move) error {
+	if len(m.Makes) > 0 || restore.Interrupted(a.State, m.Order.To) {
+		return nil
+	}
+	return catalog.BecauseDamaged(m.Order.Archive, restore.Check(ctx, a.moveJob(m, nil)))
+}
+
 // Move brings the archive up at its new place. What was planned with PlanMove is done
 // once. Until everything is staged, changed and proved, nothing at the new place changes.
 func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Moved, error) {
@@ -638,8 +652,7 @@ func (a *Agent) Move(ctx context.Context, m *Move, watch progress.Observer) (*Mo
 		if r.Made, err = a.makeDatabases(ctx, m); err != nil {
 			return err
 		}
-		r.Result, err = restore.Run(ctx, restore.Job{Site: m.Plan.To(), Archive: m.Order.Archive, Files: true, Database: len(m.Order.Archive.Origin.Databases) > 0, Clean: true,
-			State: a.State, Open: a.openTarget, Mirror: a.mirror(m.Order.To), Observer: watch, Now: a.Now, Drain: a.Drain, Anyway: m.Order.Anyway, Others: a.otherSites(m.Order.To), Moving: m.Plan.Moving()})
+		r.Result, err = restore.Run(ctx, a.moveJob(m, watch))
 		return err
 	})
 	if err != nil {
