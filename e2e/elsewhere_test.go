@@ -99,8 +99,14 @@ func TestAnIntrudersSettingsLeadToAnotherDatabase(t *testing.T) {
 		w.fails(1, []string{"lead to another database than at the last backup", "shop@127.0.0.1", "--path FILE", "nothing was changed"}, append([]string{"restore", "kestrelpoint", "--anyway", "--yes"}, how...)...)
 	}
 	w.fails(1, []string{"nothing was changed"}, "restore", "kestrelpoint", "--yes")
+	w.write("posts.sql", "CREATE TABLE kp_posts (id INT);\n")
+	for _, how := range []string{"--dry-run", "--yes"} {
+		w.fails(1, []string{"lead to another database than at the last backup"}, "restore", "kestrelpoint", "--sql", w.path("posts.sql"), how)
+	}
 	assert.Equal(t, shop, s.describe(t, "shop"))
 	w.run("restore", "kestrelpoint", "--path", "wp-config.php", "--yes")
+	w.fails(1, []string{"no such file"}, "restore", "kestrelpoint", "--sql", w.path("none.sql"), "--dry-run")
+	w.run("restore", "kestrelpoint", "--sql", w.path("posts.sql"), "--dry-run")
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.Equal(t, museum, live(s.describe(t, "museum")))
 	assert.Equal(t, shop, s.describe(t, "shop"))

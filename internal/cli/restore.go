@@ -210,7 +210,7 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	file := c.String("sql")
-	s, db, err := a.jobs.OpenForSQL(ctx, name)
+	s, db, err := a.jobs.OpenForSQL(ctx, name, file)
 	if err != nil {
 		return err
 	}

@@ -353,7 +353,10 @@ func (a *Agent) openMoved(ctx context.Context, m *Move) error {
 	}
 	s, err := site.OpenFromAt(m.Order.To, m.Entry, place, fromArchive)
 	if !m.New && !m.Entry.NamesDatabases() {
-		s, err = site.OpenAt(ctx, m.Order.To, m.Entry, place) // its own settings lead to its databases
+		// Its own settings lead to its databases; those of an intruder, to somebody else's.
+		if s, err = site.OpenAt(ctx, m.Order.To, m.Entry, place); err == nil {
+			err = a.confirmDatabases(m.Order.To, s, m.Entry)
+		}
 	}
 	if errors.Is(err, site.ErrNoRoot) {
 		return reason.BadUsage("nothing is at %s yet that says which database is the new place's; say it", m.Entry.Root)

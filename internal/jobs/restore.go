@@ -279,8 +279,10 @@ func (a *Agent) RowShares(ctx context.Context, h *catalog.Held, s *site.Site, ta
 	return restore.RowShares(s, h, held, tables, rows)
 }
 
-// OpenForSQL opens a site whose only database is to be restored from SQL text.
-func (a *Agent) OpenForSQL(ctx context.Context, name string) (*site.Site, site.Database, error) {
+// OpenForSQL opens a site whose only database is to be restored from SQL text in a file, and makes sure that there is such a
+// file, and that the site's settings lead to the database that it had at the last backup: an intruder's may lead to somebody
+// else's.
+func (a *Agent) OpenForSQL(ctx context.Context, name, file string) (*site.Site, site.Database, error) {
 	cfg, err := a.SiteConfig(name)
 	if err != nil {
 		return nil, site.Database{}, err
@@ -292,6 +294,14 @@ func (a *Agent) OpenForSQL(ctx context.Context, name string) (*site.Site, site.D
 	if len(s.Databases) != 1 {
 		return nil, site.Database{}, reason.BadUsage("an SQL file is for a site with one database; %s has %d", name, len(s.Databases))
 	}
+	if err := a.confirmDatabases(name, s, cfg); err != nil {
+		return nil, site.Database{}, err
+	}
+	_, done, err := portable.OpenSQL(file)
+	if err != nil {
+		return nil, site.Database{}, err
+	}
+	done()
 	return s, s.Databases[0], nil
 }
 
