@@ -2,6 +2,7 @@ package progress
 
 import (
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -31,20 +32,22 @@ type notes struct {
 func (n notes) Note(text string) { n.said <- text }
 
 func TestPatienceEndsOnce(t *testing.T) {
-	n := notes{said: make(chan string, 10)}
-	heard, done := Patience(n, 30*time.Millisecond, "no word")
-	for range 20 {
-		time.Sleep(5 * time.Millisecond)
+	synctest.Test(t, func(t *testing.T) {
+		n := notes{said: make(chan string, 10)}
+		heard, done := Patience(n, 30*time.Millisecond, "no word")
+		for range 20 {
+			time.Sleep(29 * time.Millisecond)
+			heard()
+		}
+		assert.Empty(t, n.said, "there were signs of life all the while")
+		assert.Equal(t, "no word", <-n.said)
 		heard()
-	}
-	assert.Empty(t, n.said, "there were signs of life all the while")
-	assert.Equal(t, "no word", <-n.said)
-	heard()
-	time.Sleep(60 * time.Millisecond)
-	assert.Empty(t, n.said, "once is enough")
-	done()
-	_, done = Patience(n, 20*time.Millisecond, "no word")
-	done()
-	time.Sleep(40 * time.Millisecond)
-	assert.Empty(t, n.said)
+		time.Sleep(time.Minute)
+		assert.Empty(t, n.said, "once is enough")
+		done()
+		_, done = Patience(n, 20*time.Millisecond, "no word")
+		done()
+		time.Sleep(time.Minute)
+		assert.Empty(t, n.said)
+	})
 }
