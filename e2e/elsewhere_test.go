@@ -106,7 +106,12 @@ func TestAnIntrudersSettingsLeadToAnotherDatabase(t *testing.T) {
 	assert.Equal(t, shop, s.describe(t, "shop"))
 	w.run("restore", "kestrelpoint", "--path", "wp-config.php", "--yes")
 	w.fails(1, []string{"no such file"}, "restore", "kestrelpoint", "--sql", w.path("none.sql"), "--dry-run")
-	w.run("restore", "kestrelpoint", "--sql", w.path("posts.sql"), "--dry-run")
+	var dry struct {
+		Site   string `json:"site"`
+		DryRun bool   `json:"dry_run"`
+	}
+	w.json(&dry, "restore", "kestrelpoint", "--sql", w.path("posts.sql"), "--dry-run")
+	assert.True(t, dry.DryRun)
 	w.run("restore", "kestrelpoint", "--yes")
 	assert.Equal(t, museum, live(s.describe(t, "museum")))
 	assert.Equal(t, shop, s.describe(t, "shop"))

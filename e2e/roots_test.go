@@ -1,9 +1,12 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"testing"
+
+	"revlet/internal/practice/place"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -96,6 +99,21 @@ func TestAFolderOfTheSystemIsNotReplaced(t *testing.T) {
 	w.fails(1, []string{"/boot is a folder of the system"}, "restore", "kestrelpoint", "--dry-run")
 	w.fails(1, []string{"/boot is a folder of the system"}, "restore", "kestrelpoint", "--path", "uploads", "--dry-run")
 	assert.Contains(t, w.try("preflight").out, "/boot is a folder of the system")
+
+	// Nor of another machine's, whose system is a folder of this one here.
+	host, err := place.Start(place.SFTP, place.Options{Dir: w.dir, Keys: w.path("hostkeys"), User: "keeper", Password: "practice", Faults: &place.Faults{}})
+	require.NoError(t, err)
+	t.Cleanup(host.Close)
+	w.write("host.pw", "practice\n")
+	w.write("etc/passwd", "theirs")
+	w.write("far/index.html", "a page")
+	w.write("revlet.yaml", fmt.Sprintf("state: ./farstate\nstores: {here: {folder: ./fararchives}}\nsites:\n  far: {root: %q, roots: {system: /etc}, recipe: none, stores: [here], reach: {password_file: %s, host_key: %q}}\n", host.Address+"far", w.path("host.pw"), host.Fingerprint))
+	require.NoError(t, os.MkdirAll(w.path("fararchives"), 0o755))
+	w.run("backup", "far")
+	for _, how := range []string{"--dry-run", "--yes"} {
+		w.fails(1, []string{"/etc is a folder of the system"}, "restore", "far", how)
+	}
+	assert.Equal(t, "theirs", w.read("etc/passwd"))
 }
 
 // What an entry names and an archive does not hold stays, and that is said; what an archive holds and the entry does not name

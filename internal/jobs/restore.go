@@ -188,9 +188,9 @@ func (a *Agent) otherSites(name string) map[string]string {
 // canBeThere refuses to put another folder in the place of one of the system's, to write into a database that is a file on another machine, or, for root, in a folder of somebody
 // else's. One in a folder of the site comes back as a whole.
 func (a *Agent) canBeThere(o RestoreOrder) error {
-	if o.Files && !o.Site.Far() {
+	if o.Files {
 		for _, dir := range o.Site.Folders() {
-			if err := restore.MayReplace(dir); err != nil {
+			if err := restore.MayReplace(o.Site.PathAt(dir)); err != nil {
 				return ofSite(o.Site.Name, err)
 			}
 		}
@@ -302,7 +302,7 @@ func (a *Agent) OpenForSQL(ctx context.Context, name, file string) (*site.Site, 
 		return nil, site.Database{}, err
 	}
 	done()
-	return s, s.Databases[0], nil
+	return s, s.Databases[0], restore.CheckSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: filepath.Base(file), State: a.State, Open: a.openTarget, Now: a.Now})
 }
 
 // RestoreSQL puts a site's only database back from an SQL file that is no archive.

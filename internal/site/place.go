@@ -19,7 +19,7 @@ var (
 // machine is none. Others of systemFolders can be all of a site, as in a container.
 var neverExchanged = append([]string{"/", "/home", "/root", "/usr", "/usr/local", "/usr/share", "/var", "/var/lib", "/tmp", "/var/tmp"}, systemTrees...)
 
-// NeverExchanged tells whether a folder of this machine is one of its system's, which no restore may replace.
+// NeverExchanged tells whether a folder is one of its machine's system, which no restore may replace.
 func NeverExchanged(path string) bool { return slices.Contains(neverExchanged, sitepath.Clean(path)) }
 
 // SystemFolder tells whether a path is one that a description of a site which comes from

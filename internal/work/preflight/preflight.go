@@ -157,11 +157,9 @@ func (r *run) files(ctx context.Context) error {
 	if out := backup.LeadsOut(c.outside.Origin); out != "" {
 		r.add(Look, "links", "%s: what is there is not saved; `roots:` takes folders along", out)
 	}
-	if !r.Site.Far() {
-		for _, label := range slices.Sorted(maps.Keys(r.Site.Folders())) {
-			if dir := r.Site.FolderOf(label); site.NeverExchanged(dir) {
-				r.add(Stop, "folders", "%s is a folder of the system: no restore would replace it; name the folder in it that is the site's", dir)
-			}
+	for _, label := range slices.Sorted(maps.Keys(r.Site.Folders())) {
+		if dir := r.Site.PathAt(r.Site.FolderOf(label)); site.NeverExchanged(dir) {
+			r.add(Stop, "folders", "%s is a folder of the system: no restore would replace it; name the folder in it that is the site's", dir)
 		}
 	}
 	r.mounts()

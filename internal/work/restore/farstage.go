@@ -58,6 +58,9 @@ func (r *run) planFarFolder(ctx context.Context, label, dir string, need int64) 
 	if err != nil {
 		return nil, fmt.Errorf("the folder %s: %w", dir, err)
 	}
+	if err := MayReplace(root); err != nil {
+		return nil, err
+	}
 	if err := r.makeScratch(); err != nil {
 		return nil, err
 	}

@@ -312,7 +312,7 @@ func (r *run) thereOrAbove(dir string) string {
 	return dir
 }
 
-// MayReplace refuses a folder of this machine that is one of its system's.
+// MayReplace refuses a folder that is one of its machine's system.
 func MayReplace(dir string) error {
 	if site.NeverExchanged(dir) {
 		return reason.New(reason.SystemFolder, reason.Names{"path": dir}, "%s is a folder of the system, and a restore would put another in its place", dir)

@@ -36,6 +36,30 @@ type dumpLoader interface {
 	LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (rows int64, err error)
 }
 
+// CheckSQL tells whether RunSQL would begin. Nothing is changed.
+func CheckSQL(ctx context.Context, j SQLJob) error {
+	_, target, _, err := j.open(ctx)
+	if err != nil {
+		return fmt.Errorf("restore %s from %s: %w; the site is unchanged", j.Site.Name, j.Name, err)
+	}
+	return target.Close()
+}
+
+// open opens the database that the text is for.
+func (j SQLJob) open(ctx context.Context) (db site.Database, target database.Target, loader dumpLoader, err error) {
+	db, ok := j.Site.Database(j.Label)
+	if !ok {
+		return db, nil, nil, fmt.Errorf("the site has no database %q", j.Label)
+	}
+	if target, err = j.Open(ctx, db, sqlite.FileMode{}, ""); err != nil {
+		return db, nil, nil, err
+	}
+	if loader, ok = target.(dumpLoader); !ok {
+		return db, nil, nil, errors.Join(fmt.Errorf("a %s database cannot be restored from an SQL file here; use its own client", db.Engine), target.Close())
+	}
+	return db, target, loader, nil
+}
+
 // RunSQL stages the text beside the live database and exchanges both, as Run
 // does with an archive.
 func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
@@ -43,19 +67,11 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 	fail := func(err error) (*Result, error) {
 		return nil, fmt.Errorf("restore %s from %s: %w; the site is unchanged", j.Site.Name, j.Name, err)
 	}
-	db, ok := j.Site.Database(j.Label)
-	if !ok {
-		return fail(fmt.Errorf("the site has no database %q", j.Label))
-	}
-	target, err := j.Open(ctx, db, sqlite.FileMode{}, "")
+	db, target, loader, err := j.open(ctx)
 	if err != nil {
 		return fail(err)
 	}
 	defer target.Close()
-	loader, ok := target.(dumpLoader)
-	if !ok {
-		return fail(fmt.Errorf("a %s database cannot be restored from an SQL file here; use its own client", db.Engine))
-	}
 	journal, err := newJournal(j.State, j.Site.Name, j.Name, start)
 	if err != nil {
 		return fail(err)
