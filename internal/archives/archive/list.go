@@ -9,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
@@ -105,11 +107,19 @@ func decodeEntry(line []byte) (Entry, error) {
 	return e, e.check()
 }
 
+// plainPath tells whether a path is one that a walk meets: below its root's label, as short as it can be written. It may be
+// any bytes else.
+func plainPath(name string) bool {
+	return path.Clean(name) == name && name != "." && name != ".." && !strings.HasPrefix(name, "../") && !strings.HasPrefix(name, "/")
+}
+
 // check refuses an entry that no backup writes.
 func (e *Entry) check() error {
 	switch {
 	case e.Path == "":
 		return errors.New("an entry without a path")
+	case e.IsFileTree() && !plainPath(e.Path):
+		return fmt.Errorf("%.80q is no path in a folder of a site", e.Path)
 	case e.Size < 0 || e.Rows < 0 || e.UID < 0 || e.GID < 0 || e.Slice < 0 || e.Slice > mostSlices:
 		return fmt.Errorf("%.80q counts wrongly", e.Path)
 	case e.Type == TypeRows && (e.Slice == 0 || e.Table == ""):

@@ -148,3 +148,20 @@ func TestLinesOfDatabases(t *testing.T) {
 		assert.Equal(t, want, OfDatabase([]byte(line)), line)
 	}
 }
+
+// A path of a list leads nowhere but down: whoever goes up from it, folder by folder, comes to its label.
+func TestPathsOfAListArePlain(t *testing.T) {
+	for name, ok := range map[string]bool{
+		"webroot": true, "webroot/a": true, "webroot/..a/b..": true, "webroot/\xff\n": true, `webroot/a\..\b`: true,
+		"webroot/../x": false, "../x": false, "..": false, ".": false, "/webroot": false, "webroot/": false, "webroot//a": false, "webroot/./a": false, "webroot/..": false,
+	} {
+		line, err := Entry{Type: TypeFile, Path: name, Part: "p"}.Encode()
+		require.NoError(t, err)
+		_, err = decodeEntry(line)
+		assert.Equal(t, ok, err == nil, "%q: %v", name, err)
+	}
+	line, err := Entry{Type: TypeRows, Path: "database/main/a//../b", Part: "p", Table: "a//../b", Slice: 1}.Encode()
+	require.NoError(t, err)
+	_, err = decodeEntry(line)
+	assert.NoError(t, err, "a table may be called anything")
+}
