@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"bytes"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -98,4 +100,53 @@ func TestWhatIsStillThereIsNotFetched(t *testing.T) {
 	assert.Equal(t, all.StillThere.Paths-5, put().StillThere.Paths)
 	assert.Positive(t, fetched())
 	assert.NoFileExists(t, w.path("htdocs/planted.php"))
+}
+
+// On a file system that lets files share blocks, what a site still has takes no room a second time.
+func TestWhatIsStillThereSharesItsBlocks(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting a file system takes root")
+	}
+	t.Parallel()
+	need(t, "mkfs.xfs")
+	w, _ := museum(t)
+	image := w.path("image")
+	w.write("image", "")
+	require.NoError(t, os.Truncate(image, 320<<20))
+	out, err := exec.Command("mkfs.xfs", "-q", image).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.Mkdir(w.path("srv"), 0o755))
+	if out, err := exec.Command("mount", "-o", "loop", image, w.path("srv")).CombinedOutput(); err != nil {
+		t.Skipf("no XFS can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", w.path("srv")).Run() })
+	require.NoError(t, exec.Command("cp", "-a", w.path("htdocs"), w.path("srv")).Run())
+	require.NoError(t, os.RemoveAll(w.path("htdocs")))
+	require.NoError(t, os.Symlink("srv/htdocs", w.path("htdocs"))) // where it is served from
+	w.edit("revlet.yaml", w.path("htdocs"), w.path("srv/htdocs"))
+	film, longer := make([]byte, 40<<20), make([]byte, 1<<20)
+	random := rand.NewChaCha8([32]byte{1})
+	_, _ = random.Read(film)
+	_, _ = random.Read(longer)
+	w.write("srv/htdocs/uploads/film.mp4", string(film))
+	w.write("srv/htdocs/uploads/short.mp4", string(longer))
+	w.run("backup")
+	tree := func() map[string]string { return snapshot(t, w.path("srv/htdocs"), "data", "cache/home.html") }
+	whole := tree()
+	copy(longer[1<<19:], "broken")
+	w.write("srv/htdocs/uploads/short.mp4", string(longer))
+	broken := tree()
+	taken := func() int64 {
+		require.NoError(t, exec.Command("sync", "-f", w.path("srv")).Run())
+		var s syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(w.path("srv"), &s))
+		return int64(s.Blocks-s.Bfree) * s.Bsize
+	}
+	before := taken()
+	w.run("restore", "kestrelpoint", "--only", "files", "--yes")
+	assert.Equal(t, whole, tree())
+	assert.Less(t, taken()-before, int64(len(film)/2), "the site and what was set aside have the film in common")
+	w.write("srv/htdocs/uploads/film.mp4", "written over, and not in what was set aside")
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, tree())
 }

@@ -7,8 +7,8 @@ export PATH="$PATH:/usr/sbin:/sbin"
 
 case "${1:-test}" in
 test)
-    tools="mariadbd mariadb mariadb-dump mariadb-install-db php zstd sqlite3 psql pg_dump pg_ctlcluster sshd ssh-keygen ssh-agent apache2 proftpd openssl age unzip ip setpriv nsd unbound rpm"
-    packages="mariadb-server-core mariadb-client php-cli php-mysql php-gd php-xml php-mbstring zstd sqlite3 postgresql wordpress wordpress-theme-twentytwentythree openssh-server openssh-client apache2-bin proftpd-core proftpd-mod-crypto openssl age unzip iproute2 util-linux nsd unbound rpm python3-prometheus-client python3-pyftpdlib"
+    tools="mariadbd mariadb mariadb-dump mariadb-install-db php zstd sqlite3 psql pg_dump pg_ctlcluster sshd ssh-keygen ssh-agent apache2 proftpd openssl age unzip ip setpriv nsd unbound rpm mkfs.xfs"
+    packages="mariadb-server-core mariadb-client php-cli php-mysql php-gd php-xml php-mbstring zstd sqlite3 postgresql wordpress wordpress-theme-twentytwentythree openssh-server openssh-client apache2-bin proftpd-core proftpd-mod-crypto openssl age unzip iproute2 util-linux nsd unbound rpm xfsprogs python3-prometheus-client python3-pyftpdlib"
     files="/usr/lib/python3/dist-packages/prometheus_client/openmetrics/parser.py /usr/lib/python3/dist-packages/pyftpdlib/servers.py /usr/lib/postgresql /usr/lib/apache2/modules/mod_dav_fs.so /usr/lib/proftpd/mod_tls.so /usr/share/wordpress/wp-load.php /usr/share/wordpress/wp-content/themes/twentytwentythree/style.css"
     ;;
 screenshots)

@@ -117,9 +117,12 @@ const bounds = `
   taken: it keeps what it is given beyond the call, and never stops running.
 - **Next archive**: writing the new list and reading the old one; asking for each path (one call of the system) is a third of it.
 - **Restore of files**: what the site still has is read, hashed and copied; the stored bytes on this machine are read and hashed all the same, so that damage is told.
+  Where the file system lets files share blocks (XFS, Btrfs) the copy shares them with the live file: 1.5 GB in 7,680 files took 2.2 s so, where copying and flushing took 5.
 - **Database**: every row is read for the first archive, and later of every table of which MariaDB or PostgreSQL does not vouch that nothing in it has changed. For a first archive
   both cores are busy all the while: the server's part is some two fifths, packing and hashing a fifth. Where few rows of a table change and lie all over it, digests made by the server would
   cost half of reading it, and every slice would be read all the same.
+- **Restore of a database**: the server's inserting. A table that is live as the archive has it is loaded all the same: left where it is, undo would give back what visitors have written since;
+  copied within the server (measured: 8.6 s for what takes 13.7 s to load) and then read to prove the copy (3 s), it would take as long.
 `
 
 // writeFigures writes the lines that were measured as a page.

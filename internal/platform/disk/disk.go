@@ -75,6 +75,16 @@ func (f *File) Chown(uid, gid int) error {
 // be asked, so that a later sync of the whole file system finds little left to do.
 func (f *File) StartWriteback() { startWriteback(f.File) }
 
+// CloneOf makes the file's content that of another, of which the two then share the blocks until either is written to
+// (FICLONE, ioctl_ficlone(2)). The error is errors.ErrUnsupported wherever that cannot be done: on other file systems than
+// those that share blocks, across two of them, on other systems. After any error the file is empty.
+func (f *File) CloneOf(from *File) error {
+	if err := f.d.check("write", f.Name()); err != nil {
+		return err
+	}
+	return clone(f.File, from.File)
+}
+
 // SetTimes sets the access and modification times.
 func (f *File) SetTimes(t time.Time) error {
 	if err := f.d.check("chtimes", f.Name()); err != nil {

@@ -40,6 +40,8 @@ func (d *Disk) ExchangeNoLinks(a, b string) error {
 	return &os.LinkError{Op: "exchange", Old: a, New: b, Err: errors.ErrUnsupported}
 }
 
+func clone(*os.File, *os.File) error { return errors.ErrUnsupported }
+
 // handle is what a folder is read through.
 type handle = *os.Root
 

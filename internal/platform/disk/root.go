@@ -49,12 +49,12 @@ func (r *Root) Inode(name string, info fs.FileInfo) (uint64, error) {
 	return r.d.Inode(filepath.Join(r.Name(), name), info)
 }
 
-// Create creates a new file for writing; it must not exist.
+// Create creates a new file for writing, and for reading what was written; it must not exist.
 func (r *Root) Create(name string, perm fs.FileMode) (*File, error) {
 	if err := r.check("open", name); err != nil {
 		return nil, err
 	}
-	f, err := r.Root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	f, err := r.Root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, perm)
 	if err != nil {
 		return nil, err
 	}

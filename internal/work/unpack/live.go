@@ -5,19 +5,23 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
+	"hash"
 	"hash/maphash"
 	"io"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/disk"
 	"revlet/internal/site/tree"
 )
 
 // Live is a folder whose files may be the very ones that are wanted: a site that is put back. What is there under the
 // same name with the same length is copied, and is taken when the copy has the archive's digest: nothing else that is
-// said of it is believed. Parts of which nothing is lacking are not fetched from elsewhere; on this machine their
+// said of it is believed. Where the file system lets files share blocks, the copy costs no space and no writing. Parts of which nothing is lacking are not fetched from elsewhere; on this machine their
 // stored bytes are read and compared all the same, so that an archive which is damaged does not pass for a sound one.
 type Live struct {
 	tree.Folder
@@ -29,6 +33,8 @@ type Live struct {
 type liveParts struct {
 	seed  maphash.Seed
 	parts map[string]*livePart
+	// copied is set when the file system was found not to share blocks: files are copied.
+	copied atomic.Bool
 }
 
 // livePart is one part of it: how many of its files are wanted, and the hashes of the names of those that are had.
@@ -52,7 +58,7 @@ func (l *liveParts) whole(part string) bool {
 
 // takeLive takes what the live folder still has. One that cannot be read has nothing.
 func (t *Tree) takeLive(ctx context.Context, h *catalog.Held, workers int) error {
-	t.live = liveParts{seed: maphash.MakeSeed(), parts: map[string]*livePart{}}
+	t.live.seed, t.live.parts = maphash.MakeSeed(), map[string]*livePart{}
 	if t.Live == nil {
 		return nil
 	}
@@ -122,13 +128,12 @@ func (t *Tree) liveFile(e archive.Entry) error {
 	if info, err := in.Stat(); err != nil || info.Size() != e.Size {
 		return nil
 	}
-	digest := sha256.New()
-	content := &marking{in: io.TeeReader(io.LimitReader(in, e.Size), digest)}
+	content := &liveContent{in: in, left: e.Size, digest: sha256.New()}
 	err = t.entry(rel, header, content)
 	if err != nil && content.err == nil {
 		return err
 	}
-	if err != nil || hex.EncodeToString(digest.Sum(nil)) != e.SHA256 {
+	if err != nil || hex.EncodeToString(content.digest.Sum(nil)) != e.SHA256 {
 		return t.root.Remove(rel)
 	}
 	t.mu.Lock()
@@ -139,18 +144,44 @@ func (t *Tree) liveFile(e archive.Entry) error {
 	return nil
 }
 
-// marking remembers the error of a reader, to tell it from one of writing.
-type marking struct {
-	in  io.Reader
-	err error
+// liveContent reads a file of the live folder and hashes what it reads. It remembers the error of reading, to tell it from one
+// of writing.
+type liveContent struct {
+	in     tree.File
+	left   int64
+	digest hash.Hash
+	err    error
 }
 
-func (m *marking) Read(p []byte) (int, error) {
-	n, err := m.in.Read(p)
+func (l *liveContent) Read(p []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, io.EOF
+	}
+	n, err := l.in.Read(p[:min(int64(len(p)), l.left)])
+	l.left -= int64(n)
+	l.digest.Write(p[:n])
 	if err != nil && err != io.EOF { //nolint:errorlint // readers give the bare value
-		m.err = err
+		l.err = err
 	}
 	return n, err
+}
+
+// cloned has a new file share the blocks of the live one, where the file system can. What is hashed then is the new file,
+// which nobody else writes to: the live one may change at any moment. One byte more than is wanted is read of it, so that a
+// file that has grown has another digest.
+func (t *Tree) cloned(f *disk.File, l *liveContent) bool {
+	from, ok := l.in.(*disk.File)
+	if !ok || t.live.copied.Load() {
+		return false
+	}
+	if err := f.CloneOf(from); err != nil {
+		t.live.copied.Store(errors.Is(err, errors.ErrUnsupported))
+		return false
+	}
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	_, l.err = io.CopyBuffer(struct{ io.Writer }{l.digest}, io.LimitReader(f, l.left+1), *buf)
+	return true
 }
 
 // filesPart puts the files of one part into the tree: from the store, but for what the live folder had.

@@ -397,14 +397,7 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 	if err != nil {
 		return err
 	}
-	if h.PAXRecords[archive.PAXSparse] != "" {
-		err = copySparse(f, content, h.Size)
-	} else {
-		buf := buffers.Get().(*[]byte)
-		_, err = io.CopyBuffer(struct{ io.Writer }{f}, content, *buf)
-		buffers.Put(buf)
-	}
-	if err == nil {
+	if err = t.fill(f, h, content); err == nil {
 		err = t.Owners.apply(h, f.Chown)
 	}
 	if err == nil {
@@ -421,6 +414,20 @@ func (t *Tree) file(rel string, h *tar.Header, content io.Reader) error {
 		return fmt.Errorf("write %s: %w", rel, err)
 	}
 	return nil
+}
+
+// fill gives a new file its content.
+func (t *Tree) fill(f *disk.File, h *tar.Header, content io.Reader) error {
+	if l, ok := content.(*liveContent); ok && t.cloned(f, l) {
+		return nil
+	}
+	if h.PAXRecords[archive.PAXSparse] != "" {
+		return copySparse(f, content, h.Size)
+	}
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	_, err := io.CopyBuffer(struct{ io.Writer }{f}, content, *buf)
+	return err
 }
 
 func (t *Tree) symlink(rel string, h *tar.Header) error {
