@@ -7,10 +7,12 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,4 +149,32 @@ func TestBrowseInABrowser(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(found), &violations))
 		assert.Empty(t, violations, fmt.Sprint(path))
 	}
+}
+
+// A browser is opened by a command whose words everybody on the machine can read: they are of no use to another account, and to
+// nobody a second time.
+func TestWhatABrowserIsOpenedWith(t *testing.T) {
+	need(t, "setpriv", "/usr/bin/python3")
+	if os.Geteuid() != 0 {
+		t.Skip("only root can be two accounts")
+	}
+	w := plain(t)
+	w.write("htdocs/index.html", "the lamp")
+	w.run("backup")
+	w.write("bin/xdg-open", "#!/bin/sh\necho \"$1\" >"+w.path("opened.new")+"; mv "+w.path("opened.new")+" "+w.path("opened")+"\n")
+	require.NoError(t, os.Chmod(w.path("bin/xdg-open"), 0o755))
+	t.Setenv("PATH", w.path("bin")+":"+os.Getenv("PATH"))
+	page, _ := w.browsing("kestrelpoint", "--open")
+	require.Eventually(t, func() bool { _, err := os.Stat(w.path("opened")); return err == nil }, 20*time.Second, 10*time.Millisecond)
+	ticket := strings.TrimSpace(w.read("opened"))
+	assert.NotContains(t, ticket, strings.Split(page, "/")[3])
+	out, err := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "/usr/bin/python3", "-c", "import urllib.request; urllib.request.urlopen('"+ticket+"')").CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "404")
+	resp, text := asks(t, "GET", ticket)
+	assert.Equal(t, 200, resp.StatusCode)
+	assert.Equal(t, page, resp.Request.URL.String())
+	assert.Contains(t, text, "kestrelpoint")
+	resp, _ = asks(t, "GET", ticket)
+	assert.Equal(t, 404, resp.StatusCode, "it was used")
 }

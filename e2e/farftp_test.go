@@ -2,12 +2,17 @@ package e2e
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
+
+	"revlet/internal/practice/place"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -70,6 +75,7 @@ func TestASiteOverFTP(t *testing.T) {
 			w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, stores: [here], reach: {%s}}\n", s.root, s.reach))
 			out := w.run("preflight")
 			assert.Contains(t, out, "is reached")
+			assert.Contains(t, out, "one in a folder, and can be read")
 			assert.NotContains(t, out, "begins with a dot")
 			if strings.HasPrefix(s.root, "plain-ftp") {
 				out = w.run("--config", w.path("adopted.yaml"), "adopt", s.root, "--name", "adopted", "--store", w.path("archives-adopted"), "--password-file", w.path("ftp.pw"))
@@ -154,4 +160,28 @@ func ftpTreeOf(t *testing.T, dir string, s ftpSite) map[string]string {
 		all[name] = s.told(strings.Join(kept, " "))
 	}
 	return all
+}
+
+// What a listing says of rights is not what an account has: some files are opened before an archive is to be taken.
+func TestPreflightOpensFilesElsewhere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	var shut atomic.Value
+	shut.Store("")
+	s, _ := standin(w, place.FTP, &place.Faults{Fail: func(op, name string) error {
+		if op == "open" && shut.Load() != "" && strings.Contains(name, shut.Load().(string)) && path.Ext(name) != "" {
+			return fs.ErrPermission
+		}
+		return nil
+	}}, "")
+	require.NoError(t, os.Mkdir(w.path("archives"), 0o700))
+	for _, name := range []string{"index.php", "themes/lantern.css", "uploads/lamp.jpg", "uploads/lens.jpg"} {
+		w.write("far/htdocs/"+name, "of the museum")
+	}
+	w.write("revlet.yaml", fmt.Sprintf("state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint: {root: %q, recipe: none, stores: [here], reach: {password_file: far.pw, ca_file: farkeys/certificate.pem}}\n", s.Address+"htdocs"))
+	assert.Contains(t, w.run("preflight"), "3 of them were opened, one in a folder, and can be read")
+	shut.Store("uploads/")
+	assert.Contains(t, w.run("preflight"), "1 of 3 files that were opened over there cannot be read, and would be gaps: uploads/l")
+	shut.Store(".")
+	assert.Contains(t, w.fails(1, nil, "preflight").out, "of the files that were opened over there not one can be read")
 }

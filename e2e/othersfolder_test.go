@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -41,4 +42,33 @@ func TestADatabaseInAFolderOfAnotherAccount(t *testing.T) {
 	left, err := filepath.Glob(w.path("state/*sqlite*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// The state folder of somebody else says nothing to root: a lock in it may lead to any file, a journal name any folder.
+func TestAStateFolderOfAnotherAccount(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root is to be led astray by others")
+	}
+	t.Parallel()
+	w := plain(t)
+	w.run("backup")
+	w.write("victim", "of great worth")
+	lock := w.path("state/locks/kestrelpoint.lock")
+	require.NoError(t, os.Remove(lock))
+	require.NoError(t, os.Symlink(w.path("victim"), lock))
+	for how, give := range map[string]func() error{
+		"its folder":    func() error { return os.Chown(w.path("state"), ownAccount, ownAccount) },
+		"for everybody": func() error { return errors.Join(os.Chown(w.path("state"), 0, 0), os.Chmod(w.path("state"), 0o777)) },
+		"for a group": func() error {
+			return errors.Join(os.Chown(w.path("state"), 0, webAccount), os.Chmod(w.path("state"), 0o770))
+		},
+	} {
+		require.NoError(t, give())
+		for _, line := range [][]string{{"backup"}, {"status"}, {"restore", "kestrelpoint", "--yes"}, {"due"}} {
+			r := w.try(line...)
+			assert.Equal(t, "of great worth", w.read("victim"), "%s, %s", how, line[0])
+			assert.Equal(t, 2, r.code, "%s, %s: %s", how, line[0], r.err)
+			assert.Contains(t, r.err, "belongs to another account, or others may put something into it")
+		}
+	}
 }

@@ -92,6 +92,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	_, noColour := os.LookupEnv("NO_COLOR")
 	written := &output{to: out, gated: terminal(out)}
 	a := &app{Printer: render.Printer{Out: written, Columns: width(written), Colour: !noColour && os.Getenv("TERM") != "dumb" && terminal(written), Now: time.Now}, in: in, err: errOut, env: os.Getenv, jobs: jobs.New()}
+	a.jobs.Sudoer = a.sudoer()
 	ctx, cancel := a.hangUp(ctx)
 	defer cancel()
 	err := a.setUp()
@@ -266,11 +267,14 @@ func exitCode(err error) int {
 		return exitDone
 	case errors.As(err, &coded):
 		return coded.code
-	case errors.As(err, &faulty), errors.Is(err, config.ErrNone), errors.Is(err, site.ErrSettings), reason.Is(err, reason.Usage), reason.Is(err, reason.NoPassphrase):
+	case errors.As(err, &faulty), errors.Is(err, config.ErrNone), errors.Is(err, site.ErrSettings), slices.ContainsFunc(wrongUse, func(why reason.Reason) bool { return reason.Is(err, why) }):
 		return exitUsage
 	}
 	return exitFailed
 }
+
+// wrongUse are the reasons for which the configuration is to blame, or how the program is called.
+var wrongUse = []reason.Reason{reason.Usage, reason.NoPassphrase, reason.ConfigOfOthers, reason.ConfigWritable, reason.ConfigFolder, reason.IncludeOfOthers, reason.StateOfOthers}
 
 // finish prints an error, if there is one, with what can be done about it, and
 // chooses the exit code.
@@ -348,12 +352,16 @@ func (a *app) stage() practice.Stage {
 
 // locate finds the configuration file, which is read only if nobody else has a hand in it.
 func (a *app) locate(c *cli.Command) (path string, exists bool, err error) {
-	named := c.String("config") != "" || a.env("REVLET_CONFIG") != ""
 	path, exists = config.Locate(c.String("config"), a.env("REVLET_CONFIG"))
 	if exists {
-		err = config.Trusted(path, named, a.sudoer())
+		err = a.trusted(c, path)
 	}
 	return path, exists, err
+}
+
+// trusted refuses a configuration file in which others may have a hand.
+func (a *app) trusted(c *cli.Command, path string) error {
+	return config.Trusted(path, c.String("config") != "" || a.env("REVLET_CONFIG") != "", a.sudoer())
 }
 
 // sudoer is the account that has become root by sudo(8); -1 if none has.

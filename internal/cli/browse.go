@@ -46,10 +46,21 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(a.Out, "%s in a browser   %s\n   in a file manager   %s\n\nCtrl-C ends it. Give the address to nobody: it opens the whole archive.\n", a.Bold(s.Archive.Name), s.URL(), s.Folder())
 	if c.Bool("open") {
-		if err := exec.CommandContext(ctx, "xdg-open", s.URL()).Start(); err != nil {
-			a.note("no browser could be opened: %v", err)
-		}
+		a.openBrowser(ctx, s)
 	}
 	<-ctx.Done()
 	return s.Close()
+}
+
+// openBrowser opens the desktop's browser. Everybody on the machine can read the words of its command, so they are no more than a
+// ticket that is of use to this account, and once.
+func (a *app) openBrowser(ctx context.Context, s *browse.Server) {
+	ticket := s.Ticket()
+	if ticket == "" {
+		a.note("no browser is opened: on this system others could read the address from its command line. Open it yourself")
+		return
+	}
+	if err := exec.CommandContext(ctx, "xdg-open", ticket).Start(); err != nil {
+		a.note("no browser could be opened: %v", err)
+	}
 }

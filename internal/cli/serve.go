@@ -60,7 +60,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 			a.log("stopped")
 			return nil
 		case <-reload:
-			a.reload()
+			a.reload(c)
 		case <-time.After(pulse):
 		}
 	}
@@ -110,12 +110,16 @@ func (a *app) feedWatchdog(ctx context.Context) (stop func()) {
 	}
 }
 
-// reload reads the configuration anew; one that is faulty changes nothing.
-func (a *app) reload() {
+// reload reads the configuration anew; one that is faulty, or somebody else's by now, changes nothing.
+func (a *app) reload(c *cli.Command) {
 	a.tellSystemd(daemon.SdNotifyReloading)
 	defer a.tellSystemd(daemon.SdNotifyReady)
-	if err := a.jobs.Reload(); err != nil {
-		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %s\n", render.PrintableText(err.Error()))
+	err := a.trusted(c, a.jobs.Config.Path)
+	if err == nil {
+		err = a.jobs.Reload()
+	}
+	if err != nil {
+		fmt.Fprintf(a.err, "revlet: the configuration is not read anew: %s\n", render.Advised(err))
 		return
 	}
 	a.log("read %s anew: %s", a.jobs.Config.Path, render.Count(int64(len(a.jobs.Config.Sites)), "site", "sites"))

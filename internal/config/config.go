@@ -116,12 +116,19 @@ func Trusted(path string, named bool, by int) error {
 	if err != nil {
 		return nil // there is none, or reading it tells
 	}
-	a, _ := disk.AttributesOf(info)
-	if named && (os.Geteuid() != 0 || a.UID == by) && info.Mode().Perm()&0o002 == 0 {
+	if named && os.Geteuid() != 0 && info.Mode().Perm()&0o002 == 0 {
 		return nil
 	}
-	if !ofOthers(info) {
+	trusted := by
+	if !named {
+		trusted = -1
+	}
+	if !ofOthers(path, info, trusted) {
 		return exchangeable(path, by)
+	}
+	a, _ := disk.AttributesOf(info)
+	if a.UID == 0 || a.UID == os.Geteuid() {
+		return reason.New(reason.ConfigWritable, reason.Names{"path": path}, "others may change %s: what it says would be done as yours", path)
 	}
 	return reason.New(reason.ConfigOfOthers, reason.Names{"path": path, "account": fmt.Sprint(a.UID)}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)
 }
@@ -142,9 +149,13 @@ func exchangeable(path string, by int) error {
 	return reason.New(reason.ConfigFolder, reason.Names{"path": path}, "others could put another file in the place of %s: what it says would be done as root", path)
 }
 
-// ofOthers tells whether another account owns a file, or may change it.
-func ofOthers(info fs.FileInfo) bool {
+// ofOthers tells whether another account owns a file, or may change it; by is as for Trusted. An account that is not root may
+// have given its group a hand in it.
+func ofOthers(path string, info fs.FileInfo, by int) bool {
 	a, ok := disk.AttributesOf(info)
+	if ok && os.Geteuid() == 0 {
+		return !disk.FileOnlyOf(path, info, by)
+	}
 	return ok && (a.UID != 0 && a.UID != os.Geteuid() || info.Mode().Perm()&0o002 != 0)
 }
 
@@ -190,7 +201,7 @@ func placed(path string, err error) error {
 	}
 	if m := unknownField().FindStringSubmatch(e.Reason); m != nil {
 		e.unknown = true
-		e.Reason = fmt.Sprintf("unknown key %q%s", m[1], nearest(m[1], knownKeys(reflect.TypeFor[Config]())))
+		e.Reason = fmt.Sprintf("unknown key %q%s", m[1], elsewhere(m[1]))
 	}
 	e.Reason = plain(e.Reason)
 	return e
@@ -242,6 +253,38 @@ func knownKeys(t reflect.Type) []string {
 	default:
 		return nil
 	}
+}
+
+// elsewhere says where a key belongs that is unknown where it stands, or what it may be meant for.
+func elsewhere(key string) string {
+	if places := slices.Compact(slices.Sorted(slices.Values(placesOf(key, "", reflect.TypeFor[Config]())))); len(places) > 0 {
+		return fmt.Sprintf(" here: it belongs in %s", strings.Join(places, ", or in "))
+	}
+	return nearest(key, knownKeys(reflect.TypeFor[Config]()))
+}
+
+// placesOf are the places of a configuration type, found at path, that have a key.
+func placesOf(key, path string, t reflect.Type) (all []string) {
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Slice:
+		return placesOf(key, path, t.Elem())
+	case reflect.Map:
+		return placesOf(key, path+"NAME: ", t.Elem())
+	case reflect.Struct:
+		for f := range t.Fields() {
+			tag := f.Tag.Get("yaml")
+			switch {
+			case tag == key && path == "":
+				all = append(all, "the file itself")
+			case tag == key:
+				all = append(all, "`"+strings.TrimSuffix(path, " ")+"`")
+			}
+			if tag != "-" && tag != "" {
+				all = append(all, placesOf(key, path+tag+": ", f.Type)...)
+			}
+		}
+	}
+	return all
 }
 
 // Nearest is the known name closest to a mistyped one; empty if none is close.

@@ -119,16 +119,29 @@ func TestAConfigurationOfSomebodyElseIsNotTaken(t *testing.T) {
 	require.NoError(t, os.WriteFile("revlet.yaml", nil, 0o644))
 	require.NoError(t, Trusted("revlet.yaml", false, -1))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
-	require.True(t, reason.Is(Trusted("revlet.yaml", false, -1), reason.ConfigOfOthers))
+	require.True(t, reason.Is(Trusted("revlet.yaml", false, -1), reason.ConfigWritable))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o644))
 	if os.Geteuid() != 0 {
 		t.Skip("only root can give files away")
 	}
+	for group, refused := range map[int]bool{0: false, 33: true} { // the web server's
+		require.NoError(t, os.Chown("revlet.yaml", 0, group))
+		require.NoError(t, os.Chmod("revlet.yaml", 0o664))
+		for _, named := range []bool{true, false} {
+			require.Equal(t, refused, reason.Is(Trusted("revlet.yaml", named, -1), reason.ConfigWritable), "group %d", group)
+		}
+	}
+	require.NoError(t, os.Chmod("revlet.yaml", 0o644))
 	require.NoError(t, os.Chown("revlet.yaml", 61871, 61871))
 	require.True(t, reason.Is(Trusted("revlet.yaml", false, -1), reason.ConfigOfOthers))
 	require.True(t, reason.Is(Trusted("revlet.yaml", true, -1), reason.ConfigOfOthers), "root does not do what another account has written, named or not")
 	require.NoError(t, Trusted("revlet.yaml", true, 61871), "but for the account that has become root, which could do so anyway")
 	require.Error(t, Trusted("revlet.yaml", false, 61871), "and only if it names the file")
+	require.NoError(t, os.Chmod("revlet.yaml", 0o664))
+	require.NoError(t, Trusted("revlet.yaml", true, 61871), "a group of its own")
+	require.NoError(t, os.Chown("revlet.yaml", 61871, 33))
+	require.Error(t, Trusted("revlet.yaml", true, 61871))
+	require.NoError(t, os.Chown("revlet.yaml", 61871, 61871))
 	require.NoError(t, os.Chmod("revlet.yaml", 0o646))
 	require.Error(t, Trusted("revlet.yaml", true, 61871))
 

@@ -174,7 +174,7 @@ func ours(path string) error {
 	if err != nil {
 		return fmt.Errorf("read the configuration: %w", err)
 	}
-	if ofOthers(info) {
+	if ofOthers(path, info, -1) {
 		return reason.New(reason.IncludeOfOthers, reason.Names{"path": path}, "%s belongs to another account, or others may change it: what it says would be done as yours", path)
 	}
 	return exchangeable(path, -1)

@@ -59,6 +59,9 @@ type Agent struct {
 	SignedBy string
 	// TrustHosts accepts the SSH keys of the machines of sites that are not known yet.
 	TrustHosts bool
+	// Sudoer is the account that has become root to do this (sudo(8)), -1 if none has: what only that one and root may change is
+	// believed.
+	Sudoer int
 	// Tell is told what a person should hear of meanwhile.
 	Tell func(Event)
 	// Words writes a result as text for the history's log.
@@ -75,6 +78,8 @@ type Agent struct {
 	State   *state.State
 	History *history.History
 	Keys    *encryption.Keys
+	// stateGiven is the state folder that was named besides the configuration.
+	stateGiven string
 	// records are those that were read already.
 	records catalog.Cache
 	// opened are the stores that were opened so far, by name.
@@ -90,7 +95,7 @@ type Agent struct {
 // New returns an agent that tells nobody anything, with the clock of this
 // machine; its fields can be set before it is used.
 func New() *Agent {
-	a := &Agent{Disk: &disk.Disk{}, Now: time.Now, Program: "revlet", Drain: DrainTime, Tell: func(Event) {}, Words: func(any) string { return "" }, Remedy: func(string) string { return "" },
+	a := &Agent{Disk: &disk.Disk{}, Now: time.Now, Program: "revlet", Drain: DrainTime, Sudoer: -1, Tell: func(Event) {}, Words: func(any) string { return "" }, Remedy: func(string) string { return "" },
 		Passphrase: func() (string, error) {
 			return "", reason.New(reason.NoPassphrase, nil, "the key is locked with a passphrase")
 		}}
@@ -126,7 +131,8 @@ func (a *Agent) ReadConfigIfAny(path string, exists bool) error {
 // OpenState opens the state folder dir, or the configured or usual one, and the
 // history in it.
 func (a *Agent) OpenState(ctx context.Context, dir string) (err error) {
-	if a.State, err = state.Open(a.Disk, a.StateDir(dir)); err != nil {
+	a.stateGiven = dir
+	if a.State, err = state.Open(a.Disk, a.StateDir(dir), a.Sudoer); err != nil {
 		return err
 	}
 	a.records.Dir, a.records.Disk = a.State.Seen(), a.Disk
@@ -161,11 +167,18 @@ func (a *Agent) Open(ctx context.Context, configPath, stateDir string) error {
 	return nil
 }
 
-// Reload reads the configuration anew; a faulty one changes nothing.
+// Reload reads the configuration anew, and tells its warnings; a faulty one changes nothing, nor does one that names another
+// state folder: what runs keeps its history where it began.
 func (a *Agent) Reload() error {
 	fresh, err := config.Load(a.Config.Path)
 	if err != nil {
 		return err
+	}
+	if a.stateGiven == "" && fresh.State != a.Config.State {
+		return fmt.Errorf("`state:` is another folder now, and what runs keeps its history in %s: end it and begin it anew", a.State.Dir)
+	}
+	for _, w := range fresh.Warnings {
+		a.Tell(Warning{Text: w})
 	}
 	a.closeStores()
 	a.closePlaces()

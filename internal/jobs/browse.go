@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -30,7 +31,10 @@ func (a *Agent) Browse(ctx context.Context, typed string, before time.Time, list
 	if err != nil {
 		return nil, err
 	}
-	o := browse.Options{Archive: h, Listen: listen, Scratch: a.scratchFile}
+	o := browse.Options{Archive: h, Listen: listen, Scratch: a.scratchFile, Accounts: []int{os.Geteuid()}}
+	if a.Sudoer >= 0 {
+		o.Accounts = append(o.Accounts, a.Sudoer)
+	}
 	o.Facts = [][2]string{{"site", h.Site}, {"taken", h.Taken.Local().Format("Monday 2 January 2006, 15:04")}, {"scope", string(h.Scope)}, {"lies in", strings.Join(StoreNames(h.Stores), ", ")}}
 	if h.Note != "" {
 		o.Facts = append(o.Facts, [2]string{"note", h.Note})
@@ -57,8 +61,14 @@ func (a *Agent) Browse(ctx context.Context, typed string, before time.Time, list
 	return browse.Start(ctx, o)
 }
 
-// scratchFile makes a file in the state folder that is gone once it is closed.
-func (a *Agent) scratchFile() (browse.Scratch, error) {
+// keepFree is how much room, in bytes, what a person looks at leaves to what has to be written down.
+const keepFree = 64 << 20
+
+// scratchFile makes a file for size bytes in the state folder that is gone once it is closed. It does not fill the disk.
+func (a *Agent) scratchFile(size int64) (browse.Scratch, error) {
+	if free, err := a.Disk.Free(a.State.Dir); err == nil && free-keepFree < size {
+		return nil, fmt.Errorf("it takes %s, and %s has room for %s: `state:` is where it is proved before any of it is shown", humanize.Bytes(uint64(size)), a.State.Dir, humanize.Bytes(uint64(max(free, 0))))
+	}
 	f, err := os.CreateTemp(a.State.Dir, "browse-")
 	if err != nil {
 		return nil, err
@@ -97,7 +107,7 @@ func (a *Agent) FileTo(ctx context.Context, h *catalog.Held, path string, w io.W
 	if err != nil {
 		return err
 	}
-	f, err := a.scratchFile()
+	f, err := a.scratchFile(found.Size)
 	if err != nil {
 		return err
 	}

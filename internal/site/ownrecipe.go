@@ -3,6 +3,7 @@ package site
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -33,14 +34,22 @@ func IsRecipeFile(name string) bool { return strings.HasSuffix(name, ".yaml") }
 // ReadRecipe reads a recipe of one's own. A file that others may change is an error, and so
 // is one that does not say what a recipe needs.
 func ReadRecipe(file string) (*Recipe, error) {
-	info, err := os.Stat(file)
+	f, err := (&disk.Disk{}).OpenRegular(file)
+	if err != nil {
+		return nil, fmt.Errorf("the recipe: %w", err)
+	}
+	defer f.Close()
+	info, err := f.Stat() // of what is read, whatever has its name by now
 	if err != nil {
 		return nil, fmt.Errorf("the recipe: %w", err)
 	}
 	if a, ok := disk.AttributesOf(info); ok && (a.UID != 0 && a.UID != os.Geteuid() || info.Mode().Perm()&0o022 != 0) {
 		return nil, fmt.Errorf("the recipe %s belongs to another account, or others may change it: what it says would be done as this one", file)
 	}
-	data, err := disk.ReadRegular(file, longestRecipe)
+	data, err := io.ReadAll(io.LimitReader(f, longestRecipe+1))
+	if err == nil && len(data) > longestRecipe {
+		err = fmt.Errorf("%s is larger than %d bytes", file, longestRecipe)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the recipe: %w", err)
 	}

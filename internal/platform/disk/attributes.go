@@ -28,6 +28,17 @@ type Info struct {
 // folder, nor the folder itself, nor one above it.
 func OnlyRoots(dir string) bool { return OnlyOf(dir, 0) }
 
+// FileOnlyOf tells whether nobody but root and other accounts, by their numbers, can write to what info describes, a file or a
+// folder at path. A group may that is root's, or that has the owner's number: the one that many systems make for each account.
+func FileOnlyOf(path string, info fs.FileInfo, accounts ...int) bool {
+	a, ok := AttributesOf(info)
+	if !ok || a.UID != 0 && !slices.Contains(accounts, a.UID) {
+		return false
+	}
+	perm := info.Mode().Perm()
+	return perm&0o002 == 0 && (perm&0o020 == 0 || (a.GID == 0 || a.GID == a.UID) && !hasACL(path))
+}
+
 // OnlyOf is OnlyRoots for root and other accounts, by their numbers. A link on the way has to be one of theirs, and what it
 // leads to, too.
 func OnlyOf(dir string, accounts ...int) bool {

@@ -2,6 +2,7 @@ package loopback
 
 import (
 	"bufio"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -11,12 +12,39 @@ import (
 	"strings"
 )
 
-// listening is the state of a socket that others may connect to (TCP_LISTEN).
-const listening = "0A"
+// States of a socket: one that others may connect to (TCP_LISTEN), and one that is connected (TCP_ESTABLISHED).
+const listening, connected = "0A", "01"
 
 // Owners are the accounts whose programs others reach at a port of 127.0.0.1, as the kernel tells it (proc_pid_net(5),
 // the files tcp and tcp6). Known is false where the system does not tell.
 func Owners(at netip.AddrPort) (uids []int, known bool, err error) {
+	return sockets(listensAt(at.Port()))
+}
+
+func listensAt(port uint16) func(state, local, remote string) bool {
+	want := fmt.Sprintf(":%04X", port)
+	return func(state, local, _ string) bool { return state == listening && strings.HasSuffix(local, want) }
+}
+
+// Peers are the accounts whose programs have a connection from one address to another, both of this machine: one, or none
+// if it is no more. Known is false where the system does not tell.
+func Peers(from, to netip.AddrPort) (uids []int, known bool, err error) {
+	return sockets(func(state, local, remote string) bool {
+		return state == connected && local == inTable(from) && remote == inTable(to)
+	})
+}
+
+// inTable is an address as the kernel's tables have it: words of 32 bits in this machine's order of bytes.
+func inTable(a netip.AddrPort) string {
+	var b strings.Builder
+	for words := a.Addr().Unmap().AsSlice(); len(words) > 0; words = words[4:] {
+		fmt.Fprintf(&b, "%08X", binary.NativeEndian.Uint32(words))
+	}
+	return fmt.Sprintf("%s:%04X", &b, a.Port())
+}
+
+// sockets are the accounts whose programs have the sockets that are wanted.
+func sockets(wanted func(state, local, remote string) bool) (uids []int, known bool, err error) {
 	for _, name := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
 		f, err := os.Open(name)
 		if errors.Is(err, os.ErrNotExist) {
@@ -25,7 +53,7 @@ func Owners(at netip.AddrPort) (uids []int, known bool, err error) {
 		if err != nil {
 			return nil, false, err
 		}
-		more, err := ownersIn(f, at.Port())
+		more, err := socketsIn(f, wanted)
 		_ = f.Close()
 		if err != nil {
 			return nil, false, err
@@ -35,13 +63,12 @@ func Owners(at netip.AddrPort) (uids []int, known bool, err error) {
 	return uids, known, nil
 }
 
-// ownersIn reads one of the kernel's tables of sockets.
-func ownersIn(table io.Reader, port uint16) (uids []int, err error) {
-	want := fmt.Sprintf(":%04X", port)
+// socketsIn reads one of the kernel's tables of sockets.
+func socketsIn(table io.Reader, wanted func(state, local, remote string) bool) (uids []int, err error) {
 	lines := bufio.NewScanner(table)
 	for lines.Scan() {
 		words := strings.Fields(lines.Text())
-		if len(words) < 8 || words[3] != listening || !strings.HasSuffix(words[1], want) {
+		if len(words) < 8 || !wanted(words[3], words[1], words[2]) {
 			continue
 		}
 		uid, err := strconv.Atoi(words[7])

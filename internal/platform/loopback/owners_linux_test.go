@@ -1,6 +1,8 @@
 package loopback
 
 import (
+	"net"
+	"os"
 	"strings"
 	"testing"
 
@@ -24,10 +26,31 @@ func TestTheKernelsTable(t *testing.T) {
 		"nothing":                 {"", nil},
 		"half a row":              {"   0: 0100007F:4E20 00000000:0000 0A\n", nil},
 	} {
-		uids, err := ownersIn(strings.NewReader(head+c.rows), 20000)
+		uids, err := socketsIn(strings.NewReader(head+c.rows), listensAt(20000))
 		require.NoError(t, err, name)
 		assert.Equal(t, c.want, uids, name)
 	}
-	_, err := ownersIn(strings.NewReader(head+row("0100007F:4E20", "0A", "nobody")), 20000)
+	_, err := socketsIn(strings.NewReader(head+row("0100007F:4E20", "0A", "nobody")), listensAt(20000))
 	assert.Error(t, err, "what is not understood is not passed over")
+}
+
+func TestWhoseAConnectionIs(t *testing.T) {
+	for _, at := range []string{"127.0.0.1:0", "[::1]:0"} {
+		l, err := net.Listen("tcp", at)
+		if err != nil {
+			t.Skipf("no %s here: %v", at, err)
+		}
+		defer l.Close()
+		c, err := net.Dial("tcp", l.Addr().String())
+		require.NoError(t, err)
+		defer c.Close()
+		from, to := c.LocalAddr().(*net.TCPAddr).AddrPort(), l.Addr().(*net.TCPAddr).AddrPort()
+		uids, known, err := Peers(from, to)
+		require.NoError(t, err)
+		assert.True(t, known)
+		assert.Equal(t, []int{os.Geteuid()}, uids, at)
+		uids, _, err = Peers(to, to)
+		require.NoError(t, err)
+		assert.Empty(t, uids, "there is no such connection")
+	}
 }

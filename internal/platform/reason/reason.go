@@ -24,14 +24,17 @@ const (
 	// NoConfig: there is no configuration file; NoSites: it names no site.
 	NoConfig Reason = "no-config"
 	NoSites  Reason = "no-sites"
-	// ConfigOfOthers: the configuration that was found belongs to somebody else. ConfigFolder: it lies where somebody else
+	// ConfigOfOthers: the configuration that was found belongs to somebody else. ConfigWritable: others may
+	// change it, "path". ConfigFolder: it lies where somebody else
 	// could put another one in its place.
 	// IncludeOfOthers is a file that the configuration includes and others may change.
 	IncludeOfOthers Reason = "include-of-others"
 	ConfigOfOthers  Reason = "config-of-others"
+	ConfigWritable  Reason = "config-writable"
 	ConfigFolder    Reason = "config-folder"
-	// StateFolder: the state folder cannot be used.
-	StateFolder Reason = "state-folder"
+	// StateFolder: the state folder cannot be used. StateOfOthers: others could put something into it, "path".
+	StateFolder   Reason = "state-folder"
+	StateOfOthers Reason = "state-of-others"
 	// StateDamaged: the file "path" of the state folder is damaged. KeyDamaged: the signing key is. JournalDamaged:
 	// what a restore of "site" has noted of itself is.
 	StateDamaged   Reason = "state-damaged"

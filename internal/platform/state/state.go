@@ -22,8 +22,10 @@ type State struct {
 	Disk *disk.Disk
 }
 
-// Open makes the folder when it is missing.
-func Open(d *disk.Disk, dir string) (*State, error) {
+// Open makes the folder when it is missing. One in which others could put something is refused: what lies there says what is
+// renamed and deleted, which keys are trusted, and whom this machine is. For root, nobody but root and the accounts may be able
+// to; for another account, nobody but itself and root, and its group.
+func Open(d *disk.Disk, dir string, accounts ...int) (*State, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -31,7 +33,25 @@ func Open(d *disk.Disk, dir string) (*State, error) {
 	if err := d.MkdirAll(dir, 0o700); err != nil {
 		return nil, reason.New(reason.StateFolder, nil, "the state folder (`state:`): %w", err)
 	}
+	if ofOthers(dir, accounts) {
+		return nil, reason.New(reason.StateOfOthers, reason.Names{"path": dir}, "the state folder %s belongs to another account, or others may put something into it or in its place: what lies there says what is renamed and deleted", dir)
+	}
 	return &State{Dir: dir, Disk: d}, nil
+}
+
+func ofOthers(dir string, accounts []int) bool {
+	if !disk.KeepsModes {
+		return false
+	}
+	if os.Geteuid() == 0 {
+		return !disk.OnlyOf(dir, accounts...)
+	}
+	info, err := os.Stat(dir)
+	if err != nil {
+		return true
+	}
+	a, ok := disk.AttributesOf(info)
+	return ok && (a.UID != 0 && a.UID != os.Geteuid() || info.Mode().Perm()&0o002 != 0)
 }
 
 // DefaultDir is the usual folder: stateHome/revlet, where stateHome is what

@@ -189,6 +189,13 @@ func (f *ftpSession) work(verb, arg string) {
 		f.list(f.path(strings.TrimSpace(folder)), lsLine)
 	case "MLSD":
 		f.list(name, factsLine)
+	case "MLST":
+		info, err := f.fs.Stat(name)
+		if err != nil {
+			f.settled(err, 0, "")
+			return
+		}
+		fmt.Fprintf(f.control, "250-of this\r\n %s\r\n250 end\r\n", strings.TrimRight(factsLine(info), "\r\n"))
 	default:
 		f.say(502, "not known here")
 	}
@@ -301,6 +308,15 @@ func factsLine(i os.FileInfo) string {
 	return fmt.Sprintf("type=%s;size=%d;modify=%s; %s", kind, i.Size(), i.ModTime().UTC().Format("20060102150405"), i.Name())
 }
 
+// followed is what a link leads to, under the link's name.
+type followed struct {
+	os.FileInfo
+	name string
+}
+
+// Name implements os.FileInfo.
+func (f followed) Name() string { return f.name }
+
 func (f *ftpSession) list(name string, line func(os.FileInfo) string) {
 	dir, err := f.fs.Open(name)
 	var infos []os.FileInfo
@@ -316,6 +332,13 @@ func (f *ftpSession) list(name string, line func(os.FileInfo) string) {
 	f.transfer(func(c net.Conn) error {
 		w := bufio.NewWriter(c)
 		for _, i := range infos {
+			if i.Mode()&os.ModeSymlink != 0 { // told as what it leads to, as servers do that know no links
+				to, err := f.fs.Stat(path.Join(name, i.Name()))
+				if err != nil {
+					continue
+				}
+				i = followed{to, i.Name()}
+			}
 			fmt.Fprintf(w, "%s\r\n", line(i))
 		}
 		return w.Flush()

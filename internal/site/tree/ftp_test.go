@@ -2,8 +2,10 @@ package tree_test
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"strings"
 	"sync/atomic"
@@ -35,7 +37,7 @@ func fakeFTP(t *testing.T, listing string, said map[string]string) tree.Place {
 			go serveFTP(c, listing, answers)
 		}
 	}()
-	p := tree.NewFTP(tree.FTPOptions{Dialer: ftpconn.Dialer{Host: at.Addr().String(), User: "keeper", Where: "host.example", Silence: 300 * time.Millisecond}, Base: "plain-ftp://keeper@host.example", Tries: 2, Pause: time.Millisecond})
+	p := tree.NewFTP(tree.FTPOptions{Dialer: ftpconn.Dialer{Host: at.Addr().String(), User: "keeper", Where: "host.example", Silence: 300 * time.Millisecond}, Base: "plain-ftp://keeper@host.example", Tries: 4, Pause: time.Millisecond})
 	t.Cleanup(func() { _ = p.Close() })
 	return p
 }
@@ -95,6 +97,51 @@ func TestATransferThatIsCutSilently(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "twelve bytes", string(whole.Data))
 	assert.Equal(t, int64(2), transfers.Load())
+}
+
+// A server that says of a file what servers say of the line is asked for something else: one bad file costs no archive.
+func TestAFileThatAServerBreaksOff(t *testing.T) {
+	for what, c := range map[string]struct {
+		said map[string]string
+		line bool
+	}{
+		"a bad block":        {map[string]string{"SIZE": "213 12", "RETR": "426 failure reading the local file"}, false},
+		"by another code":    {map[string]string{"SIZE": "213 12", "RETR": "451 local error"}, false},
+		"nothing comes":      {map[string]string{"SIZE": "213 12", "RETR": "426 broken off", "LIST": "426 broken off"}, true},
+		"no more connection": {map[string]string{"SIZE": "213 12", "RETR": "425 too many"}, true},
+	} {
+		for way, read := range map[string]func(in tree.Folder) error{
+			"whole": func(in tree.Folder) error { _, err := in.(tree.WholeReader).ReadWhole("index.php", 100); return err },
+			"bit by bit": func(in tree.Folder) error {
+				f, err := in.Open("index.php")
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				_, err = io.ReadAll(f)
+				return err
+			},
+		} {
+			said := maps.Clone(c.said)
+			in, err := fakeFTP(t, ls("-", "index.php"), said).Folder(t.Context(), "/htdocs")
+			require.NoError(t, err)
+			defer in.Close()
+			err = read(in)
+			require.Error(t, err)
+			assert.Equal(t, c.line, errors.Is(err, tree.ErrUnreachable), "%s, %s: %v", what, way, err)
+		}
+	}
+}
+
+// What a server says that it can, and does not know, is done another way.
+func TestAServerThatDoesNotKnowWhatItSays(t *testing.T) {
+	in, err := fakeFTP(t, ls("-", "index.php"), map[string]string{"SIZE": "213 12", "FEAT": "211-it can\r\n MLST type*;size*;\r\n211 end"}).Folder(t.Context(), "/htdocs")
+	require.NoError(t, err)
+	defer in.Close()
+	transfers.Store(1)
+	whole, err := in.(tree.WholeReader).ReadWhole("index.php", 100)
+	require.NoError(t, err)
+	assert.Equal(t, "twelve bytes", string(whole.Data))
 }
 
 func ls(kind, name string) string { return kind + "rw-r--r-- 1 k k 12 Nov 20 2025 " + name + "\r\n" }

@@ -31,10 +31,11 @@ type ftpFile struct {
 	was  fs.FileInfo
 	at   int64
 	// stuck counts transfers of which nothing came, and which had not broken off.
-	stuck int
-	mu    sync.Mutex
-	conn  *ftpconn.Conn
-	out   io.ReadCloser
+	stuck  int
+	breaks breaks
+	mu     sync.Mutex
+	conn   *ftpconn.Conn
+	out    io.ReadCloser
 }
 
 // Stat implements File.
@@ -95,6 +96,9 @@ func (s *ftpFile) begin() error {
 	if err == nil && s.at > 0 && !same(now, s.was) {
 		err = errChanged
 	}
+	if err == nil {
+		err = s.breaks.blames(c, s.in.path(s.name))
+	}
 	var out io.ReadCloser
 	if err == nil {
 		out, err = c.Retr(s.in.path(s.name), s.at)
@@ -103,6 +107,7 @@ func (s *ftpFile) begin() error {
 		}
 	}
 	if err != nil {
+		s.breaks.saw(0, err)
 		p.give(c, answered(err))
 		p.fewer(err)
 		return err
@@ -134,6 +139,7 @@ func (s *ftpFile) Read(b []byte) (n int, err error) {
 			if n, err = s.out.Read(b); err != nil {
 				s.release(errors.Is(err, io.EOF))
 			}
+			s.breaks.saw(n, err)
 			if n > 0 {
 				s.stuck = 0
 				return nil

@@ -155,8 +155,11 @@ func (f *ftpFolder) lstat(c *ftpconn.Conn, name string) (fs.FileInfo, error) {
 // fresh is what a file is like now.
 func (f *ftpFolder) fresh(c *ftpconn.Conn, name string, e ftpconn.Entry) (ftpconn.Entry, error) {
 	full := f.path(name)
-	if c.Can("MLST") {
-		now, err := c.Facts(full)
+	now, err := ftpconn.Entry{}, error(nil)
+	if c.CanFacts() {
+		now, err = c.Facts(full)
+	}
+	if c.CanFacts() { // still
 		if err != nil && ftpconn.Code(err) == 550 {
 			return look(c, full)
 		}
@@ -196,7 +199,7 @@ func (f *ftpFolder) followed(c *ftpconn.Conn, full string) (fs.FileInfo, error) 
 	if err != nil || e.Mode&fs.ModeSymlink == 0 {
 		return ftpInfo{e}, err
 	}
-	if c.Can("MLST") {
+	if c.CanFacts() {
 		if to, err := c.Facts(full); err == nil || !ftpconn.Answered(err) {
 			return ftpInfo{to}, err
 		}
@@ -313,6 +316,40 @@ func (f *ftpFolder) ReadWhole(name string, most int64) (Whole, error) {
 // errCut is wrapped when less of a file has arrived than was sent, whatever the server says.
 var errCut = errors.New("the transfer broke off")
 
+// errBroken is wrapped when a server breaks off whenever a file is read, and nothing else that it sends.
+var errBroken = errors.New("the server breaks off whenever it is read")
+
+// breaks counts transfers of a file that the server has broken off, by its own word, before anything came. That may be the
+// line, or the file: of a bad block, or a folder that is told as a file, servers say the same (426, or 451).
+type breaks struct {
+	times int
+	last  error
+}
+
+// saw hears how a transfer ended that has brought some bytes.
+func (b *breaks) saw(got int, err error) {
+	code := ftpconn.Code(err)
+	switch {
+	case got > 0:
+		b.times = 0
+	case code == 426 || code == 451:
+		b.times++
+		b.last = err
+	}
+}
+
+// blames tells of a file that it is to blame, once it was broken off several times: a listing of its folder comes all the same.
+func (b *breaks) blames(c *ftpconn.Conn, full string) error {
+	if b.times < mostStuck {
+		return nil
+	}
+	b.times = 0
+	if _, _, err := c.List(path.Dir(full), time.Now()); err != nil {
+		return err
+	}
+	return fmt.Errorf("%w: %w", errBroken, b.last)
+}
+
 // ftpWhole is a file that is read in one go: in several, if transfers break off. To the server,
 // all is sent that is on its way: what is short, and still the same there, has not changed.
 type ftpWhole struct {
@@ -323,8 +360,9 @@ type ftpWhole struct {
 	was  fs.FileInfo
 	data []byte
 	// stuck counts transfers of which nothing came, and which had not broken off.
-	stuck int
-	done  bool
+	stuck  int
+	breaks breaks
+	done   bool
 }
 
 // read reads what is missing; of a file that has become longer, a little more.
@@ -340,8 +378,12 @@ func (w *ftpWhole) read(c *ftpconn.Conn) error {
 	case !same(w.was, now):
 		return errChanged
 	}
+	if err := w.breaks.blames(c, w.in.path(w.name)); err != nil {
+		return err
+	}
 	in, err := c.Retr(w.in.path(w.name), int64(len(w.data)))
 	if err != nil {
+		w.breaks.saw(0, err)
 		if ftpconn.Answered(err) && len(w.data) > 0 {
 			w.data = nil // it may not be able to go on within a file: from its beginning, then
 			return errCut
@@ -350,7 +392,8 @@ func (w *ftpWhole) read(c *ftpconn.Conn) error {
 	}
 	more, err := io.ReadAll(io.LimitReader(in, w.was.Size()+1-int64(len(w.data))))
 	w.data = append(w.data, more...)
-	if err = errors.Join(err, in.Close()); err != nil {
+	err = errors.Join(err, in.Close())
+	if w.breaks.saw(len(more), err); err != nil {
 		return err
 	}
 	if now, err = w.in.regular(c, w.name); err != nil {

@@ -129,7 +129,7 @@ func answered(err error) bool {
 	var none *connectError
 	var forwarded *ssh.OpenChannelError
 	return !errors.As(err, &none) && (sshconn.Answered(err) || ftpconn.Answered(err) || errors.As(err, &forwarded) || errors.Is(err, ErrNoFolder) ||
-		errors.Is(err, fs.ErrExist) || errors.Is(err, errSending) || errors.Is(err, errChanged) || errors.Is(err, errNames) || errors.Is(err, errSize) || errors.Is(err, errNoSurvey) || errors.Is(err, errBundle) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
+		errors.Is(err, fs.ErrExist) || errors.Is(err, errSending) || errors.Is(err, errChanged) || errors.Is(err, errBroken) || errors.Is(err, errNames) || errors.Is(err, errSize) || errors.Is(err, errNoSurvey) || errors.Is(err, errBundle) || errors.Is(err, errNoCommands) || errors.Is(err, ErrTooLarge) || errors.Is(err, disk.ErrSpecial) || errors.Is(err, disk.ErrLinkOnTheWay))
 }
 
 // final tells that another try is of no use.

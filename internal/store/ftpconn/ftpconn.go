@@ -69,6 +69,8 @@ type Conn struct {
 	// features are what the server says that it can, by the commands' names.
 	features map[string]string
 	noEPSV   bool
+	// noFacts is set once the server has not known MLST, whatever it says that it can.
+	noFacts bool
 	// Careful is set where transfers have broken off while the server said that they had not:
 	// a listing then counts once it was the same twice.
 	Careful bool
@@ -677,9 +679,13 @@ func merge(to *Entry, e Entry) {
 	}
 }
 
+// CanFacts tells whether Facts is of use.
+func (c *Conn) CanFacts() bool { return c.Can("MLST") && !c.noFacts }
+
 // Facts is what MLST says of a path; links are followed by most servers.
 func (c *Conn) Facts(name string) (Entry, error) {
 	_, said, err := c.Cmd(2, "MLST %s", name)
+	c.noFacts = c.noFacts || slices.Contains([]int{500, 502, 504}, Code(err))
 	if err != nil {
 		return Entry{}, err
 	}

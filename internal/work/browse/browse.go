@@ -15,6 +15,8 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +24,7 @@ import (
 	"golang.org/x/net/webdav"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/loopback"
 	"revlet/internal/work/compare"
 )
 
@@ -34,8 +37,10 @@ type Options struct {
 	Others []string
 	// Compare compares the archive with another one.
 	Compare func(ctx context.Context, other string) (*compare.Report, error)
-	// Scratch makes a file that nobody else can read, and that is gone once it is closed.
-	Scratch func() (Scratch, error)
+	// Scratch makes a file for as many bytes that nobody else can read, and that is gone once it is closed.
+	Scratch func(size int64) (Scratch, error)
+	// Accounts may use a ticket.
+	Accounts []int
 	// Listen is a loopback address; port 0 is a free one.
 	Listen string
 }
@@ -53,6 +58,8 @@ type Server struct {
 	reading chan struct{}
 	mu      sync.Mutex
 	texts   compare.Texts
+	// ticket is set until it is used.
+	ticket string
 }
 
 // ErrNotLoopback is returned for an address that other machines could reach.
@@ -77,7 +84,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	s.address = l.Addr().String()
 	s.dav = &webdav.Handler{Prefix: "/" + s.token + davPrefix, FileSystem: davTree{s}, LockSystem: webdav.NewMemLS()}
-	s.http = &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
+	s.http = &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
 	go func() { s.served <- s.http.Serve(l) }()
 	return s, nil
 }
@@ -92,6 +99,48 @@ func newToken() string {
 // URL is where the archive is shown, Folder where a file manager finds its files (RFC 4918).
 func (s *Server) URL() string    { return "http://" + s.address + "/" + s.token + "/" }
 func (s *Server) Folder() string { return "dav://" + s.address + "/" + s.token + davPrefix + "/" }
+
+// ticketPrefix is where a ticket is used.
+const ticketPrefix = "/open/"
+
+// Ticket is an address that leads to URL, once, and only a program of one of the accounts. So others may see it, as they see
+// the words of a command. It is empty where the system does not tell whose a connection is.
+func (s *Server) Ticket() string {
+	at, err := netip.ParseAddrPort(s.address)
+	if err != nil {
+		return ""
+	}
+	if _, known, err := loopback.Peers(at, at); err != nil || !known {
+		return ""
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ticket = newToken()
+	return "http://" + s.address + ticketPrefix + s.ticket
+}
+
+// takes tells whether a request has the ticket and may use it; it is used then.
+func (s *Server) takes(r *http.Request) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ticket == "" || r.Method != http.MethodGet || subtle.ConstantTimeCompare([]byte(r.URL.Path), []byte(ticketPrefix+s.ticket)) != 1 {
+		return false
+	}
+	from, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return false
+	}
+	to, err := netip.ParseAddrPort(s.address)
+	if err != nil {
+		return false
+	}
+	uids, known, err := loopback.Peers(from, to)
+	if err != nil || !known || len(uids) != 1 || !slices.Contains(s.Accounts, uids[0]) {
+		return false
+	}
+	s.ticket = ""
+	return true
+}
 
 // Close ends it.
 func (s *Server) Close() error {
@@ -114,6 +163,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
+	if r.Host == s.address && s.takes(r) {
+		http.Redirect(w, r, s.URL(), http.StatusSeeOther)
+		return
+	}
 	token, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	if r.Host != s.address || subtle.ConstantTimeCompare([]byte(token), []byte(s.token)) != 1 {
 		http.Error(w, "There is nothing here.", http.StatusNotFound)

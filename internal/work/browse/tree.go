@@ -2,6 +2,7 @@ package browse
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -22,6 +23,10 @@ type tree struct {
 	nodes    map[string]*node
 	children map[string][]*node
 	tables   []archive.Entry
+	// rows are the places in tables.
+	rows map[tableKey]int
+	// held is about how many bytes all of it takes.
+	held int64
 }
 
 // node is a path of an archive.
@@ -33,35 +38,25 @@ type node struct {
 
 func (n *node) folder() bool { return n.Type == archive.TypeFolder }
 
-// mostNodes is how many paths are held in memory at most: about 180 MB.
-const mostNodes = 300_000
+// mostHeld is how much of a list is held in memory at most, in bytes, and eachHeld what a path or table takes there beside what
+// the list says of it: 300,000 paths of the usual length are 180 MB.
+const mostHeld, eachHeld = 180 << 20, 500
+
+// errTooMuch is returned for a list that does not fit.
+var errTooMuch = errors.New("it holds too much to be shown so; a pattern of paths lists some of it")
+
+func newTree() *tree {
+	t := &tree{nodes: map[string]*node{}, children: map[string][]*node{}, rows: map[tableKey]int{}}
+	t.add(archive.Entry{Type: archive.TypeFolder})
+	return t
+}
 
 // readTree reads the list. A further name of a file is shown as a file of its own.
 func readTree(ctx context.Context, h *catalog.Held) (*tree, error) {
-	t := &tree{nodes: map[string]*node{}, children: map[string][]*node{}}
-	rows := map[string]int{}
-	t.add(archive.Entry{Type: archive.TypeFolder, Path: ""})
-	err := h.ReadList(ctx, func(e archive.Entry) error {
-		if len(t.nodes) > mostNodes {
-			return fmt.Errorf("%s holds more than %d paths, too many to be shown so; a pattern of paths lists some of them", h.Name, mostNodes)
-		}
-		e.XAttrs, e.CTime, e.Inode = nil, time.Time{}, 0 // nobody asks for these here
-		switch {
-		case e.Type == archive.TypeRows:
-			key := e.Database + "\x00" + e.Table
-			i, known := rows[key]
-			if !known {
-				i = len(t.tables)
-				rows[key] = i
-				t.tables = append(t.tables, archive.Entry{Database: e.Database, Table: e.Table})
-			}
-			t.tables[i].Rows += e.Rows
-			t.tables[i].Size += e.Size
-		case e.IsFileTree():
-			t.add(e)
-		}
-		return nil
-	})
+	t := newTree()
+	if err := h.ReadList(ctx, t.take); err != nil {
+		return nil, fmt.Errorf("%s: %w", h.Name, err)
+	}
 	for _, all := range t.children {
 		slices.SortFunc(all, func(a, b *node) int {
 			if a.folder() != b.folder() {
@@ -70,8 +65,34 @@ func readTree(ctx context.Context, h *catalog.Held) (*tree, error) {
 			return strings.Compare(a.name, b.name)
 		})
 	}
-	return t, err
+	return t, nil
 }
+
+// take takes a line of the list in.
+func (t *tree) take(e archive.Entry) error {
+	if t.held > mostHeld {
+		return errTooMuch
+	}
+	e.XAttrs, e.CTime, e.Inode = nil, time.Time{}, 0 // nobody asks for these here
+	switch {
+	case e.Type == archive.TypeRows:
+		key := tableKey{e.Database, e.Table}
+		i, known := t.rows[key]
+		if !known {
+			i = len(t.tables)
+			t.rows[key] = i
+			t.tables = append(t.tables, archive.Entry{Database: e.Database, Table: e.Table})
+			t.held += eachHeld + int64(len(e.Database)+len(e.Table))
+		}
+		t.tables[i].Rows += e.Rows
+		t.tables[i].Size += e.Size
+	case e.IsFileTree():
+		t.add(e)
+	}
+	return nil
+}
+
+type tableKey struct{ database, table string }
 
 // add puts an entry into its folder; folders that the list does not name are made.
 func (t *tree) add(e archive.Entry) {
@@ -80,6 +101,7 @@ func (t *tree) add(e archive.Entry) {
 	}
 	n := &node{Entry: e, name: path.Base("/" + e.Path)}
 	t.nodes[e.Path] = n
+	t.held += eachHeld + int64(len(e.Path)+len(e.Target)+len(e.User)+len(e.Group)+len(e.SHA256)+len(e.Part)+len(e.Mode))
 	if e.Path == "" {
 		return
 	}
@@ -117,7 +139,7 @@ func (s *Server) open(ctx context.Context, n *node) (Scratch, error) {
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	f, err := s.Scratch()
+	f, err := s.Scratch(n.Size)
 	if err != nil {
 		return nil, err
 	}

@@ -2,8 +2,10 @@ package browse
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,8 +16,7 @@ import (
 
 // some is a tree of a few paths, of which the list does not name every folder.
 func some() *tree {
-	t := &tree{nodes: map[string]*node{}, children: map[string][]*node{}}
-	t.add(archive.Entry{Type: archive.TypeFolder})
+	t := newTree()
 	for _, e := range []archive.Entry{
 		{Type: archive.TypeFile, Path: "webroot/deep/er/a", Size: 5},
 		{Type: archive.TypeHardlink, Path: "webroot/b", Target: "webroot/deep/er/a"},
@@ -40,6 +41,39 @@ func TestATreeOfAList(t *testing.T) {
 	n := len(tree.nodes)
 	tree.add(archive.Entry{Type: archive.TypeFile, Path: "webroot/b", Size: 99})
 	assert.Len(t, tree.nodes, n, "a path is there once")
+}
+
+// However a list is made, it takes no more memory than a site's does.
+func TestAListThatDoesNotFit(t *testing.T) {
+	long := strings.Repeat("lamp/", 700)
+	for what, c := range map[string]struct {
+		line func(i int) archive.Entry
+		most int // that fit
+	}{
+		"paths": {func(i int) archive.Entry {
+			return archive.Entry{Type: archive.TypeFile, Path: fmt.Sprintf("webroot/%d", i)}
+		}, 400_000},
+		"long links": {func(i int) archive.Entry {
+			return archive.Entry{Type: archive.TypeSymlink, Path: fmt.Sprintf("webroot/%d", i), Target: long}
+		}, 50_000},
+		"deep paths": {func(i int) archive.Entry {
+			return archive.Entry{Type: archive.TypeFile, Path: fmt.Sprintf("webroot/%d/%s", i, long)}
+		}, 1000},
+		"tables": {func(i int) archive.Entry {
+			return archive.Entry{Type: archive.TypeRows, Database: "main", Table: fmt.Sprint(i)}
+		}, 400_000},
+		"long tables": {func(i int) archive.Entry {
+			return archive.Entry{Type: archive.TypeRows, Database: long, Table: fmt.Sprint(i)}
+		}, 50_000},
+	} {
+		tree, taken := newTree(), 0
+		var err error
+		for taken = 0; taken < c.most && err == nil; taken++ {
+			err = tree.take(c.line(taken))
+		}
+		assert.ErrorIs(t, err, errTooMuch, what)
+		assert.Greater(t, taken, 20, what)
+	}
 }
 
 // A file manager sees folders and files, no links, and can change nothing.

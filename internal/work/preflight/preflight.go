@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"net/http"
@@ -127,7 +128,7 @@ type sized struct {
 }
 
 func (r *run) files(ctx context.Context) error {
-	c := census{site: r.Site, folders: map[string]int64{}, outside: backup.NewOutside(ctx, r.State.Disk, r.Site)}
+	c := census{site: r.Site, folders: map[string]int64{}, tried: map[string]string{}, outside: backup.NewOutside(ctx, r.State.Disk, r.Site)}
 	if err := r.count(ctx, &c, site.RootLabel); err != nil {
 		return fmt.Errorf("look at the webroot: %w", err)
 	}
@@ -146,6 +147,7 @@ func (r *run) files(ctx context.Context) error {
 	if len(c.unreadable) > 0 {
 		r.add(Look, "files", "%d cannot be read by this account and would be gaps: %s", len(c.unreadable), list(c.unreadable))
 	}
+	r.reading(&c)
 	if r.Site.Far() {
 		r.elsewhere(ctx, c.owners)
 	} else {
@@ -180,6 +182,19 @@ func (r *run) files(ctx context.Context) error {
 	return nil
 }
 
+// reading tells what came of opening files elsewhere.
+func (r *run) reading(c *census) {
+	switch {
+	case c.opened == 0:
+	case len(c.refused) == c.opened:
+		r.add(Stop, "reading", "of the files that were opened over there not one can be read: %s", list(c.refused))
+	case len(c.refused) > 0:
+		r.add(Look, "reading", "%d of %d files that were opened over there cannot be read, and would be gaps: %s", len(c.refused), c.opened, list(c.refused))
+	default:
+		r.add(Passed, "reading", "%d of them were opened, one in a folder, and can be read", c.opened)
+	}
+}
+
 // mounts tells what is mounted inside a folder of a site on this machine.
 func (r *run) mounts() {
 	if r.Site.Far() {
@@ -210,7 +225,10 @@ func (r *run) count(ctx context.Context, c *census, label string) error {
 			return err
 		}
 	}
-	if err := tree.Walk(ctx, in, ".", c.visit); err != nil || label != site.RootLabel || !r.Site.Far() {
+	if err := tree.Walk(ctx, in, ".", c.visit); err != nil {
+		return err
+	}
+	if err := c.try(ctx); err != nil || label != site.RootLabel || !r.Site.Far() {
 		return err
 	}
 	return r.hides(in)
@@ -232,6 +250,50 @@ type census struct {
 	owners                owners
 	// folders are the bytes in each folder at the top.
 	folders map[string]int64
+	// tried are files of a site elsewhere that are to be opened, one of each of some folders; opened is how many were, and
+	// refused which of them could not be read, and why.
+	tried   map[string]string
+	opened  int
+	refused []string
+}
+
+// mostTried is how many files elsewhere are opened to see whether they can be read: each costs a few journeys.
+const mostTried = 20
+
+// try opens files of a folder elsewhere: what a listing says of rights need not be what the account has.
+func (c *census) try(ctx context.Context) error {
+	for _, folder := range slices.Sorted(maps.Keys(c.tried)) {
+		rel := c.tried[folder]
+		if rel == "" || ctx.Err() != nil {
+			continue
+		}
+		err := readable(c.in, rel)
+		switch {
+		case errors.Is(err, tree.ErrUnreachable):
+			return err
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			c.refused = append(c.refused, fmt.Sprintf("%s (%v)", c.shown(rel), err))
+			fallthrough
+		default:
+			c.opened++
+		}
+	}
+	clear(c.tried)
+	return ctx.Err()
+}
+
+// readable reads the first byte of a file.
+func readable(in tree.Folder, rel string) error {
+	f, err := in.Open(rel)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err = f.Read(make([]byte, 1)); errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
 }
 
 // mostLinks is of how many symbolic links it is asked where they lead: elsewhere, each costs a journey.
@@ -265,6 +327,9 @@ func (c *census) visit(rel string, info fs.FileInfo, err error) error {
 	}
 	if info.Mode().IsRegular() {
 		c.count(rel, info.Size())
+		if folder := path.Dir(filepath.ToSlash(c.shown(rel))); c.site.Far() && info.Size() > 0 && len(c.tried) < mostTried && c.tried[folder] == "" {
+			c.tried[folder] = filepath.ToSlash(rel)
+		}
 	}
 	if info.Mode()&fs.ModeSymlink != 0 && c.links < mostLinks {
 		c.links++

@@ -51,7 +51,9 @@ type bench struct {
 	// skip are rules of a person's own; others folders of other sites; clean sets all aside.
 	skip   []string
 	others map[string]string
-	clean  bool
+	// trusted are accounts whose state folder is believed.
+	trusted []int
+	clean   bool
 	// trust takes files of the same length and time for the same.
 	trust bool
 	// onlyDatabase limits restores to the database.
@@ -125,7 +127,7 @@ func (b *bench) stores() []store.Named {
 }
 
 func (b *bench) state() (*state.State, error) {
-	return state.Open(b.disk, filepath.Join(b.dir, "state"+b.computer))
+	return state.Open(b.disk, filepath.Join(b.dir, "state"+b.computer), b.trusted...)
 }
 
 // backup takes an archive; each has a second of its own.
