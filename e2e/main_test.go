@@ -214,6 +214,9 @@ func (w *world) try(args ...string) result {
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	require.NoError(w.t, cmd.Start())
 	_ = cmd.Wait()
+	if strings.Contains(errOut.String(), "SIGQUIT: quit") {
+		w.t.Errorf("revlet %s: it hung\n%s", strings.Join(args, " "), errOut.String())
+	}
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 }
 

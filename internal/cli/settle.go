@@ -39,6 +39,9 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 		a.ShowAside(journals)
 		a.ShowDeletedByUndo(since)
 	}
+	if err := a.jobs.CheckUndo(ctx, journals[0]); err != nil {
+		return err
+	}
 	if c.Bool("dry-run") {
 		if c.Bool("json") {
 			return a.PrintJSON(map[string]any{"site": name, "restores": len(journals), "written_since": since, "dry_run": true})
@@ -66,6 +69,9 @@ func (a *app) settle(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("json") {
 		a.ShowAside(journals)
 		a.ShowUnsaved(unsaved)
+	}
+	if err := a.jobs.CheckSettle(ctx, journals...); err != nil {
+		return err
 	}
 	if c.Bool("dry-run") {
 		if c.Bool("json") {

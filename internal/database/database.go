@@ -156,8 +156,10 @@ type Plan struct {
 	// Brought is what a restore has put into the live schema, for postgres: what is there
 	// beside it was made since.
 	Brought []string `json:"brought,omitempty"`
-	// Vacant tells, for postgres, that nothing was replaced: Aside is empty.
+	// Vacant tells, for postgres and sqlite, that nothing was replaced: Aside is empty.
 	Vacant bool `json:"vacant,omitempty"`
+	// Replaced is what has gone aside, for postgres.
+	Replaced []string `json:"replaced,omitempty"`
 	// Renamed are tables of the archive that get another name, for mysql; Partial tells that
 	// not all of its tables come.
 	Renamed map[string]string `json:"renamed,omitempty"`
@@ -264,6 +266,9 @@ type Target interface {
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.
 	Revert(ctx context.Context, p *Plan) error
+	// AsideThere looks whether all is there still that Revert puts back after a whole swap, and what it puts rows
+	// back into; the error wraps ErrAsideGone where it is known that it is not. Nothing is changed.
+	AsideThere(ctx context.Context, p *Plan) error
 	// DropStage deletes what is staged; DropAside what was set aside.
 	DropStage(ctx context.Context, p *Plan) error
 	DropAside(ctx context.Context, p *Plan) error
@@ -276,6 +281,21 @@ type Target interface {
 
 // Archived is the table's name in the archive.
 func (m TableMove) Archived() string { return cmp.Or(m.From, m.Name) }
+
+// ErrAsideGone is wrapped when something that was set aside is not there any more.
+var ErrAsideGone = errors.New("what was set aside is not all there any more")
+
+// Gone is nil, or the error that says what is gone from where.
+func Gone(what []string, from string) error {
+	const named = 5
+	switch {
+	case len(what) == 0:
+		return nil
+	case len(what) > named:
+		return fmt.Errorf("%w: %s and %d more are gone from %s", ErrAsideGone, strings.Join(what[:named], ", "), len(what)-named, from)
+	}
+	return fmt.Errorf("%w: gone from %s: %s", ErrAsideGone, from, strings.Join(what, ", "))
+}
 
 // ErrChanged is wrapped when a table was altered or dropped between the moment
 // of a snapshot and its being read: a new snapshot is needed.

@@ -420,6 +420,34 @@ func (a *Agent) Settle(ctx context.Context, newest *restore.Journal, lose bool) 
 	return a.onAside(ctx, newest, "settle", func(r restore.Recoverer) ([]restore.Outcome, error) { return r.Settle(ctx) })
 }
 
+// CheckUndo refuses what Undo would refuse before it changes anything, such as that what restores of one site have set aside is
+// gone.
+func (a *Agent) CheckUndo(ctx context.Context, restores ...*restore.Journal) error {
+	return a.checkAside(ctx, restores, restore.Recoverer.CheckUndo)
+}
+
+// CheckSettle is CheckUndo for Settle, but for what no archive holds, which Unsaved tells.
+func (a *Agent) CheckSettle(ctx context.Context, restores ...*restore.Journal) error {
+	return a.checkAside(ctx, restores, restore.Recoverer.CheckSettle)
+}
+
+func (a *Agent) checkAside(ctx context.Context, restores []*restore.Journal, check func(restore.Recoverer, context.Context, *restore.Journal) error) error {
+	if len(restores) == 0 {
+		return nil
+	}
+	unlock, err := a.State.Lock(restores[0].Site)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for _, j := range restores {
+		if err := check(a.recoverer(a.siteIfKnown(ctx, j)), ctx, j); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // onAside runs undo or settle, which begin and end alike. An interrupted restore is
 // theirs to end.
 func (a *Agent) onAside(ctx context.Context, newest *restore.Journal, command string, do func(restore.Recoverer) ([]restore.Outcome, error)) (done []restore.Outcome, err error) {

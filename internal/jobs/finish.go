@@ -354,13 +354,24 @@ func (a *Agent) PlanBack(ctx context.Context, o BackOrder) (*Back, error) {
 	if b.moves, err = a.movesOf(f); err != nil {
 		return nil, err
 	}
+	gone := a.CheckUndo(ctx, b.moves...)
+	if gone != nil && !reason.Is(gone, reason.AsideGone) {
+		return nil, gone
+	}
+	if gone != nil {
+		b.moves = nil
+	}
 	for _, j := range b.moves {
 		b.Takes = append(b.Takes, j.Archive)
 	}
 	b.Left = len(b.moves) == 0
 	b.Saves = !b.Left && (f.Step == FinishDone || names.New) // nobody else is led to what was not finished
 	if b.Left && f.Step == FinishDone && !o.Anyway {
-		return nil, reason.New(reason.MoveGone, reason.Names{"site": o.Site, "to": f.To}, "the last move to %s is not there any more to be taken back: since then it was undone, settled or restored over", f.To)
+		why := errors.New("since then it was undone, settled or restored over")
+		if gone != nil {
+			why = gone
+		}
+		return nil, reason.New(reason.MoveGone, reason.Names{"site": o.Site, "to": f.To}, "the last move to %s is not there any more to be taken back: %s", f.To, why)
 	}
 	return b, nil
 }

@@ -93,7 +93,7 @@ func (p *RemovalPlan) plan(ctx context.Context, a *Agent) error {
 	if len(p.From) == 0 {
 		return reason.New(reason.NotThere, nil, "there is no store that %s can be removed from: %s", p.Archive.Name, staying(p.Stays))
 	}
-	if p.Last = len(p.Stays) == 0 && p.isLast(k, l); p.Last && !p.Order.Anyway {
+	if p.Last = p.isLast(k, l); p.Last && !p.Order.Anyway {
 		return reason.New(reason.LastArchive, nil, "%s is the last good full archive of %s: without it the site cannot be put back", p.Archive.Name, p.Site)
 	}
 	return nil
@@ -146,10 +146,19 @@ func errorsOf(silent []catalog.Broken) (all []error) {
 	return all
 }
 
-// isLast tells whether no other full archive of the site can be restored from.
+// isLast tells whether nothing is left then, as far as is known, from which all of the site can be restored, and there is something
+// now: a store that does not answer keeps nothing, nor does a copy that is damaged.
 func (p *RemovalPlan) isLast(k *keeping, l *catalog.Listing) bool {
-	full := func(h catalog.Held) bool { return h.Scope.HasFiles() && h.Scope.HasDatabase() && k.goodHeld(h) }
-	return full(*p.Archive) && !slices.ContainsFunc(l.Archives, func(h catalog.Held) bool { return h.Name != p.Archive.Name && full(h) })
+	full := func(h catalog.Held, stores []string) bool {
+		return h.Scope.HasFiles() && h.Scope.HasDatabase() && k.good(h.Name, stores)
+	}
+	return full(*p.Archive, StoreNames(p.Archive.Stores)) && !slices.ContainsFunc(l.Archives, func(h catalog.Held) bool {
+		stores := StoreNames(h.Stores)
+		if h.Name == p.Archive.Name {
+			stores = slices.DeleteFunc(stores, func(s string) bool { return slices.Contains(p.From, s) })
+		}
+		return full(h, stores)
+	})
 }
 
 // Remove deletes an archive as planned: its record first, so that it does not exist any more, and then what

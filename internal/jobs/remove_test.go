@@ -124,6 +124,8 @@ func TestRemoveWhereItCannot(t *testing.T) {
 	assert.True(t, reason.Is(err, reason.NotThere), "%v", err)
 	b.open()
 	back := b.away("far")
+	_, err = b.removes(RemoveOrder{Archive: all[1]})
+	assert.True(t, reason.Is(err, reason.LastArchive), "a store that does not answer keeps nothing, as far as is known: %v", err)
 	r, err = b.removes(RemoveOrder{Archive: all[1], Anyway: true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"here"}, r.Gone)
@@ -133,6 +135,26 @@ func TestRemoveWhereItCannot(t *testing.T) {
 	b.sound()
 	r, err = b.removes(RemoveOrder{Archive: all[1]})
 	require.NoError(t, err, "the older one is there still")
+	assert.Equal(t, []string{"far"}, r.Gone)
+}
+
+// The last good copy is the last one, whatever damaged ones stay.
+func TestRemoveTheLastSoundCopy(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	only := b.take(1)[0]
+	parts, err := filepath.Glob(b.path("far/" + museum + "/parts/*/*"))
+	require.NoError(t, err)
+	for _, part := range parts {
+		require.NoError(t, os.WriteFile(part, []byte("damaged"), 0o600))
+	}
+	p, err := b.Verify(t.Context(), VerifyOrder{})
+	require.NoError(t, err)
+	require.Equal(t, catalog.Damaged, p.Verdict())
+	_, err = b.removes(RemoveOrder{Archive: only, Store: "here"})
+	assert.True(t, reason.Is(err, reason.LastArchive), "%v", err)
+	r, err := b.removes(RemoveOrder{Archive: only, Store: "far"})
+	require.NoError(t, err, "the damaged one may go")
 	assert.Equal(t, []string{"far"}, r.Gone)
 }
 

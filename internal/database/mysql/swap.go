@@ -64,6 +64,36 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 	})
 }
 
+// AsideThere implements database.Target.
+func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+			return rowrestore.AsideThere(ctx, &rowShare{rowrestore.Session{Conn: conn}, p}, p)
+		})
+	}
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return db.c.explain(err)
+	}
+	defer conn.Close()
+	e, err := db.existing(ctx, conn, p)
+	if err != nil {
+		return err
+	}
+	var gone []string
+	for _, m := range p.Tables {
+		if m.Aside != "" && !e.has(p.Aside, m.Aside) {
+			gone = append(gone, "table "+m.Name)
+		}
+	}
+	for _, v := range p.Views {
+		if !e.has(p.Live, v.Aside) {
+			gone = append(gone, "view "+v.Name)
+		}
+	}
+	return database.Gone(gone, "database "+p.Aside)
+}
+
 // revert puts one table back. What is aside tells whether that is done: the live one may
 // have been dropped since, or another made in its place.
 func revert(p *database.Plan, e exists, i int, m database.TableMove) (out []string) {

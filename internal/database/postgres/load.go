@@ -221,7 +221,7 @@ func (db *Database) Swap(ctx context.Context, p *database.Plan) error {
 	if err != nil {
 		return fmt.Errorf("look at what was set aside: %w", err)
 	}
-	p.Vacant = len(replaced) == 0
+	p.Vacant, p.Replaced = len(replaced) == 0, namesIn(replaced)
 	users, err := column(ctx, db.conn, outsiders, p.Aside)
 	if err != nil {
 		return fmt.Errorf("look for what still uses the old tables: %w", err)
@@ -238,6 +238,26 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		return db.withRows(ctx, func() error { return rowrestore.Revert(ctx, &rowShare{db, p}, p) })
 	}
 	return db.exchange(ctx, p.Live, p.Aside, p.Stage, nil, p)
+}
+
+// AsideThere implements database.Target.
+func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return db.withRows(ctx, func() error { return rowrestore.AsideThere(ctx, &rowShare{db, p}, p) })
+	}
+	var there bool
+	if err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", p.Aside).Scan(&there); err != nil {
+		return err
+	}
+	if !there {
+		return database.Gone([]string{"schema " + p.Aside}, "database "+db.c.Name)
+	}
+	now, err := movables(ctx, db.conn, p.Aside)
+	if err != nil {
+		return err
+	}
+	names := namesIn(now)
+	return database.Gone(slices.DeleteFunc(slices.Clone(p.Replaced), func(name string) bool { return slices.Contains(names, name) }), "schema "+p.Aside)
 }
 
 // exchange makes what is in schema from live and moves what was live to a new

@@ -100,6 +100,33 @@ func create(ctx context.Context, m Make, table string) error {
 // transact runs work in a transaction. Where the make cannot undo every part of
 // one, commit ends it and begins the next, so that a run after a crash knows
 // what the first has done.
+// AsideThere looks whether all is there that Revert needs: see database.Target.
+func AsideThere(ctx context.Context, m Make, p *database.Plan) error {
+	var gone []string
+	kept := []string{mark}
+	for _, move := range p.Rows.Moves {
+		kept = append(kept, move.Aside, move.Picked)
+		columns, err := m.Columns(ctx, false, move.Table)
+		if err != nil {
+			return err
+		}
+		if len(columns) == 0 {
+			gone = append(gone, "the table "+move.Table+" itself")
+		}
+	}
+	for _, table := range kept {
+		_, err := m.Texts(ctx, "SELECT 1 FROM "+m.Kept(table)+" WHERE 1 = 0")
+		if err == nil {
+			continue
+		}
+		if _, silent := m.Texts(ctx, "SELECT 1"); silent != nil {
+			return err // that says nothing of the table
+		}
+		gone = append(gone, m.Kept(table))
+	}
+	return database.Gone(gone, "database "+p.Live)
+}
+
 func transact(ctx context.Context, m Make, p *database.Plan, work func(step string, commit func() error) error) (err error) {
 	var tables []string
 	for _, move := range p.Rows.Moves {

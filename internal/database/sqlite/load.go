@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -31,7 +32,12 @@ func (db *Database) Plan(id string) *database.Plan {
 }
 
 // Prepare implements database.Target.
-func (db *Database) Prepare(context.Context, *database.Plan, []string) error {
+func (db *Database) Prepare(_ context.Context, p *database.Plan, _ []string) error {
+	live, err := db.c.Disk.Exists(p.Live)
+	if err != nil {
+		return err
+	}
+	p.Vacant = !live && p.Rows == nil
 	for _, dir := range []string{db.c.Beside, filepath.Dir(db.c.Path)} {
 		if err := db.c.Disk.MkdirAll(dir, 0o700); err != nil {
 			return fmt.Errorf("stage the database: %w", err)
@@ -250,6 +256,21 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 		return nil
 	}
 	return db.moveAll(p.Aside, p.Live, "")
+}
+
+// AsideThere implements database.Target.
+func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		if live, err := db.c.Disk.Exists(p.Live); err != nil || !live {
+			return cmp.Or(err, database.Gone([]string{"the file itself"}, p.Live))
+		}
+		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.AsideThere(ctx, m, p) })
+	}
+	aside, err := db.c.Disk.Exists(p.Aside)
+	if err != nil || aside || p.Vacant {
+		return err
+	}
+	return database.Gone([]string{filepath.Base(p.Aside)}, filepath.Dir(p.Aside))
 }
 
 // clearWay moves the live file to where it was staged. Where there is none any more, an

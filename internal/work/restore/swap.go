@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
 	"revlet/internal/platform/disk"
@@ -68,17 +70,8 @@ func dropEmptyStage(ctx context.Context, t database.Target, p *database.Plan) er
 
 // takeBack puts back what a restore set aside and deletes what it had staged.
 func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if j.Phase == Done {
-		for _, f := range j.plans() {
-			if err := f.asideIsThere(d); err != nil {
-				return reason.Because(reason.AsideGone, reason.Names{"site": j.Site}, err)
-			}
-			if f.On == "" {
-				if err := NoMountsBelow(d, j.Site, f.Root); err != nil {
-					return err
-				}
-			}
-		}
+	if err := j.canTakeBack(ctx, d, targets); err != nil {
+		return err
 	}
 	if err := closeSite(ctx, d, j, Undoing); err != nil {
 		return err
@@ -103,6 +96,55 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 	return revertStage(ctx, d, j, targets)
 }
 
+// canTakeBack refuses to begin to take back what cannot be: whatever was set aside has to be there, all of it. Nothing is
+// changed. What has begun is only looked at on its way.
+func (j *Journal) canTakeBack(ctx context.Context, d *disk.Disk, targets map[string]database.Target) error {
+	if j.Phase != Done {
+		return nil
+	}
+	for _, f := range j.plans() {
+		if err := f.asideIsThere(ctx, d, j); err != nil {
+			return err
+		}
+		if f.On == "" {
+			if err := NoMountsBelow(d, j.Site, f.Root); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range j.Databases {
+		err := targets[p.Label].AsideThere(ctx, p)
+		if errors.Is(err, database.ErrAsideGone) {
+			err = j.gone(fmt.Errorf("database %s: %w", p.Label, err))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// gone is an error that says that something set aside is there no more.
+func (j *Journal) gone(err error) error {
+	return reason.Because(reason.AsideGone, reason.Names{"site": j.Site}, err)
+}
+
+// canSettle refuses to begin to delete what something is mounted in.
+func (j *Journal) canSettle(d *disk.Disk) error {
+	if j.Phase != Done {
+		return nil
+	}
+	for _, f := range j.plans() {
+		if f.On != "" {
+			continue
+		}
+		if err := noMounts(d, reason.MountedAside, j.Site, f.Box); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // revertStage deletes everything that is staged or, after takeBack, left over.
 func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
 	var failed error
@@ -124,14 +166,8 @@ func revertStage(ctx context.Context, d *disk.Disk, j *Journal, targets map[stri
 
 // settle deletes what a restore set aside.
 func settle(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]database.Target) error {
-	if j.Phase == Done {
-		for _, f := range j.plans() {
-			if f.On == "" {
-				if err := noMounts(d, reason.MountedAside, j.Site, f.Box); err != nil {
-					return err
-				}
-			}
-		}
+	if err := j.canSettle(d); err != nil {
+		return err
 	}
 	if err := j.enter(Settling); err != nil {
 		return err
@@ -254,17 +290,61 @@ func (f *FilesPlan) put(d *disk.Disk, want, other uint64, place string) error {
 	return errors.Join(d.SyncDir(f.Box), d.SyncDir(filepath.Dir(f.Root)))
 }
 
-// asideIsThere refuses to begin to take back what cannot be: the tree that was live is
-// known by its number, which changes when a machine is copied.
-func (f *FilesPlan) asideIsThere(d *disk.Disk) error {
-	if f.On != "" || f.Inner || f.LiveInode == 0 {
+// asideIsThere refuses to begin to take back what cannot be: the tree that was live is known by its number, which changes when
+// a machine is copied. Where single paths changed places, each of them has to be there, but for those that stay in whatever tree is live.
+func (f *FilesPlan) asideIsThere(ctx context.Context, d *disk.Disk, j *Journal) error {
+	switch {
+	case f.On != "":
+		return f.pathsAreThere(j, func(rel string) (bool, error) { return isThere(ctx, j.far, f.setOut(rel)) })
+	case f.Inner && j.Partial: // what was deleted beside the share since is not there either: see keepSince
+		there, err := d.Exists(f.aside())
+		if err != nil || there {
+			return err
+		}
+		return j.gone(database.Gone([]string{filepath.Base(f.aside())}, f.Box))
+	case f.Inner:
+		return f.pathsAreThere(j, func(rel string) (bool, error) { return d.Exists(filepath.Join(f.aside(), rel)) })
+	case f.LiveInode == 0:
 		return nil
 	}
 	if now, err := inode(d, f.Root); err != nil || now == f.LiveInode {
 		return err
 	}
-	_, err := f.find(d, f.LiveInode)
-	return err
+	if _, err := f.find(d, f.LiveInode); err != nil {
+		return j.gone(err)
+	}
+	return nil
+}
+
+// pathsAreThere asks for each path that went aside, several at a time.
+func (f *FilesPlan) pathsAreThere(j *Journal, isThere func(rel string) (bool, error)) error {
+	stays := slices.Concat(f.Kept, f.Links)
+	for _, file := range f.Carried {
+		for _, suffix := range databaseFiles {
+			stays = append(stays, file+suffix)
+		}
+	}
+	gone := make([]bool, len(f.OldNames))
+	var g errgroup.Group
+	g.SetLimit(farMoves)
+	for i, rel := range f.OldNames {
+		if slices.Contains(stays, rel) {
+			continue
+		}
+		g.Go(func() error {
+			there, err := isThere(rel)
+			gone[i] = !there
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	i := -1
+	if err := database.Gone(slices.DeleteFunc(slices.Clone(f.OldNames), func(string) bool { i++; return !gone[i] }), f.aside()); err != nil {
+		return j.gone(err)
+	}
+	return nil
 }
 
 // find returns where in the box the tree with an inode is.
@@ -683,6 +763,27 @@ func (r Recoverer) Undo(ctx context.Context) (*Outcome, error) {
 	}
 	o.Left = j.left
 	return o, nil
+}
+
+// CheckUndo refuses what Undo of a restore would refuse before it changes anything. The caller holds the site's lock.
+func (r Recoverer) CheckUndo(ctx context.Context, j *Journal) error {
+	targets, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return err
+	}
+	return j.canTakeBack(ctx, r.State.Disk, targets)
+}
+
+// CheckSettle is CheckUndo for Settle.
+func (r Recoverer) CheckSettle(ctx context.Context, j *Journal) error {
+	r.settling = true
+	_, done, err := r.targets(ctx, j)
+	defer done()
+	if err != nil {
+		return err
+	}
+	return j.canSettle(r.State.Disk)
 }
 
 // Settle deletes for good what every restore of the site has set aside.
