@@ -58,7 +58,9 @@ func TestUndoNeedsWhatWasSetAside(t *testing.T) {
 				w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 				assert.Equal(t, before, content(), what)
 			}
-			kept := func() []string { return regexp.MustCompile(`\w*\.?rv_old\w*(\.\w+)?`).FindAllString(query(keptTables[kind]), -1) }
+			kept := func() []string {
+				return regexp.MustCompile(`\w*\.?rv_old\w*(\.\w+)?`).FindAllString(query(keptTables[kind]), -1)
+			}
 			drop := func(i int) func() {
 				return func() {
 					all := kept()

@@ -207,7 +207,14 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if s.o.AppendOnly {
 			temporary = s.uploads.Once(name)
 		}
-		if err := s.upload(c, temporary, src, size); err != nil {
+		err := s.upload(c, temporary, src, size)
+		if gowebdav.IsErrCode(err, http.StatusLocked) { // by an upload that was broken off: servers keep that for minutes
+			temporary = s.uploads.Once(name)
+			if _, err = src.Seek(0, io.SeekStart); err == nil {
+				err = s.upload(c, temporary, src, size)
+			}
+		}
+		if err != nil {
 			return err
 		}
 		// A server may lose the end of a body and say nothing.
@@ -220,7 +227,7 @@ func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size in
 		if !s.o.AppendOnly {
 			return c.Rename(temporary, name, true)
 		}
-		err := c.Rename(temporary, name, false)
+		err = c.Rename(temporary, name, false)
 		if info, there := s.stat(ctx, name); err != nil && there == nil && info.Bytes == size {
 			return nil // another machine was faster with the same object
 		}
