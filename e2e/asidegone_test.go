@@ -55,6 +55,8 @@ func TestUndoNeedsWhatWasSetAside(t *testing.T) {
 					assert.NotContains(t, r.out, "nothing was changed", what)
 				}
 				assert.Equal(t, before, content(), what)
+				assert.Contains(t, w.run("aside", "list"), "what was set aside is not all there any more")
+				assert.Contains(t, w.try("settle", "kestrelpoint", "--dry-run").err, "what was set aside is not all there any more")
 				w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 				assert.Equal(t, before, content(), what)
 			}
@@ -145,6 +147,7 @@ func TestUndoNeedsTheFilesThatWereSetAside(t *testing.T) {
 			assert.NotContains(t, r.out, "nothing was changed")
 		}
 		assert.Equal(t, "a page", w.read("htdocs/index.html"))
+		assert.Contains(t, w.run("aside", "list"), "cannot be told")
 		require.NoError(t, os.Rename(hidden, was[0]))
 		w.run("undo", "kestrelpoint", "--dry-run")
 		w.run("undo", "kestrelpoint", "--yes")

@@ -9,6 +9,7 @@ import (
 
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
+	"revlet/internal/platform/reason"
 	"revlet/internal/work/restore"
 )
 
@@ -69,6 +70,9 @@ func (a *app) settle(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("json") {
 		a.ShowAside(journals)
 		a.ShowUnsaved(unsaved)
+	}
+	if gone := a.jobs.CheckUndo(ctx, journals...); reason.Is(gone, reason.AsideGone) {
+		a.warning("%v", gone)
 	}
 	if err := a.jobs.CheckSettle(ctx, journals...); err != nil {
 		return err

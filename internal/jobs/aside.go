@@ -34,7 +34,7 @@ type AsideLine struct {
 	Files    int64     `json:"files"`
 	Bytes    int64     `json:"bytes"`
 	// Unknown says why Files and Bytes cannot be told, such as of a machine that is not
-	// reached.
+	// reached, or that not all of it is there any more.
 	Unknown string `json:"unknown,omitempty"`
 }
 
@@ -200,6 +200,9 @@ func (a *Agent) Asides(ctx context.Context, names []string) ([]AsideLine, error)
 				l.Files, l.Bytes, l.Unknown = 0, 0, err.Error()
 			} else if err != nil {
 				return nil, err
+			}
+			if err := a.CheckUndo(ctx, one.Journal); reason.Is(err, reason.AsideGone) {
+				l.Files, l.Bytes, l.Unknown = 0, 0, err.Error()
 			}
 			all = append(all, l)
 		}
