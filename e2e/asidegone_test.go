@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -170,4 +171,55 @@ func TestUndoNeedsTheFilesThatWereSetAside(t *testing.T) {
 		w.run("backup")
 		lacking(t, w, w.path(".revlet-*/old"))
 	})
+}
+
+// A table that somebody drops while others are loaded beside it is not taken for one that is live already: a site must not
+// come to be of two times.
+func TestWhatIsMadeReadyIsStillThere(t *testing.T) {
+	t.Parallel()
+	rows := map[string]string{
+		"mysql":    "INSERT INTO visits SELECT seq, REPEAT('fog ', 50) FROM seq_1_to_150000",
+		"postgres": "INSERT INTO visits SELECT n, repeat('fog ', 50) FROM generate_series(1, 150000) n",
+	}
+	staged := map[string]string{
+		"mysql":    "SELECT CONCAT(TABLE_SCHEMA, '.', TABLE_NAME) FROM information_schema.TABLES WHERE TABLE_SCHEMA LIKE 'rv\\_new%' AND TABLE_NAME = 'pages'",
+		"postgres": "SELECT schemaname || '.' || tablename FROM pg_tables WHERE schemaname LIKE 'rv\\_new%' AND tablename = 'pages'",
+	}
+	for _, name := range []string{"mysql, may make databases", "postgres"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			db := keepings()[name](t)
+			kind, _, _ := strings.Cut(name, ",")
+			w := newWorld(t)
+			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+			w.write("htdocs/index.html", "a page")
+			w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+			db.exec("CREATE TABLE pages (id INTEGER PRIMARY KEY, title VARCHAR(80)); CREATE TABLE visits (id INTEGER PRIMARY KEY, words VARCHAR(400)); INSERT INTO pages VALUES (1, 'First')")
+			db.exec(rows[kind])
+			w.run("backup")
+			db.exec("UPDATE pages SET title = 'defaced'; DELETE FROM visits WHERE id > 5")
+			w.write("htdocs/index.html", "defaced")
+			before := func() string {
+				return db.query("SELECT * FROM pages") + db.query("SELECT COUNT(*) FROM visits") + w.read("htdocs/index.html")
+			}
+			was := before()
+			cmd := w.command("restore", "kestrelpoint", "--yes")
+			var said lockedBuffer
+			cmd.Stdout, cmd.Stderr = &said, &said
+			require.NoError(t, cmd.Start())
+			found := regexp.MustCompile(`rv_new\w*\.pages`)
+			var table string
+			require.Eventually(t, func() bool { table = found.FindString(db.query(staged[kind])); return table != "" }, 20*time.Second, 2*time.Millisecond)
+			require.Eventually(t, func() bool { return strings.Contains(db.query("SELECT COUNT(*) FROM "+table), "1") }, 20*time.Second, 2*time.Millisecond)
+			db.exec("DROP TABLE " + table)
+			require.Error(t, cmd.Wait(), said.String())
+			if kind == "mysql" { // a primary key that cannot be made tells as well
+				assert.Contains(t, said.String(), "what was made ready is not all there any more")
+			}
+			assert.Contains(t, said.String(), "the site is unchanged")
+			assert.Equal(t, was, before())
+			w.run("restore", "kestrelpoint", "--yes")
+			assert.Contains(t, before(), "First")
+		})
+	}
 }

@@ -158,8 +158,9 @@ type Plan struct {
 	Brought []string `json:"brought,omitempty"`
 	// Vacant tells, for postgres and sqlite, that nothing was replaced: Aside is empty.
 	Vacant bool `json:"vacant,omitempty"`
-	// Replaced is what has gone aside, for postgres.
+	// Replaced is what has gone aside, for postgres; Coming are the tables that are staged.
 	Replaced []string `json:"replaced,omitempty"`
+	Coming   []string `json:"coming,omitempty"`
 	// Renamed are tables of the archive that get another name, for mysql; Partial tells that
 	// not all of its tables come.
 	Renamed map[string]string `json:"renamed,omitempty"`
@@ -262,6 +263,9 @@ type Target interface {
 	// that they fit into the live tables. It completes the plan's share; nothing
 	// live changes. It is called once, after Load, for plans with a Share.
 	Select(ctx context.Context, p *Plan, s RowSelection) error
+	// StageThere looks whether all is there that a first Swap puts live; the error wraps ErrStageGone where it is known
+	// that it is not. Nothing is changed. Swap itself takes what is not there for what it has put live before.
+	StageThere(ctx context.Context, p *Plan) error
 	// Swap puts the staged tables live and the live ones aside.
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.
@@ -282,19 +286,23 @@ type Target interface {
 // Archived is the table's name in the archive.
 func (m TableMove) Archived() string { return cmp.Or(m.From, m.Name) }
 
-// ErrAsideGone is wrapped when something that was set aside is not there any more.
-var ErrAsideGone = errors.New("what was set aside is not all there any more")
+// ErrAsideGone is wrapped when something that was set aside is not there any more, ErrStageGone when something is not that
+// was to be put live.
+var (
+	ErrAsideGone = errors.New("what was set aside is not all there any more")
+	ErrStageGone = errors.New("what was made ready is not all there any more; who else works there?")
+)
 
-// Gone is nil, or the error that says what is gone from where.
-func Gone(what []string, from string) error {
+// Gone is nil, or an error that wraps err and says what is gone from where.
+func Gone(err error, what []string, from string) error {
 	const named = 5
 	switch {
 	case len(what) == 0:
 		return nil
 	case len(what) > named:
-		return fmt.Errorf("%w: %s and %d more are gone from %s", ErrAsideGone, strings.Join(what[:named], ", "), len(what)-named, from)
+		return fmt.Errorf("%w: gone from %s: %s and %d more", err, from, strings.Join(what[:named], ", "), len(what)-named)
 	}
-	return fmt.Errorf("%w: gone from %s: %s", ErrAsideGone, from, strings.Join(what, ", "))
+	return fmt.Errorf("%w: gone from %s: %s", err, from, strings.Join(what, ", "))
 }
 
 // ErrChanged is wrapped when a table was altered or dropped between the moment

@@ -71,12 +71,7 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 			return rowrestore.AsideThere(ctx, &rowShare{rowrestore.Session{Conn: conn}, p}, p)
 		})
 	}
-	conn, err := db.pool.Conn(ctx)
-	if err != nil {
-		return db.c.explain(err)
-	}
-	defer conn.Close()
-	e, err := db.existing(ctx, conn, p)
+	e, err := db.existingNow(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -91,7 +86,37 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 			gone = append(gone, "view "+v.Name)
 		}
 	}
-	return database.Gone(gone, "database "+p.Aside)
+	return database.Gone(database.ErrAsideGone, gone, "database "+p.Aside)
+}
+
+// StageThere implements database.Target.
+func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+			return rowrestore.StageThere(ctx, &rowShare{rowrestore.Session{Conn: conn}, p}, p)
+		})
+	}
+	e, err := db.existingNow(ctx, p)
+	if err != nil {
+		return err
+	}
+	var gone []string
+	for _, m := range p.Tables {
+		if m.Staged != "" && !e.has(p.Stage, m.Staged) {
+			gone = append(gone, "table "+m.Name)
+		}
+	}
+	return database.Gone(database.ErrStageGone, gone, "database "+p.Stage)
+}
+
+// existingNow is existing on a connection of its own.
+func (db *Database) existingNow(ctx context.Context, p *database.Plan) (exists, error) {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return nil, db.c.explain(err)
+	}
+	defer conn.Close()
+	return db.existing(ctx, conn, p)
 }
 
 // revert puts one table back. What is aside tells whether that is done: the live one may

@@ -3,6 +3,7 @@ package postgres
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,7 +24,8 @@ func (db *Database) Plan(id string) *database.Plan {
 }
 
 // Prepare implements database.Target.
-func (db *Database) Prepare(ctx context.Context, p *database.Plan, _ []string) error {
+func (db *Database) Prepare(ctx context.Context, p *database.Plan, tables []string) error {
+	p.Coming = tables
 	if _, err := db.conn.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(p.Stage)); err != nil {
 		return fmt.Errorf("make the staging schema: %w; the account needs the right CREATE on database %s", err, db.c.Name)
 	}
@@ -245,19 +247,37 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		return db.withRows(ctx, func() error { return rowrestore.AsideThere(ctx, &rowShare{db, p}, p) })
 	}
+	names, err := db.movedNames(ctx, p.Aside)
+	if err != nil || names == nil {
+		return cmp.Or(err, database.Gone(database.ErrAsideGone, []string{"schema " + p.Aside}, "database "+db.c.Name))
+	}
+	return database.Gone(database.ErrAsideGone, without(p.Replaced, names), "schema "+p.Aside)
+}
+
+// StageThere implements database.Target.
+func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return db.withRows(ctx, func() error { return rowrestore.StageThere(ctx, &rowShare{db, p}, p) })
+	}
+	names, err := db.movedNames(ctx, p.Stage)
+	if err != nil || names == nil {
+		return cmp.Or(err, database.Gone(database.ErrStageGone, []string{"schema " + p.Stage}, "database "+db.c.Name))
+	}
+	return database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage)
+}
+
+// movedNames are the names in a schema that an exchange moves; nil if there is no such schema.
+func (db *Database) movedNames(ctx context.Context, schema string) ([]string, error) {
 	var there bool
-	if err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", p.Aside).Scan(&there); err != nil {
-		return err
+	if err := db.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", schema).Scan(&there); err != nil || !there {
+		return nil, err
 	}
-	if !there {
-		return database.Gone([]string{"schema " + p.Aside}, "database "+db.c.Name)
-	}
-	now, err := movables(ctx, db.conn, p.Aside)
-	if err != nil {
-		return err
-	}
-	names := namesIn(now)
-	return database.Gone(slices.DeleteFunc(slices.Clone(p.Replaced), func(name string) bool { return slices.Contains(names, name) }), "schema "+p.Aside)
+	all, err := movables(ctx, db.conn, schema)
+	return append([]string{}, namesIn(all)...), err
+}
+
+func without(all, some []string) []string {
+	return slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(some, name) })
 }
 
 // exchange makes what is in schema from live and moves what was live to a new

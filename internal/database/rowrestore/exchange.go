@@ -100,12 +100,25 @@ func create(ctx context.Context, m Make, table string) error {
 // transact runs work in a transaction. Where the make cannot undo every part of
 // one, commit ends it and begins the next, so that a run after a crash knows
 // what the first has done.
-// AsideThere looks whether all is there that Revert needs: see database.Target.
+// StageThere and AsideThere look whether all is there that a first Swap needs, and Revert: see database.Target.
+func StageThere(ctx context.Context, m Make, p *database.Plan) error {
+	return allThere(ctx, m, p, database.ErrStageGone, func(move database.RowMove) bool { return !move.Made })
+}
+
+// AsideThere is described at StageThere.
 func AsideThere(ctx context.Context, m Make, p *database.Plan) error {
+	return allThere(ctx, m, p, database.ErrAsideGone, func(database.RowMove) bool { return true })
+}
+
+// allThere looks for the tables in which rows are kept, and for the live ones that have to be there.
+func allThere(ctx context.Context, m Make, p *database.Plan, otherwise error, live func(database.RowMove) bool) error {
 	var gone []string
 	kept := []string{mark}
 	for _, move := range p.Rows.Moves {
 		kept = append(kept, move.Aside, move.Picked)
+		if !live(move) {
+			continue
+		}
 		columns, err := m.Columns(ctx, false, move.Table)
 		if err != nil {
 			return err
@@ -124,7 +137,7 @@ func AsideThere(ctx context.Context, m Make, p *database.Plan) error {
 		}
 		gone = append(gone, m.Kept(table))
 	}
-	return database.Gone(gone, "database "+p.Live)
+	return database.Gone(otherwise, gone, "database "+p.Live)
 }
 
 func transact(ctx context.Context, m Make, p *database.Plan, work func(step string, commit func() error) error) (err error) {

@@ -262,7 +262,7 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
 		if live, err := db.c.Disk.Exists(p.Live); err != nil || !live {
-			return cmp.Or(err, database.Gone([]string{"the file itself"}, p.Live))
+			return cmp.Or(err, database.Gone(database.ErrAsideGone, []string{"the file itself"}, p.Live))
 		}
 		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.AsideThere(ctx, m, p) })
 	}
@@ -270,7 +270,19 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if err != nil || aside || p.Vacant {
 		return err
 	}
-	return database.Gone([]string{filepath.Base(p.Aside)}, filepath.Dir(p.Aside))
+	return database.Gone(database.ErrAsideGone, []string{filepath.Base(p.Aside)}, filepath.Dir(p.Aside))
+}
+
+// StageThere implements database.Target.
+func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return db.onShare(ctx, p, func(m *rowShare) error { return rowrestore.StageThere(ctx, m, p) })
+	}
+	staged, err := db.c.Disk.Exists(p.Stage)
+	if err != nil || staged {
+		return err
+	}
+	return database.Gone(database.ErrStageGone, []string{filepath.Base(p.Stage)}, filepath.Dir(p.Stage))
 }
 
 // clearWay moves the live file to where it was staged. Where there is none any more, an

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -127,6 +128,21 @@ func (j *Journal) canTakeBack(ctx context.Context, d *disk.Disk, targets map[str
 // gone is an error that says that something set aside is there no more.
 func (j *Journal) gone(err error) error {
 	return reason.Because(reason.AsideGone, reason.Names{"site": j.Site}, err)
+}
+
+// stagedIsThere refuses to begin to put live what is not all there.
+func (j *Journal) stagedIsThere(ctx context.Context, d *disk.Disk, targets map[string]database.Target) error {
+	for _, f := range j.plans() {
+		if err := f.stagedIsThere(ctx, d, j); err != nil {
+			return err
+		}
+	}
+	for _, p := range j.Databases {
+		if err := targets[p.Label].StageThere(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	return nil
 }
 
 // canSettle refuses to begin to delete what something is mounted in.
@@ -301,7 +317,7 @@ func (f *FilesPlan) asideIsThere(ctx context.Context, d *disk.Disk, j *Journal) 
 		if err != nil || there {
 			return err
 		}
-		return j.gone(database.Gone([]string{filepath.Base(f.aside())}, f.Box))
+		return j.gone(database.Gone(database.ErrAsideGone, []string{filepath.Base(f.aside())}, f.Box))
 	case f.Inner:
 		return f.pathsAreThere(j, func(rel string) (bool, error) { return d.Exists(filepath.Join(f.aside(), rel)) })
 	case f.LiveInode == 0:
@@ -316,35 +332,62 @@ func (f *FilesPlan) asideIsThere(ctx context.Context, d *disk.Disk, j *Journal) 
 	return nil
 }
 
-// pathsAreThere asks for each path that went aside, several at a time.
+// pathsAreThere looks for each path that went aside.
 func (f *FilesPlan) pathsAreThere(j *Journal, isThere func(rel string) (bool, error)) error {
+	gone, err := f.lacking(f.OldNames, isThere)
+	if err == nil {
+		err = j.gone(database.Gone(database.ErrAsideGone, gone, f.aside()))
+	}
+	return err
+}
+
+// stagedIsThere refuses to begin to put live what is not all there: whoever owns the folder, or the account on another machine,
+// may have taken some of it away. The exchange itself takes what is not there for what it has put live before.
+func (f *FilesPlan) stagedIsThere(ctx context.Context, d *disk.Disk, j *Journal) error {
+	look := func(rel string) (bool, error) { return d.Exists(filepath.Join(f.staged(), rel)) }
+	switch {
+	case f.On != "":
+		look = func(rel string) (bool, error) { return isThere(ctx, j.far, f.setIn(rel)) }
+	case !f.Inner:
+		return nil // told by its number
+	}
+	gone, err := f.lacking(f.NewNames, look)
+	return cmp.Or(err, database.Gone(database.ErrStageGone, gone, f.staged()))
+}
+
+func isThereFar(ctx context.Context, j *Journal, name string) (bool, error) {
+	return isThere(ctx, j.far, name)
+}
+
+// lacking asks for each of some paths, several at a time, and returns those that are not there, but for what stays in whatever
+// tree is live.
+func (f *FilesPlan) lacking(names []string, isThere func(rel string) (bool, error)) (gone []string, err error) {
 	stays := slices.Concat(f.Kept, f.Links)
 	for _, file := range f.Carried {
 		for _, suffix := range databaseFiles {
 			stays = append(stays, file+suffix)
 		}
 	}
-	gone := make([]bool, len(f.OldNames))
+	missing := make([]bool, len(names))
 	var g errgroup.Group
 	g.SetLimit(farMoves)
-	for i, rel := range f.OldNames {
+	for i, rel := range names {
 		if slices.Contains(stays, rel) {
 			continue
 		}
 		g.Go(func() error {
 			there, err := isThere(rel)
-			gone[i] = !there
+			missing[i] = !there
 			return err
 		})
 	}
-	if err := g.Wait(); err != nil {
-		return err
+	err = g.Wait()
+	for i, rel := range names {
+		if missing[i] {
+			gone = append(gone, rel)
+		}
 	}
-	i := -1
-	if err := database.Gone(slices.DeleteFunc(slices.Clone(f.OldNames), func(string) bool { i++; return !gone[i] }), f.aside()); err != nil {
-		return j.gone(err)
-	}
-	return nil
+	return gone, err
 }
 
 // find returns where in the box the tree with an inode is.
