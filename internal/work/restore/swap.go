@@ -355,10 +355,6 @@ func (f *FilesPlan) stagedIsThere(ctx context.Context, d *disk.Disk, j *Journal)
 	return cmp.Or(err, database.Gone(database.ErrStageGone, gone, f.staged()))
 }
 
-func isThereFar(ctx context.Context, j *Journal, name string) (bool, error) {
-	return isThere(ctx, j.far, name)
-}
-
 // lacking asks for each of some paths, several at a time, and returns those that are not there, but for what stays in whatever
 // tree is live.
 func (f *FilesPlan) lacking(names []string, isThere func(rel string) (bool, error)) (gone []string, err error) {
