@@ -5,15 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/storelock"
 	"revlet/internal/config"
 	"revlet/internal/platform/progress"
+	"revlet/internal/platform/reason"
 	"revlet/internal/site"
 	"revlet/internal/site/engine"
 	"revlet/internal/site/tree"
@@ -263,6 +267,12 @@ func (a *Agent) follow(ctx context.Context, cfg config.Site, o Order, d *Deliver
 		for _, object := range objects {
 			failed = errors.Join(failed, a.History.Mended(ctx, store, object))
 		}
+	}
+	for _, store := range slices.Sorted(maps.Keys(d.Vanished)) {
+		gone := reason.New(reason.PartsVanished, reason.Names{"site": rec.Site, "store": store}, "store %s had lost %s of the archive before, such as %s: what of that is the site's still was sent again, and older archives may lack the rest",
+			store, english.Plural(len(d.Vanished[store]), "part", "parts"), d.Vanished[store][0])
+		a.warn(gone)
+		run.Detail += gone.Error() + "\n"
 	}
 	run.Archive, run.Bytes, run.NewBytes, run.Gaps, run.Stores = rec.Name, rec.Totals.StoredBytes, rec.Totals.NewBytes, len(rec.Gaps), d.Stores
 	for _, p := range d.Pending {

@@ -151,6 +151,32 @@ func TestADamagedPartIsWrittenAgainByTheNextBackup(t *testing.T) {
 	assert.True(t, proof.Sound(), "%v", proof.Damaged())
 }
 
+// A store that loses parts, or cuts them, is told as soon as a backup sees it; one to which the last archive never came has lost
+// nothing.
+func TestPartsThatVanishAreTold(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	back := b.away("far")
+	b.taken(Order{})
+	back()
+	b.open()
+	d := b.taken(Order{})
+	assert.Empty(t, d.Vanished, "the other store has got them only now")
+	parts, err := filepath.Glob(b.path("far/" + museum + "/parts/*/*"))
+	require.NoError(t, err)
+	require.Greater(t, len(parts), 2)
+	require.NoError(t, os.Remove(parts[0]))
+	require.NoError(t, os.Truncate(parts[1], 3))
+	d = b.taken(Order{})
+	assert.Len(t, d.Vanished["far"], 2)
+	assert.Empty(t, d.Vanished["here"])
+	runs, err := b.History.Runs(t.Context(), history.RunFilter{Site: museum, Most: 1})
+	require.NoError(t, err)
+	assert.Contains(t, runs[0].Detail, "store far had lost 2 parts")
+	b.sound()
+	assert.Empty(t, b.taken(Order{}).Vanished)
+}
+
 func TestVerifyIsOfWhatWasAskedFor(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "", "")

@@ -105,6 +105,9 @@ type Result struct {
 	Reused int
 	// Mended are damaged objects that were written again, by store.
 	Mended map[string][]string
+	// Vanished are parts of the archive before that a store has no more, or of another length, although it has that archive's
+	// record, by store. What of them is the site's still is sent again.
+	Vanished map[string][]string
 	// Changes is what differs from the files of the archive before; nil when that
 	// is not known.
 	Changes *changes.Changes
@@ -174,9 +177,12 @@ func once(ctx context.Context, j Job) (*Result, error) {
 		return nil, fmt.Errorf("back up %s: %w", j.Site.Name, errors.Join(r.noRoom(err), r.forget()))
 	}
 	result := &Result{Record: &r.record, Skipped: r.skipped, Neighbours: r.neighbours, Reused: r.reusedParts, Changes: r.changes, Took: r.Now().Sub(r.began)}
-	result.Mended = map[string][]string{}
+	result.Mended, result.Vanished = map[string][]string{}, map[string][]string{}
 	for _, t := range r.targets {
 		result.Mended[t.Name] = t.mended
+		if len(t.vanished) > 0 {
+			result.Vanished[t.Name] = t.vanished
+		}
 		if err := t.err(); err != nil {
 			result.Pending = append(result.Pending, Pending{t.Name, err})
 		}

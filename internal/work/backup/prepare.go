@@ -208,7 +208,10 @@ func (r *run) recall(ctx context.Context) error {
 	}
 	for _, t := range r.live() {
 		var err error
-		if t.has, err = partsIn(ctx, t, r.Site.Name); err != nil {
+		if t.has, err = partsIn(ctx, t, r.Site.Name); err == nil {
+			err = t.lookForVanished(ctx, files, tables)
+		}
+		if err != nil {
 			t.fail(err)
 		}
 	}

@@ -6,8 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -51,6 +54,9 @@ type target struct {
 
 	// damaged are objects that are there, but damaged.
 	damaged map[string]bool
+
+	// vanished are objects of the last archive that the store has no more, or of another length, and has its record still.
+	vanished []string
 
 	mu     sync.Mutex
 	failed error
@@ -334,6 +340,45 @@ func (t *target) withdraw(ctx context.Context) error {
 		t.mark = ""
 	}
 	return err
+}
+
+// lookForVanished compares what the store has with what the last archive consists of, if the store is to have that. A listing
+// that lags behind is asked about single objects again.
+func (t *target) lookForVanished(ctx context.Context, last ...*previous) error {
+	seen := map[string]bool{}
+	for _, p := range last {
+		if p == nil || seen[p.Record.Name] {
+			continue
+		}
+		seen[p.Record.Name] = true
+		lacking := map[string]int64{}
+		p.Record.Objects(func(name string, bytes int64, _ string) {
+			if has, ok := t.has[name]; (!ok || has != bytes) && strings.HasPrefix(name, archive.PartsDir(p.Record.Site)+"/") && !t.damaged[name] {
+				lacking[name] = bytes
+			}
+		})
+		if len(lacking) == 0 {
+			continue
+		}
+		if _, err := t.Stat(ctx, archive.RecordPath(p.Record.Site, p.Record.Name)); err != nil {
+			if errors.Is(err, store.ErrNotFound) {
+				continue // it never came here
+			}
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(lacking)) {
+			info, err := t.Stat(ctx, name)
+			switch {
+			case err == nil && info.Bytes == lacking[name]:
+				t.has[name] = info.Bytes
+			case err == nil || errors.Is(err, store.ErrNotFound):
+				t.vanished = append(t.vanished, name)
+			default:
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // complete makes sure that the store has every part of the archive before the
