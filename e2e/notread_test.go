@@ -190,12 +190,13 @@ func TestTablesOfPostgresThatAreNotReadAgain(t *testing.T) {
 	exec("INSERT INTO late SELECT g, 'x' FROM generate_series(10, 20) g; DELETE FROM late WHERE id >= 10")
 	taken(all-1, "what came is gone again")
 	exec("SELECT pg_catalog.pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND backend_type = 'client backend'")
-	victim := root()
+	victim, other := root(), root()
 	var pid int
 	require.NoError(t, victim.QueryRow(t.Context(), "SELECT pg_backend_pid()").Scan(&pid))
 	p, err := os.FindProcess(pid)
 	require.NoError(t, err)
 	require.NoError(t, p.Kill()) // the server ends all, and begins anew from its log
+	require.Eventually(t, func() bool { return other.Ping(t.Context()) != nil }, time.Minute, 20*time.Millisecond, "it has seen that")
 	require.Eventually(t, func() bool {
 		conn, err := s.Root(t.Context(), "vouched")
 		if err == nil {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"revlet/internal/platform/process"
+	"revlet/internal/store/sshconn"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -86,7 +87,7 @@ func (f *sshFolder) bundler() (*bundler, error) {
 	}
 	b := &bundler{dir: f.dir, silence: f.place.o.Silence}
 	err := f.place.once(f.ctx, f.place.pick(), func(c *conn) (err error) {
-		if b.session, err = c.ssh.NewSession(); err != nil {
+		if b.session, err = sshconn.NewSession(c.ssh); err != nil {
 			return fmt.Errorf("%w: %w", errBundle, err)
 		}
 		out, err := b.session.StdoutPipe()

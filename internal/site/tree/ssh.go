@@ -383,7 +383,7 @@ func (p *sshPlace) pickTunnel() *lane {
 func (p *sshPlace) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	var out net.Conn
 	err := p.withRetry(ctx, p.pickTunnel, func(c *conn) (err error) {
-		out, err = c.ssh.DialContext(ctx, network, address)
+		out, err = sshconn.Connect(ctx, c.ssh, network, address)
 		return err
 	})
 	return out, err

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"revlet/internal/platform/process"
+	"revlet/internal/store/sshconn"
 )
 
 // Surveyor is a Folder far away that may be able to tell of everything in it at once, and
@@ -364,7 +365,7 @@ func (p *sshPlace) runWith(ctx context.Context, command string, in []byte, read 
 
 // runIn is runWith on one connection.
 func (p *sshPlace) runIn(c *conn, command string, in []byte, read func(io.Reader) error) error {
-	s, err := c.ssh.NewSession()
+	s, err := sshconn.NewSession(c.ssh)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errNoCommands, err)
 	}

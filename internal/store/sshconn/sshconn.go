@@ -143,6 +143,59 @@ func keepAlive(c *ssh.Client, every time.Duration) {
 	}
 }
 
+// NewSession is c.NewSession, and Connect c.DialContext, for a connection that may end at any moment.
+func NewSession(c *ssh.Client) (*ssh.Session, error) {
+	return whileAlive(c.NewSession, alive(c), lookEvery)
+}
+
+// Connect is described at NewSession.
+func Connect(ctx context.Context, c *ssh.Client, network, address string) (net.Conn, error) {
+	return whileAlive(func() (net.Conn, error) { return c.DialContext(ctx, network, address) }, alive(c), lookEvery)
+}
+
+// lookEvery is how often a connection is looked at on which a channel is being opened.
+const lookEvery = time.Second
+
+// alive sends something that needs no answer: nothing can be sent on a connection that has ended.
+func alive(c *ssh.Client) func() error {
+	return func() error {
+		_, _, err := c.SendRequest("keepalive@openssh.com", false, nil)
+		return err
+	}
+}
+
+// whileAlive opens a channel. The library waits for ever for the answer where a connection ends at the very moment: it lets go of
+// its channels first, and takes new ones until it has closed the connection. What waits so is left behind.
+func whileAlive[T any](open func() (T, error), alive func() error, every time.Duration) (T, error) {
+	type opened struct {
+		what T
+		err  error
+	}
+	done := make(chan opened, 1)
+	go func() {
+		what, err := open()
+		done <- opened{what, err}
+	}()
+	for {
+		select {
+		case o := <-done:
+			return o.what, o.err
+		case <-time.After(every):
+		}
+		err := alive()
+		if err == nil {
+			continue
+		}
+		select {
+		case o := <-done: // it was told meanwhile
+			return o.what, o.err
+		case <-time.After(every):
+			var none T
+			return none, fmt.Errorf("the connection has ended: %w", err)
+		}
+	}
+}
+
 const (
 	// Requests is how many packets of a file may be under way at a time.
 	Requests = 32
@@ -202,7 +255,7 @@ func OpenLists(c *ssh.Client) (*Files, error) {
 
 // begin asks for the SFTP subsystem and speaks to it through the meter.
 func begin(c *ssh.Client, meter *store.Meter, size sftp.ClientOption) (*sftp.Client, error) {
-	s, err := c.NewSession()
+	s, err := NewSession(c)
 	if err != nil {
 		return nil, err
 	}
