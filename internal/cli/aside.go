@@ -89,6 +89,9 @@ func (a *app) asideExport(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	file, err := filepath.Abs(c.Args().Get(1))
+	if err == nil {
+		err = a.jobs.NotInSites(file)
+	}
 	if err != nil {
 		return err
 	}

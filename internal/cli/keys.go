@@ -55,6 +55,12 @@ func (a *app) newKey(ctx context.Context, c *cli.Command) error {
 			return usageError("%s says already whom archives are encrypted for; make the key without --use, and change `encrypt:` there", a.jobs.Config.Path)
 		}
 	}
+	if a.jobs.Config == nil {
+		a.jobs.Config = a.localConfig([]string{"--config", c.String("config")}) // it may be faulty, or not there
+	}
+	if err := a.jobs.NotInSites(file); err != nil {
+		return err
+	}
 	text, recipient, err := encryption.NewKey("Revlet key, made " + a.Now().Format("2006-01-02 15:04"))
 	if err != nil {
 		return err

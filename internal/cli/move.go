@@ -90,6 +90,9 @@ func (a *app) move(ctx context.Context, c *cli.Command) (err error) {
 		if _, err := os.Lstat(file); err == nil {
 			return usageError("%s is there already", file)
 		}
+		if err := a.jobs.NotInSites(file); err != nil {
+			return err
+		}
 		f := &lateFile{name: file}
 		defer func() { err = errors.Join(err, f.Close()) }()
 		o.Changes = f

@@ -42,6 +42,9 @@ func (a *app) export(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	h, err := a.chosen(ctx, c, c.Args().First(), jobs.Need{Files: true, Database: true})
+	if err == nil {
+		err = a.jobs.NotInSites(c.Args().Get(1))
+	}
 	if err != nil {
 		return err
 	}

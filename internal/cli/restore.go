@@ -396,6 +396,9 @@ func (a *app) extract(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	to, err := filepath.Abs(c.String("to"))
+	if err == nil && len(tables) > 0 {
+		err = a.jobs.NotInSites(to)
+	}
 	if err != nil {
 		return err
 	}

@@ -313,6 +313,9 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	// It names sites, stores and what is wrong with them: for its owner only.
+	if err := a.jobs.NotInSites(to); err != nil {
+		return err
+	}
 	if err := a.jobs.Disk.WriteFile(to, []byte(text), 0o600); err != nil {
 		return fmt.Errorf("write the report: %w", err)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -114,6 +115,11 @@ func (a *Agent) ReadConfig(path string) (err error) {
 	}
 	for _, w := range a.Config.Warnings {
 		a.Tell(Warning{Text: w})
+	}
+	if whole, err := filepath.Abs(path); err == nil {
+		if name := a.siteAround(whole); name != "" {
+			a.Tell(Warning{Text: fmt.Sprintf("the configuration %s lies in a folder of site %s, where anyone could download it; keep it elsewhere", path, name)})
+		}
 	}
 	return nil
 }

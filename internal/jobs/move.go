@@ -134,6 +134,9 @@ func (a *Agent) newPasswordFile(o *MoveOrder) error {
 	if err != nil || there {
 		return err
 	}
+	if err := a.NotInSites(o.PasswordFile); err != nil {
+		return err
+	}
 	if o.Look {
 		o.PasswordFile = ""
 		return nil

@@ -92,6 +92,29 @@ func (a *Agent) UseStore(name string, sites []string) error {
 	return a.Reload()
 }
 
+// siteAround names a configured site on this machine in one of whose folders a path lies, if there is one.
+func (a *Agent) siteAround(path string) string {
+	for _, name := range a.Config.SiteNames() {
+		cfg := a.Config.Sites[name]
+		if err := backup.Exposed(path, &site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots}, nil); err != nil && !cfg.Far() {
+			return name
+		}
+	}
+	return ""
+}
+
+// NotInSites refuses a place for a file that is not meant for everybody: one in a folder of a configured site on this machine.
+func (a *Agent) NotInSites(file string) error {
+	whole, err := filepath.Abs(file)
+	if err != nil || a.Config == nil {
+		return err
+	}
+	if name := a.siteAround(whole); name != "" {
+		return reason.New(reason.FileInWebroot, reason.Names{"path": file}, "%s is not written: it would lie in a folder of site %s, where anyone could download it", file, name)
+	}
+	return nil
+}
+
 // prepareStore makes what the entry names: a folder, and a file for a typed password. undo removes what was made.
 func (a *Agent) prepareStore(n *NewStore, done *StoreAdded) (undo func(), err error) {
 	var made []string
@@ -106,11 +129,8 @@ func (a *Agent) prepareStore(n *NewStore, done *StoreAdded) (undo func(), err er
 		}
 	}
 	if dir := n.Entry.Folder; dir != "" {
-		for _, name := range a.Config.SiteNames() {
-			cfg := a.Config.Sites[name]
-			if err := backup.Exposed(dir, &site.Site{Name: name, Root: cfg.Root, Roots: cfg.Roots}, nil); err != nil && !cfg.Far() {
-				return nil, reason.New(reason.StoreInWebroot, nil, "the store %s may not be there: it lies in a folder of site %s, where anyone could download it, or where it would be archived with it", dir, name)
-			}
+		if name := a.siteAround(dir); name != "" {
+			return nil, reason.New(reason.StoreInWebroot, nil, "the store %s may not be there: it lies in a folder of site %s, where anyone could download it, or where it would be archived with it", dir, name)
 		}
 		if there, err := a.Disk.Exists(dir); err != nil {
 			return nil, err

@@ -105,6 +105,7 @@ var Advice = map[reason.Reason]string{
 	reason.OtherStore:            "bring the right one back; if it was changed on purpose, accept it once with `revlet stores test {store} --accept`",
 	reason.StoreGone:             "mount it; until then nothing is written there, nor looked for",
 	reason.SeveralStores:         "say which store with --store NAME, or give a folder",
+	reason.FileInWebroot:         "choose a place outside of it, such as your home folder",
 	reason.StoreInWebroot:        "choose another folder with --store",
 	reason.NameTaken:             "choose another name with --name",
 	reason.ArchiveHeld:           "`revlet release {archive}` lifts the hold",

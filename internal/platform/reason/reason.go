@@ -202,6 +202,8 @@ const (
 	SeveralStores Reason = "several-stores"
 	// StoreInWebroot: the store would lie inside a folder of a site.
 	StoreInWebroot Reason = "store-in-webroot"
+	// FileInWebroot: a file that is not meant for everybody, "path", would lie inside a folder of a site.
+	FileInWebroot Reason = "file-in-webroot"
 	// NameTaken: the name of a site or store is taken or not allowed.
 	NameTaken Reason = "name-taken"
 	// NotPortable: the file is no portable file of this program's.
