@@ -223,3 +223,42 @@ func TestWhatIsMadeReadyIsStillThere(t *testing.T) {
 		})
 	}
 }
+
+// Tables that somebody else has in use are not waited for with the site closed: nothing begins, and that is said.
+func TestAnExchangeThatWouldHaveToWait(t *testing.T) {
+	t.Parallel()
+	hold := map[string]string{
+		"mysql":    "START TRANSACTION; SELECT * FROM pages; DO SLEEP(25)",
+		"postgres": "BEGIN; SELECT * FROM pages; SELECT pg_sleep(25)",
+	}
+	for _, name := range []string{"mysql, may make databases", "postgres"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			db := keepings()[name](t)
+			kind, _, _ := strings.Cut(name, ",")
+			w := newWorld(t)
+			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+			w.write("htdocs/index.html", "a page")
+			w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+			db.exec("CREATE TABLE pages (id INTEGER PRIMARY KEY, title VARCHAR(80)); INSERT INTO pages VALUES (1, 'First')")
+			w.run("backup")
+			db.exec("UPDATE pages SET title = 'defaced'")
+			w.write("htdocs/index.html", "defaced")
+			ended := make(chan struct{})
+			go func() {
+				defer close(ended)
+				db.exec(hold[kind])
+			}()
+			time.Sleep(500 * time.Millisecond)
+			r := w.fails(1, []string{"somebody else has had tables of database shares in use", "the site is unchanged", "next: try again when that has ended"}, "restore", "kestrelpoint", "--yes")
+			assert.NotContains(t, r.out, "Restored")
+			assert.Contains(t, db.query("SELECT * FROM pages"), "defaced")
+			assert.Equal(t, "defaced", w.read("htdocs/index.html"))
+			<-ended
+			w.run("restore", "kestrelpoint", "--yes")
+			assert.Contains(t, db.query("SELECT * FROM pages"), "First")
+			w.run("undo", "kestrelpoint", "--yes")
+			assert.Contains(t, db.query("SELECT * FROM pages"), "defaced")
+		})
+	}
+}

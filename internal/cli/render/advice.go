@@ -15,6 +15,7 @@ var Advice = map[reason.Reason]string{
 	reason.NoConfig:              "`revlet adopt PATH` writes one",
 	reason.NoSites:               "`revlet adopt PATH` adds one",
 	reason.StateFolder:           "name another folder in `state:`, or with --state",
+	reason.TablesInUse:           "try again when that has ended; the server's administrator sees and ends it (MariaDB, MySQL: SHOW PROCESSLIST, KILL; PostgreSQL: pg_stat_activity, pg_terminate_backend)",
 	reason.PartsVanished:         "find out who removed them, or whether its disk fails; `revlet verify --quick --store {store}` says which archives lack some, `revlet stores heal {store}` mends them from another store",
 	reason.StateOfOthers:         "name a folder that is yours alone in `state:` (root's is /var/lib/revlet); if you know that nobody else has written into this one: chown it, chmod go-w, and the same for the folders above it",
 	reason.WebrootMissing:        "`revlet restore {site}` puts it back from an archive",

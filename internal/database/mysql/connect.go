@@ -81,6 +81,7 @@ const (
 	errNoColumn      = 1054
 	errCannotDrop    = 1091
 	errAltered       = 1412
+	errLockWait      = 1205
 	errNoCharset     = 1115
 	errNoCollation   = 1273
 )
@@ -251,7 +252,7 @@ func text(s string) string { return string(appendText(nil, []byte(s))) }
 // character set stands between the table and the text.
 func session(ctx context.Context, conn *sql.Conn, names string) error {
 	for _, q := range []string{"SET NAMES " + names, "SET SESSION foreign_key_checks = 0, unique_checks = 0",
-		"SET SESSION wait_timeout = 28800, net_write_timeout = 600, net_read_timeout = 600"} {
+		"SET SESSION wait_timeout = 28800, net_write_timeout = 600, net_read_timeout = 600, lock_wait_timeout = 600"} {
 		if _, err := conn.ExecContext(ctx, q); err != nil {
 			return err
 		}

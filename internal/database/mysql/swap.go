@@ -11,6 +11,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/database/rowrestore"
 	"revlet/internal/platform/lazy"
+	"revlet/internal/platform/reason"
 )
 
 // Swap implements database.Target: one RENAME TABLE statement puts every live
@@ -86,7 +87,10 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 			gone = append(gone, "view "+v.Name)
 		}
 	}
-	return database.Gone(database.ErrAsideGone, gone, "database "+p.Aside)
+	if err := database.Gone(database.ErrAsideGone, gone, "database "+p.Aside); err != nil {
+		return err
+	}
+	return db.free(ctx, p, e)
 }
 
 // StageThere implements database.Target.
@@ -106,7 +110,35 @@ func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 			gone = append(gone, "table "+m.Name)
 		}
 	}
-	return database.Gone(database.ErrStageGone, gone, "database "+p.Stage)
+	if err := database.Gone(database.ErrStageGone, gone, "database "+p.Stage); err != nil {
+		return err
+	}
+	return db.free(ctx, p, e)
+}
+
+// free refuses to begin an exchange for which tables would have to be waited for: the site is closed then, and whoever asks for one
+// of them waits behind the exchange. A transaction that was left open, or a dump that takes hours, holds them. Where the account
+// may not lock tables, that is not known.
+func (db *Database) free(ctx context.Context, p *database.Plan, e exists) error {
+	var tables []string
+	for _, m := range p.Tables {
+		if view, there := e[[2]string{p.Live, m.Name}]; there && !view {
+			tables = append(tables, quote(m.Name)+" WRITE")
+		}
+	}
+	if len(tables) == 0 {
+		return nil
+	}
+	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
+		if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION lock_wait_timeout = %d", int(lockWait.Seconds()))); err != nil {
+			return err
+		}
+		_, err := conn.ExecContext(ctx, "LOCK TABLES "+strings.Join(tables, ", "))
+		if isCode(err, errLockWait) {
+			return reason.New(reason.TablesInUse, reason.Names{"database": p.Live}, "somebody else has had tables of database %s in use for %s, such as a transaction that was left open or a long dump", p.Live, lockWait)
+		}
+		return nil // unlocked with the connection
+	})
 }
 
 // existingNow is existing on a connection of its own.

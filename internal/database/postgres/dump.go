@@ -78,6 +78,9 @@ func (s *snapshot) begin(ctx context.Context, before *database.Marks) error {
 			return err
 		}
 		s.all = append(s.all, conn)
+		if _, err := conn.Exec(ctx, fmt.Sprintf("SET lock_timeout = '%ds'", int(dumpWait.Seconds()))); err != nil {
+			return err
+		}
 		if _, err := conn.Exec(ctx, "BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"); err != nil {
 			return err
 		}

@@ -11,11 +11,14 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
 	"revlet/internal/database/rowrestore"
+	"revlet/internal/platform/reason"
 )
 
 // Plan implements database.Target: stage and aside are schemas.
@@ -251,7 +254,7 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if err != nil || names == nil {
 		return cmp.Or(err, database.Gone(database.ErrAsideGone, []string{"schema " + p.Aside}, "database "+db.c.Name))
 	}
-	return database.Gone(database.ErrAsideGone, without(p.Replaced, names), "schema "+p.Aside)
+	return cmp.Or(database.Gone(database.ErrAsideGone, without(p.Replaced, names), "schema "+p.Aside), db.free(ctx, p.Live))
 }
 
 // StageThere implements database.Target.
@@ -263,7 +266,38 @@ func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 	if err != nil || names == nil {
 		return cmp.Or(err, database.Gone(database.ErrStageGone, []string{"schema " + p.Stage}, "database "+db.c.Name))
 	}
-	return database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage)
+	return cmp.Or(database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage), db.free(ctx, p.Live))
+}
+
+// free refuses to begin an exchange for which tables would have to be waited for. Where the account may not lock them, that is not
+// known.
+func (db *Database) free(ctx context.Context, live string) error {
+	tables, err := column(ctx, db.conn, "SELECT format('%I.%I', $1::text, relname) FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = $1::text::regnamespace", live)
+	if err != nil || len(tables) == 0 {
+		return err
+	}
+	tx, err := db.conn.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = '%ds'", int(exchangeWait.Seconds()))); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "LOCK TABLE "+strings.Join(tables, ", ")+" IN ACCESS EXCLUSIVE MODE")
+	if err = db.inUse(err); reason.Is(err, reason.TablesInUse) {
+		return err
+	}
+	return nil
+}
+
+// inUse gives an error of waiting for a lock (55P03, lock_not_available) its reason.
+func (db *Database) inUse(err error) error {
+	var pe *pgconn.PgError
+	if !errors.As(err, &pe) || pe.Code != "55P03" {
+		return err
+	}
+	return reason.New(reason.TablesInUse, reason.Names{"database": db.c.Name}, "somebody else has had tables of database %s in use for %s, such as a transaction that was left open or a long dump", db.c.Name, exchangeWait)
 }
 
 // movedNames are the names in a schema that an exchange moves; nil if there is no such schema.
@@ -280,12 +314,19 @@ func without(all, some []string) []string {
 	return slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(some, name) })
 }
 
+// exchangeWait is how long tables that others have in use are waited for: the site is closed meanwhile, and whoever asks for one of
+// them waits behind the exchange. A dump waits for dumpWait, and holds nobody up.
+const exchangeWait, dumpWait = 10 * time.Second, 10 * time.Minute
+
 // exchange makes what is in schema from live and moves what was live to a new
 // schema to. The schema from goes in the same transaction: while it is there,
 // the exchange has not been made. What an archive never held stays; when a restore is
 // taken back, what was made since does, unless something of its name comes back.
 func (db *Database) exchange(ctx context.Context, live, from, to string, stay []string, undone *database.Plan) error {
 	err := pgx.BeginFunc(ctx, db.conn, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = '%ds'", int(exchangeWait.Seconds()))); err != nil {
+			return err
+		}
 		var there bool
 		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", from).Scan(&there); err != nil || !there {
 			return err
@@ -327,7 +368,7 @@ func (db *Database) exchange(ctx context.Context, live, from, to string, stay []
 		return carryRights(ctx, tx, live, to)
 	})
 	if err != nil {
-		return fmt.Errorf("exchange the tables: %w", err)
+		return fmt.Errorf("exchange the tables: %w", db.inUse(err))
 	}
 	return nil
 }

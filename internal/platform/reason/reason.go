@@ -32,6 +32,8 @@ const (
 	ConfigOfOthers  Reason = "config-of-others"
 	ConfigWritable  Reason = "config-writable"
 	ConfigFolder    Reason = "config-folder"
+	// TablesInUse: others hold tables of "database" that are to change places.
+	TablesInUse Reason = "tables-in-use"
 	// PartsVanished: parts of archives of "site" are gone from "store", and nobody here has removed them.
 	PartsVanished Reason = "parts-vanished"
 	// StateFolder: the state folder cannot be used. StateOfOthers: others could put something into it, "path".
