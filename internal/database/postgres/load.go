@@ -248,7 +248,7 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 // AsideThere implements database.Target.
 func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return db.withRows(ctx, func() error { return rowrestore.AsideThere(ctx, &rowShare{db, p}, p) })
+		return db.rowsThere(ctx, p, rowrestore.AsideThere)
 	}
 	names, err := db.movedNames(ctx, p.Aside)
 	if err != nil || names == nil {
@@ -260,7 +260,7 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 // StageThere implements database.Target.
 func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return db.withRows(ctx, func() error { return rowrestore.StageThere(ctx, &rowShare{db, p}, p) })
+		return db.rowsThere(ctx, p, rowrestore.StageThere)
 	}
 	names, err := db.movedNames(ctx, p.Stage)
 	if err != nil || names == nil {
@@ -269,12 +269,37 @@ func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 	return cmp.Or(database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage), db.free(ctx, p.Live))
 }
 
+// rowsThere is one of both for an exchange of rows, for which nobody else may be writing to their tables.
+func (db *Database) rowsThere(ctx context.Context, p *database.Plan, there func(context.Context, rowrestore.Make, *database.Plan) error) error {
+	return db.withRows(ctx, func() error {
+		r := &rowShare{db, p}
+		if err := there(ctx, r, p); err != nil {
+			return err
+		}
+		var tables []string
+		for _, move := range p.Rows.Moves {
+			if !move.Made {
+				tables = append(tables, r.Live(move.Table))
+			}
+		}
+		return db.lockable(ctx, tables, "SHARE ROW EXCLUSIVE")
+	})
+}
+
 // free refuses to begin an exchange for which tables would have to be waited for. Where the account may not lock them, that is not
 // known.
 func (db *Database) free(ctx context.Context, live string) error {
 	tables, err := column(ctx, db.conn, "SELECT format('%I.%I', $1::text, relname) FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = $1::text::regnamespace", live)
-	if err != nil || len(tables) == 0 {
+	if err != nil {
 		return err
+	}
+	return db.lockable(ctx, tables, "ACCESS EXCLUSIVE")
+}
+
+// lockable refuses to begin what locks tables, by their complete names, if that would have to be waited for.
+func (db *Database) lockable(ctx context.Context, tables []string, mode string) error {
+	if len(tables) == 0 {
+		return nil
 	}
 	tx, err := db.conn.Begin(ctx)
 	if err != nil {
@@ -284,7 +309,7 @@ func (db *Database) free(ctx context.Context, live string) error {
 	if _, err := tx.Exec(ctx, fmt.Sprintf("SET LOCAL lock_timeout = '%ds'", int(exchangeWait.Seconds()))); err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, "LOCK TABLE "+strings.Join(tables, ", ")+" IN ACCESS EXCLUSIVE MODE")
+	_, err = tx.Exec(ctx, "LOCK TABLE "+strings.Join(tables, ", ")+" IN "+mode+" MODE")
 	if err = db.inUse(err); reason.Is(err, reason.TablesInUse) {
 		return err
 	}

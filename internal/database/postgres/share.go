@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -185,7 +186,8 @@ func (r *rowShare) Begin(ctx context.Context, tables []string) error {
 	}
 	for _, t := range tables {
 		if _, err := r.Exec(ctx, "LOCK TABLE "+r.Live(t)+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
-			return err
+			_, back := r.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+			return errors.Join(err, back)
 		}
 	}
 	return nil
