@@ -30,10 +30,7 @@ func TestUndoNeedsWhatWasSetAside(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			db := open(t)
-			w := newWorld(t)
-			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
-			w.write("htdocs/index.html", "a page")
-			w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+			w := db.world(t)
 			kind, _, _ := strings.Cut(name, ",")
 			exec, query := db.exec, db.query
 			if kind == "sqlite" { // a file that changes places is opened anew
@@ -190,10 +187,7 @@ func TestWhatIsMadeReadyIsStillThere(t *testing.T) {
 			t.Parallel()
 			db := keepings()[name](t)
 			kind, _, _ := strings.Cut(name, ",")
-			w := newWorld(t)
-			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
-			w.write("htdocs/index.html", "a page")
-			w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+			w := db.world(t)
 			db.exec("CREATE TABLE pages (id INTEGER PRIMARY KEY, title VARCHAR(80)); CREATE TABLE visits (id INTEGER PRIMARY KEY, words VARCHAR(400)); INSERT INTO pages VALUES (1, 'First')")
 			db.exec(rows[kind])
 			w.run("backup")
@@ -228,7 +222,7 @@ func TestWhatIsMadeReadyIsStillThere(t *testing.T) {
 func TestAnExchangeThatWouldHaveToWait(t *testing.T) {
 	t.Parallel()
 	hold := map[string]string{
-		"mysql":    "START TRANSACTION; SELECT * FROM pages; DO SLEEP(25)",
+		"mysql":    "START TRANSACTION; SELECT * FROM pages; DO SLEEP(40)",
 		"postgres": "BEGIN; UPDATE pages SET title = title; SELECT pg_sleep(40); COMMIT",
 	}
 	for _, name := range []string{"mysql, may make databases", "postgres"} {
@@ -236,12 +230,10 @@ func TestAnExchangeThatWouldHaveToWait(t *testing.T) {
 			t.Parallel()
 			db := keepings()[name](t)
 			kind, _, _ := strings.Cut(name, ",")
-			w := newWorld(t)
-			require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
-			w.write("htdocs/index.html", "a page")
-			w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+			w := db.world(t)
 			db.exec("CREATE TABLE pages (id INTEGER PRIMARY KEY, title VARCHAR(80)); INSERT INTO pages VALUES (1, 'First')")
 			w.run("backup")
+			w.run("restore", "kestrelpoint", "--yes")
 			db.exec("UPDATE pages SET title = 'defaced'")
 			w.write("htdocs/index.html", "defaced")
 			ended := make(chan struct{})
@@ -252,6 +244,11 @@ func TestAnExchangeThatWouldHaveToWait(t *testing.T) {
 			time.Sleep(500 * time.Millisecond)
 			r := w.fails(1, []string{"somebody else has had tables of database shares in use", "the site is unchanged", "next: try again when that has ended"}, "restore", "kestrelpoint", "--yes")
 			assert.NotContains(t, r.out, "Restored")
+			began := time.Now()
+			w.run("undo", "kestrelpoint", "--dry-run")
+			w.run("aside", "list")
+			assert.Less(t, time.Since(began), 8*time.Second, "who only looks locks nothing")
+			w.fails(1, []string{"somebody else has had tables"}, "undo", "kestrelpoint", "--yes")
 			if kind == "postgres" { // rows wait for those who write
 				w.fails(1, []string{"somebody else has had tables", "the site is unchanged"}, "restore", "kestrelpoint", "--table", "pages", "--yes")
 			}

@@ -111,6 +111,15 @@ type keeping struct {
 	query  func(q string) string
 }
 
+// world is one with a site of a page that has the database.
+func (k keeping) world(t *testing.T) *world {
+	w := newWorld(t)
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	w.write("htdocs/index.html", "a page")
+	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+k.config+"}\n")
+	return w
+}
+
 func keepings() map[string]func(t *testing.T) keeping {
 	text := func(t *testing.T, rows *sql.Rows, err error) string {
 		require.NoError(t, err)
@@ -201,10 +210,7 @@ func TestSharesOfEveryMake(t *testing.T) {
 }
 
 func testShares(t *testing.T, make string, db keeping) {
-	w := newWorld(t)
-	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
-	w.write("htdocs/index.html", "a page")
-	w.write("revlet.yaml", "state: ./state\nstores: {here: {folder: ./archives}}\nsites:\n  kestrelpoint:\n    root: ./htdocs\n    stores: [here]\n    recipe: none\n    databases: {main: "+db.config+"}\n")
+	w := db.world(t)
 	db.exec(`CREATE TABLE people (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL UNIQUE);
 		CREATE TABLE pages (id INTEGER PRIMARY KEY, author INTEGER REFERENCES people (id), title VARCHAR(80) NOT NULL);
 		CREATE TABLE notes (page INTEGER NOT NULL, nr INTEGER NOT NULL, words VARCHAR(80), PRIMARY KEY (page, nr), FOREIGN KEY (page) REFERENCES pages (id) ON DELETE CASCADE);

@@ -266,6 +266,9 @@ type Target interface {
 	// StageThere looks whether all is there that a first Swap puts live; the error wraps ErrStageGone where it is known
 	// that it is not. Nothing is changed. Swap itself takes what is not there for what it has put live before.
 	StageThere(ctx context.Context, p *Plan) error
+	// Free refuses to begin an exchange, Swap or Revert, for which tables would have to be waited for that somebody else has in
+	// use (reason.TablesInUse). It locks the live tables for a moment, so it is for what follows at once, and no mere look.
+	Free(ctx context.Context, p *Plan) error
 	// Swap puts the staged tables live and the live ones aside.
 	Swap(ctx context.Context, p *Plan) error
 	// Revert takes a swap back, wholly or as far as it went.

@@ -87,10 +87,7 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 			gone = append(gone, "view "+v.Name)
 		}
 	}
-	if err := database.Gone(database.ErrAsideGone, gone, "database "+p.Aside); err != nil {
-		return err
-	}
-	return db.free(ctx, p, e)
+	return database.Gone(database.ErrAsideGone, gone, "database "+p.Aside)
 }
 
 // StageThere implements database.Target.
@@ -110,16 +107,20 @@ func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 			gone = append(gone, "table "+m.Name)
 		}
 	}
-	if err := database.Gone(database.ErrStageGone, gone, "database "+p.Stage); err != nil {
-		return err
-	}
-	return db.free(ctx, p, e)
+	return database.Gone(database.ErrStageGone, gone, "database "+p.Stage)
 }
 
-// free refuses to begin an exchange for which tables would have to be waited for: the site is closed then, and whoever asks for one
-// of them waits behind the exchange. A transaction that was left open, or a dump that takes hours, holds them. Where the account
-// may not lock tables, that is not known.
-func (db *Database) free(ctx context.Context, p *database.Plan, e exists) error {
+// Free implements database.Target. While an exchange waits the site is closed, and whoever asks for one of the tables waits behind
+// it. A transaction that was left open, or a dump that takes hours, holds them. Where the account may not lock tables, that is not
+// known. An exchange of rows waits for rows only, and not for long.
+func (db *Database) Free(ctx context.Context, p *database.Plan) error {
+	if p.Rows != nil {
+		return nil
+	}
+	e, err := db.existingNow(ctx, p)
+	if err != nil {
+		return err
+	}
 	var tables []string
 	for _, m := range p.Tables {
 		if view, there := e[[2]string{p.Live, m.Name}]; there && !view {

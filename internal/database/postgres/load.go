@@ -248,52 +248,43 @@ func (db *Database) Revert(ctx context.Context, p *database.Plan) error {
 // AsideThere implements database.Target.
 func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return db.rowsThere(ctx, p, rowrestore.AsideThere)
+		return db.withRows(ctx, func() error { return rowrestore.AsideThere(ctx, &rowShare{db, p}, p) })
 	}
 	names, err := db.movedNames(ctx, p.Aside)
 	if err != nil || names == nil {
 		return cmp.Or(err, database.Gone(database.ErrAsideGone, []string{"schema " + p.Aside}, "database "+db.c.Name))
 	}
-	return cmp.Or(database.Gone(database.ErrAsideGone, without(p.Replaced, names), "schema "+p.Aside), db.free(ctx, p.Live))
+	return database.Gone(database.ErrAsideGone, without(p.Replaced, names), "schema "+p.Aside)
 }
 
 // StageThere implements database.Target.
 func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {
-		return db.rowsThere(ctx, p, rowrestore.StageThere)
+		return db.withRows(ctx, func() error { return rowrestore.StageThere(ctx, &rowShare{db, p}, p) })
 	}
 	names, err := db.movedNames(ctx, p.Stage)
 	if err != nil || names == nil {
 		return cmp.Or(err, database.Gone(database.ErrStageGone, []string{"schema " + p.Stage}, "database "+db.c.Name))
 	}
-	return cmp.Or(database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage), db.free(ctx, p.Live))
+	return database.Gone(database.ErrStageGone, without(p.Coming, names), "schema "+p.Stage)
 }
 
-// rowsThere is one of both for an exchange of rows, for which nobody else may be writing to their tables.
-func (db *Database) rowsThere(ctx context.Context, p *database.Plan, there func(context.Context, rowrestore.Make, *database.Plan) error) error {
-	return db.withRows(ctx, func() error {
-		r := &rowShare{db, p}
-		if err := there(ctx, r, p); err != nil {
+// Free implements database.Target. Where the account may not lock the tables, nothing is known.
+func (db *Database) Free(ctx context.Context, p *database.Plan) error {
+	if p.Rows == nil {
+		tables, err := column(ctx, db.conn, "SELECT format('%I.%I', $1::text, relname) FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = $1::text::regnamespace", p.Live)
+		if err != nil {
 			return err
 		}
-		var tables []string
-		for _, move := range p.Rows.Moves {
-			if !move.Made {
-				tables = append(tables, r.Live(move.Table))
-			}
-		}
-		return db.lockable(ctx, tables, "SHARE ROW EXCLUSIVE")
-	})
-}
-
-// free refuses to begin an exchange for which tables would have to be waited for. Where the account may not lock them, that is not
-// known.
-func (db *Database) free(ctx context.Context, live string) error {
-	tables, err := column(ctx, db.conn, "SELECT format('%I.%I', $1::text, relname) FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = $1::text::regnamespace", live)
-	if err != nil {
-		return err
+		return db.lockable(ctx, tables, "ACCESS EXCLUSIVE")
 	}
-	return db.lockable(ctx, tables, "ACCESS EXCLUSIVE")
+	var tables []string
+	for _, move := range p.Rows.Moves {
+		if !move.Made {
+			tables = append(tables, (&rowShare{db, p}).Live(move.Table))
+		}
+	}
+	return db.withRows(ctx, func() error { return db.lockable(ctx, tables, "SHARE ROW EXCLUSIVE") })
 }
 
 // lockable refuses to begin what locks tables, by their complete names, if that would have to be waited for.

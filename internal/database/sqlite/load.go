@@ -273,6 +273,9 @@ func (db *Database) AsideThere(ctx context.Context, p *database.Plan) error {
 	return database.Gone(database.ErrAsideGone, []string{filepath.Base(p.Aside)}, filepath.Dir(p.Aside))
 }
 
+// Free implements database.Target: a file changes places whoever reads it.
+func (db *Database) Free(context.Context, *database.Plan) error { return nil }
+
 // StageThere implements database.Target.
 func (db *Database) StageThere(ctx context.Context, p *database.Plan) error {
 	if p.Rows != nil {

@@ -148,6 +148,9 @@ func Run(ctx context.Context, j Job) (*Result, error) {
 	if err == nil {
 		err = r.journal.stagedIsThere(ctx, r.disk, r.targets)
 	}
+	if err == nil {
+		err = r.journal.tablesFree(ctx, r.targets)
+	}
 	if err != nil {
 		err = errors.Join(err, revertStage(context.WithoutCancel(ctx), r.disk, r.journal, r.targets))
 		return nil, fmt.Errorf("restore %s: %w; the site is unchanged", j.Site.Name, err)

@@ -74,6 +74,11 @@ func takeBack(ctx context.Context, d *disk.Disk, j *Journal, targets map[string]
 	if err := j.canTakeBack(ctx, d, targets); err != nil {
 		return err
 	}
+	if j.Phase == Done {
+		if err := j.tablesFree(ctx, targets); err != nil {
+			return err
+		}
+	}
 	if err := closeSite(ctx, d, j, Undoing); err != nil {
 		return err
 	}
@@ -139,6 +144,16 @@ func (j *Journal) stagedIsThere(ctx context.Context, d *disk.Disk, targets map[s
 	}
 	for _, p := range j.Databases {
 		if err := targets[p.Label].StageThere(ctx, p); err != nil {
+			return fmt.Errorf("database %s: %w", p.Label, err)
+		}
+	}
+	return nil
+}
+
+// tablesFree refuses to begin an exchange for which tables would have to be waited for, with the site closed.
+func (j *Journal) tablesFree(ctx context.Context, targets map[string]database.Target) error {
+	for _, p := range j.Databases {
+		if err := targets[p.Label].Free(ctx, p); err != nil {
 			return fmt.Errorf("database %s: %w", p.Label, err)
 		}
 	}
