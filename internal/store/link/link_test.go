@@ -2,6 +2,7 @@ package link_test
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -174,6 +175,46 @@ func TestAnEndThatIsToldByThePlace(t *testing.T) {
 	_, err := d.status(t, l, d.Address)
 	assert.True(t, reason.Is(err, reason.NotLinked))
 	assert.ErrorContains(t, err, "for a while only")
+}
+
+// refusing lets nothing through with the first tokens that it sees.
+type refusing struct {
+	next http.RoundTripper
+	left int
+	seen map[string]bool
+}
+
+func (f *refusing) RoundTrip(r *http.Request) (*http.Response, error) {
+	token := r.Header.Get("Authorization")
+	if refused, known := f.seen[token]; !known {
+		f.seen[token], f.left = f.left > 0, f.left-1
+	} else if refused {
+		return nil, errors.New("the same token once more")
+	}
+	if f.seen[token] {
+		return &http.Response{StatusCode: http.StatusUnauthorized, Body: http.NoBody, Request: r}, nil
+	}
+	return f.next.RoundTrip(r)
+}
+
+// Others that use the same link may use up a token that was renewed for us.
+func TestTokensThatAreRefused(t *testing.T) {
+	t.Parallel()
+	for refused, works := range map[int]bool{0: true, 1: true, 3: true, 4: false} {
+		d := start(t, &place.Grants{})
+		l := d.linked(t)
+		seen := map[string]bool{}
+		d.Transport = &refusing{next: d.Transport, left: refused, seen: seen}
+		code, err := d.status(t, l, d.Address)
+		if works {
+			require.NoError(t, err, refused)
+			assert.Equal(t, http.StatusMultiStatus, code)
+			assert.Len(t, seen, refused+1)
+			continue
+		}
+		assert.True(t, reason.Is(err, reason.NotLinked), "%v", err)
+		assert.Len(t, seen, 4)
+	}
 }
 
 func TestNo(t *testing.T) {

@@ -17,37 +17,38 @@ type bearer struct {
 // errRenewed is about a request that could not be sent a second time as it was.
 var errRenewed = errors.New("the token was renewed meanwhile; the same request may be sent once more")
 
+// mostTokens is how many tokens one request tries: one that was given a moment ago may be refused as well, where
+// others that work with the same link have used it up, or had it renewed.
+const mostTokens = 4
+
 // RoundTrip implements http.RoundTripper.
 func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
-	token, err := b.link.fresh(r.Context(), "")
-	if err != nil {
-		closeBody(r)
-		return nil, err
-	}
-	resp, err := b.next.RoundTrip(with(r, token))
-	if err != nil || resp.StatusCode != http.StatusUnauthorized {
-		return resp, err
-	}
-	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 1<<16))
-	_ = resp.Body.Close()
-	if token, err = b.link.fresh(r.Context(), token); err != nil {
-		return nil, err
-	}
-	again := with(r, token)
-	if r.Body != nil && r.Body != http.NoBody {
-		if r.GetBody == nil {
-			return nil, errRenewed
-		}
-		if again.Body, err = r.GetBody(); err != nil {
+	token := ""
+	for try := range mostTokens {
+		var err error
+		if token, err = b.link.fresh(r.Context(), token); err != nil {
+			if try == 0 {
+				closeBody(r)
+			}
 			return nil, err
 		}
-	}
-	resp, err = b.next.RoundTrip(again)
-	if err == nil && resp.StatusCode == http.StatusUnauthorized {
+		one := with(r, token)
+		if try > 0 && r.Body != nil && r.Body != http.NoBody {
+			if r.GetBody == nil {
+				return nil, errRenewed
+			}
+			if one.Body, err = r.GetBody(); err != nil {
+				return nil, err
+			}
+		}
+		resp, err := b.next.RoundTrip(one)
+		if err != nil || resp.StatusCode != http.StatusUnauthorized {
+			return resp, err
+		}
+		_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 1<<16))
 		_ = resp.Body.Close()
-		return nil, b.link.none("it does not take a token that was given a moment ago")
 	}
-	return resp, err
+	return nil, b.link.none("it does not take a token that was given a moment ago")
 }
 
 // CloseIdleConnections closes what is below.
