@@ -117,6 +117,19 @@ func sqlFileIsLoaded(t *testing.T, s *server, grants []string) {
 	w.fails(1, []string{"does not write", "GRANT ALL", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "evil.sql", "--yes")
 	w.write("cut.sql", "CREATE TABLE a (a INT);\nINSERT INTO a VALUES ('cut he")
 	w.fails(1, []string{"it is cut", "the site is unchanged"}, "restore", "kestrelpoint", "--sql", "cut.sql", "--yes")
+	for table, rows := range map[string]string{
+		"(a VARCHAR(3)) CHARACTER SET utf8mb4": "INSERT INTO a VALUES ('lamp')", "(a VARCHAR(3)) ENGINE=MyISAM": "INSERT INTO a VALUES ('a'), ('lamp')",
+		"(a TINYINT)": "REPLACE INTO a VALUES (1871)", "(a DATE)": "INSERT INTO a VALUES ('a day')", "(a ENUM('lit'))": "INSERT INTO a VALUES ('out')",
+		"(a VARCHAR(9)) CHARACTER SET latin1": "INSERT INTO a VALUES ('🔦')", "(a VARCHAR(2)) ": "INSERT IGNORE INTO a VALUES ('lamp')", "(a INT PRIMARY KEY)": "INSERT IGNORE INTO a VALUES (1), (1)",
+	} {
+		w.write("misfit.sql", "CREATE TABLE fits (a VARCHAR(3));\nINSERT INTO fits VALUES ('a');\nCREATE TABLE a "+table+";\nSET sql_mode='';\n"+rows+";\n")
+		w.fails(1, []string{" INTO `", "the site is unchanged", "--anyway"}, "restore", "kestrelpoint", "--sql", "misfit.sql", "--yes")
+		assert.Equal(t, broken, s.describe(t, db))
+		r := w.try("restore", "kestrelpoint", "--sql", "misfit.sql", "--yes", "--anyway")
+		require.Equal(t, 0, r.code, r.err)
+		assert.Contains(t, r.err, "the server: 1; the first: ", rows)
+		w.run("undo", "kestrelpoint", "--yes")
+	}
 	assert.Equal(t, broken, s.describe(t, db))
 
 	w.run("restore", "kestrelpoint", "--sql", "museum.sql", "--yes")

@@ -306,7 +306,41 @@ func testShares(t *testing.T, make string, db keeping) {
 	w.run("restore", "kestrelpoint", "--table", "visits", "--yes")
 	w.run("settle", "kestrelpoint", "--unsaved", "--yes")
 	assert.Equal(t, archived, state())
+	changedColumns(t, make, db, w)
 	db.exec("ALTER TABLE people RENAME COLUMN name TO called")
 	w.fails(1, []string{"people has no column name now", "extract"}, "restore", "kestrelpoint", "--table", "people", "--yes")
 	w.clean()
+}
+
+// Columns that an update has made narrower, or of another type, get no value that is cut, rounded or made a number.
+func changedColumns(t *testing.T, make string, db keeping, w *world) {
+	t.Helper()
+	table := func(code, share string) {
+		db.exec("DROP TABLE IF EXISTS rates; CREATE TABLE rates (id INTEGER PRIMARY KEY, code " + code + ", share " + share + ")")
+	}
+	table("VARCHAR(9)", "NUMERIC(6,2)")
+	db.exec("INSERT INTO rates VALUES (1, '007', 1.25), (2, NULL, NULL)")
+	w.run("backup")
+	archived := db.query("SELECT * FROM rates WHERE id = 1")
+	for _, c := range []struct {
+		code, share string
+		fits        bool
+	}{
+		{"VARCHAR(20)", "NUMERIC(8,2)", true}, {"VARCHAR(3)", "NUMERIC(6,2)", true},
+		{"VARCHAR(2)", "NUMERIC(6,2)", make == "sqlite"}, {"VARCHAR(9)", "NUMERIC(6,0)", make == "sqlite"}, {"INTEGER", "NUMERIC(6,2)", false},
+	} {
+		table(c.code, c.share)
+		for _, how := range [][]string{{"--rows", "rates:id=1"}, {"--table", "rates"}, {"--table", "rates", "--mode", "fill"}} {
+			args := append([]string{"restore", "kestrelpoint", "--yes"}, how...)
+			if !c.fits {
+				w.fails(1, []string{"rates", "do not fit", "next: restore the whole database", "the site is unchanged"}, args...)
+				assert.Empty(t, db.query("SELECT * FROM rates"), c)
+				continue
+			}
+			w.run(args...)
+			assert.Equal(t, archived, db.query("SELECT * FROM rates WHERE id = 1"), c)
+			w.run("undo", "kestrelpoint", "--yes")
+		}
+	}
+	db.exec("DROP TABLE rates")
 }

@@ -46,7 +46,7 @@ func (a *app) restoreCommand() *cli.Command {
 			&cli.StringFlag{Name: "sql-database", Usage: "the database `NAME` that is meant, of an SQL file that holds several"},
 			&cli.BoolFlag{Name: "trust-times", Usage: "of a share of the files of a site elsewhere, do not send what has the archive's length and time there; what a web server may run is sent all the same"},
 			&cli.BoolFlag{Name: "clean", Usage: "after a break-in: set aside, too, what the archive never held (left out by a skip rule, or a gap)"},
-			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, or rows without the rows that they refer to"},
+			&cli.BoolFlag{Name: "anyway", Usage: "restore even over what looks like another site, to an older server, rows without the rows that they refer to, or SQL whose values do not fit"},
 			salvageFlag, beforeFlag, keyFlag, signedByFlag, dryRunFlag, yesFlag, jsonFlag,
 		},
 		Action: a.restore,
@@ -203,7 +203,7 @@ func neededFor(c *cli.Command) jobs.Need {
 
 // restoreSQL puts a database back from an SQL file that is no archive.
 func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error {
-	if err := goesWith(c, "--sql", "sql-database", "dry-run", "yes"); err != nil {
+	if err := goesWith(c, "--sql", "sql-database", "anyway", "dry-run", "yes"); err != nil {
 		return err
 	}
 	if err := a.open(ctx, c); err != nil {
@@ -230,7 +230,7 @@ func (a *app) restoreSQL(ctx context.Context, c *cli.Command, name string) error
 		return err
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
-	r, err := a.jobs.RestoreSQL(ctx, s, file, c.String("sql-database"), watch)
+	r, err := a.jobs.RestoreSQL(ctx, s, file, c.String("sql-database"), c.Bool("anyway"), watch)
 	done()
 	if err != nil {
 		return err

@@ -179,6 +179,9 @@ type Plan struct {
 	// in; LateKeys are those keys.
 	Large    []string  `json:"large,omitempty"`
 	LateKeys []LateKey `json:"late_keys,omitempty"`
+	// Misfits takes values of SQL that another program has written as the server changes
+	// them, where they do not fit their columns; such SQL is refused otherwise.
+	Misfits bool `json:"-"`
 	// Notes are what a person should know about how the archive was loaded.
 	Notes   []string     `json:"notes,omitempty"`
 	NewKeys []ForeignKey `json:"new_keys,omitempty"`

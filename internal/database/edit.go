@@ -3,6 +3,7 @@ package database
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,9 +20,22 @@ type Edit struct {
 	Where map[string]string
 	// Set are new values by column; nil removes the rows.
 	Set map[string]string
+	// Null are columns that become NULL, beside those of Set, which is not nil then.
+	Null []string
 	// Exactly, if set, is how many rows have to be changed; with another number, all edits
 	// that are made together are taken back.
 	Exactly int64
+}
+
+// ErrNull is about a value that was looked up and is NULL.
+var ErrNull = errors.New("the value is NULL")
+
+// ValueOf is the value that a lookup has found; the error wraps ErrNull for none.
+func ValueOf(v sql.NullString, err error) (string, error) {
+	if err == nil && !v.Valid {
+		err = ErrNull
+	}
+	return v.String, err
 }
 
 // Dialect is how a make of database writes what an Edit needs.
@@ -41,9 +55,13 @@ func (e Edit) Statement(d Dialect) (statement string, values []any) {
 		}
 		return list
 	}
+	var nulls []string
+	for _, column := range e.Null {
+		nulls = append(nulls, d.Quote(column)+" = NULL")
+	}
 	verb := "DELETE FROM " + d.Quote(e.Table)
 	if e.Set != nil {
-		verb = "UPDATE " + d.Quote(e.Table) + " SET " + strings.Join(bound(e.Set, func(c, mark string) string { return c + " = " + mark }), ", ")
+		verb = "UPDATE " + d.Quote(e.Table) + " SET " + strings.Join(append(bound(e.Set, func(c, mark string) string { return c + " = " + mark }), nulls...), ", ")
 	}
 	return verb + " WHERE " + strings.Join(bound(e.Where, func(c, mark string) string { return d.Text(c) + " = " + mark }), " AND "), values
 }
@@ -56,8 +74,37 @@ func (e Edit) Check(rows int64) error {
 	return nil
 }
 
-// EditAll makes edits in one transaction.
-func EditAll(ctx context.Context, pool *sql.DB, d Dialect, edits []Edit) (err error) {
+// Reading is a query for what an edit has set, with the values to bind; its columns are in the order of their names.
+func (e Edit) Reading(d Dialect) (query string, values []any) {
+	var columns, where []string
+	for _, column := range slices.Sorted(maps.Keys(e.Set)) {
+		columns = append(columns, d.Text(d.Quote(column)))
+	}
+	for _, column := range slices.Sorted(maps.Keys(e.Where)) {
+		values = append(values, e.Where[column])
+		where = append(where, d.Text(d.Quote(column))+" = "+d.Mark(len(values)))
+	}
+	return "SELECT " + strings.Join(columns, ", ") + " FROM " + d.Quote(e.Table) + " WHERE " + strings.Join(where, " AND "), values
+}
+
+// Proved refuses a row, as Reading gives it, that does not have what was set: a server may cut what does not fit, and a
+// trigger may change it.
+func (e Edit) Proved(row []sql.NullString) error {
+	for i, column := range slices.Sorted(maps.Keys(e.Set)) {
+		if !row[i].Valid || row[i].String != e.Set[column] {
+			return reason.New(reason.DoesNotFit, nil, "the database would keep %q in %s.%s, and not what was set", row[i].String, e.Table, column)
+		}
+	}
+	return nil
+}
+
+// Beginner begins transactions: an *sql.DB or an *sql.Conn.
+type Beginner interface {
+	BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error)
+}
+
+// EditAll makes edits in one transaction, and proves that the database has kept what was set.
+func EditAll(ctx context.Context, pool Beginner, d Dialect, edits []Edit) (err error) {
 	tx, err := pool.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -80,6 +127,36 @@ func EditAll(ctx context.Context, pool *sql.DB, d Dialect, edits []Edit) (err er
 		if err != nil {
 			return err
 		}
+		if err := e.prove(ctx, tx, d); err != nil {
+			return err
+		}
 	}
 	return tx.Commit()
+}
+
+// prove reads back what an edit has set.
+func (e Edit) prove(ctx context.Context, tx *sql.Tx, d Dialect) error {
+	if len(e.Set) == 0 {
+		return nil
+	}
+	query, values := e.Reading(d)
+	rows, err := tx.QueryContext(ctx, query, values...)
+	if err != nil {
+		return fmt.Errorf("read rows of %s: %w", e.Table, err)
+	}
+	defer rows.Close()
+	row := make([]sql.NullString, len(e.Set))
+	into := make([]any, len(row))
+	for i := range row {
+		into[i] = &row[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		if err := e.Proved(row); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }

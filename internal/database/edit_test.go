@@ -43,4 +43,11 @@ func TestEditsAreMadeTogetherOrNotAtAll(t *testing.T) {
 	assert.True(t, reason.Is(EditAll(t.Context(), pool, d, []Edit{set("2", "new", 1)}), reason.OtherRows))
 	require.NoError(t, EditAll(t.Context(), pool, d, []Edit{set("1", "new", 1), set("2", `'"?`, 2), leave}))
 	assert.Equal(t, `new,'"?,'"?|1`, state())
+
+	_, err = pool.ExecContext(t.Context(), `CREATE TRIGGER other AFTER UPDATE ON "a ""b" WHEN NEW.id = 1 BEGIN UPDATE "a ""b" SET "c ""d" = 'theirs' WHERE id = 1; END`)
+	require.NoError(t, err)
+	assert.True(t, reason.Is(EditAll(t.Context(), pool, d, []Edit{leave, set("1", "ours", 0)}), reason.DoesNotFit), "what was set is not what is kept")
+	assert.Equal(t, `new,'"?,'"?|1`, state())
+	require.NoError(t, EditAll(t.Context(), pool, d, []Edit{{Table: table, Where: map[string]string{"id": "2"}, Set: map[string]string{}, Null: []string{`c "d`}, Exactly: 2}}))
+	assert.Equal(t, `new|1`, state())
 }

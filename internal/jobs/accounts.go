@@ -139,8 +139,10 @@ type ValueChange struct {
 	Row    map[string]string `json:"row"`
 	Column string            `json:"column"`
 	Before string            `json:"before"`
-	After  string            `json:"after"`
-	Rows   int64             `json:"rows"`
+	// Null tells that there was no value before: NULL.
+	Null  bool   `json:"null,omitempty"`
+	After string `json:"after"`
+	Rows  int64  `json:"rows"`
 	// Sessions tells that the account's sessions were ended.
 	Sessions bool `json:"sessions"`
 }
@@ -244,10 +246,10 @@ func (a *Agent) changeValue(ctx context.Context, s *site.Site, c *ValueChange, e
 		return err
 	}
 	var err error
-	if c.Before, err = a.lookUp(ctx, db, c); err != nil {
+	if c.Before, c.Null, err = a.lookUp(ctx, db, c); err != nil {
 		return err
 	}
-	if c.Before == c.After {
+	if c.Before == c.After && !c.Null {
 		return reason.BadUsage("it is %q already", c.After)
 	}
 	c.At, c.Where = a.Now().UTC().Truncate(time.Second), placeOf(db)
@@ -260,10 +262,26 @@ func (a *Agent) changeValue(ctx context.Context, s *site.Site, c *ValueChange, e
 		return err
 	}
 	if err := a.edit(ctx, db, edits...); err != nil {
-		return errors.Join(err, a.State.WriteNote(a.changesPath(s.Name), before, "that nothing was changed"))
+		return errors.Join(err, a.notChanged(ctx, s.Name, db, c, before))
 	}
 	return nil
 }
+
+// notChanged forgets a change that has failed, if the database has the old value still. A
+// line that breaks off in the last moment leaves open what has become of it, and a server
+// without transactions may have kept it: what was there stays written down then.
+func (a *Agent) notChanged(ctx context.Context, name string, db site.Database, c *ValueChange, before []*ValueChange) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), longestLook)
+	defer cancel()
+	now, null, err := a.lookUp(ctx, db, c)
+	if err != nil || now != c.Before || null != c.Null {
+		return errors.New("whether it was changed is not known; what was there is written down, for it to be taken back")
+	}
+	return a.State.WriteNote(a.changesPath(name), before, "that nothing was changed")
+}
+
+// longestLook is how long a database is asked what has become of a change.
+const longestLook = 30 * time.Second
 
 // placeOf is where a database is, whatever account it is read by: that may be another one
 // when a change is taken back.
@@ -276,17 +294,21 @@ func placeOf(db site.Database) string {
 	return where
 }
 
-// lookUp reads the value of a change as it is now.
-func (a *Agent) lookUp(ctx context.Context, db site.Database, c *ValueChange) (string, error) {
+// lookUp reads the value of a change as it is now; null tells that there is none.
+func (a *Agent) lookUp(ctx context.Context, db site.Database, c *ValueChange) (value string, null bool, err error) {
 	source, err := engine.Untouched(ctx, a.Disk, db, a.State.Dir)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	defer source.Close()
 	for column, is := range c.Row {
-		return source.Lookup(ctx, c.Table, c.Column, column, is)
+		value, err = source.Lookup(ctx, c.Table, c.Column, column, is)
+		if errors.Is(err, database.ErrNull) {
+			return "", true, nil
+		}
+		return value, false, err
 	}
-	return "", errors.New("the row is not named")
+	return "", false, errors.New("the row is not named")
 }
 
 func (a *Agent) edit(ctx context.Context, db site.Database, edits ...database.Edit) error {
@@ -363,16 +385,21 @@ func (a *Agent) UndoAccount(ctx context.Context, name string) (c *ValueChange, e
 		if err := asOwner(db); err != nil {
 			return err
 		}
-		now, err := a.lookUp(ctx, db, c)
+		now, null, err := a.lookUp(ctx, db, c)
 		if err != nil {
 			return fmt.Errorf("the row that was changed in %s: %w", c.Table, err)
 		}
-		if now != c.After && now != c.Before {
+		changed := now == c.After && !null
+		if !changed && (now != c.Before || null != c.Null) {
 			return reason.New(reason.ChangedSince, nil, "the %s was changed again since, by somebody else; it stays as it is", c.What)
 		}
 		run.Detail = c.What + " of " + c.Name
-		if now == c.After {
-			if err := a.edit(ctx, db, database.Edit{Table: c.Table, Where: c.Row, Set: map[string]string{c.Column: c.Before}, Exactly: c.Rows}); err != nil {
+		if changed {
+			back := database.Edit{Table: c.Table, Where: c.Row, Set: map[string]string{c.Column: c.Before}, Exactly: c.Rows}
+			if c.Null {
+				back.Set, back.Null = map[string]string{}, []string{c.Column}
+			}
+			if err := a.edit(ctx, db, back); err != nil {
 				return err
 			}
 		}

@@ -22,7 +22,7 @@ func TestAChangedAccountCanBeTakenBack(t *testing.T) {
 	secret := func() string {
 		s, err := site.Open(museum, b.Config.Sites[museum])
 		require.NoError(t, err)
-		v, err := b.lookUp(t.Context(), s.Databases[0], &ValueChange{Table: "users", Column: "secret", Row: map[string]string{"id": "1"}})
+		v, _, err := b.lookUp(t.Context(), s.Databases[0], &ValueChange{Table: "users", Column: "secret", Row: map[string]string{"id": "1"}})
 		require.NoError(t, err)
 		return v
 	}

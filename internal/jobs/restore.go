@@ -306,8 +306,8 @@ func (a *Agent) OpenForSQL(ctx context.Context, name, file string) (*site.Site, 
 }
 
 // RestoreSQL puts a site's only database back from an SQL file that is no archive.
-// dumped names the database that is meant if the file holds several.
-func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped string, watch progress.Observer) (*Restored, error) {
+// dumped names the database that is meant if the file holds several; anyway takes values that do not fit their columns.
+func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped string, anyway bool, watch progress.Observer) (*Restored, error) {
 	text, closeText, err := portable.OpenSQL(file)
 	if err != nil {
 		return nil, err
@@ -320,7 +320,7 @@ func (a *Agent) RestoreSQL(ctx context.Context, s *site.Site, file, dumped strin
 	r := &Restored{Site: s, Archive: &catalog.Held{Record: &archive.Record{Site: s.Name, Name: name, Taken: a.Now()}}}
 	run := history.Run{Site: s.Name, Command: "restore", Archive: file, Detail: onlyShare}
 	err = a.work(ctx, &run, func(ctx context.Context, _ *history.Run) (err error) {
-		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Dumped: dumped, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
+		r.Result, err = restore.RunSQL(ctx, restore.SQLJob{Site: s, Label: s.Databases[0].Label, Name: name, Dumped: dumped, Anyway: anyway, Text: text, State: a.State, Open: a.openTarget, Now: a.Now, Observer: watch})
 		return err
 	})
 	if err != nil {

@@ -54,7 +54,7 @@ func (a *Printer) ShowChange(site string, c *jobs.ValueChange) {
 	fmt.Fprintf(a.Out, "%s %s\n\n", a.Good("Set:"), changed(c))
 	lines := [][2]string{{"in", Printable(c.Table + "." + c.Column)}}
 	if c.What != jobs.PasswordOf {
-		lines = append(lines, [2]string{"was", Printable(c.Before)}, [2]string{"is", Printable(c.After)})
+		lines = append(lines, [2]string{"was", valueBefore(c)}, [2]string{"is", Printable(c.After)})
 	}
 	switch {
 	case c.Sessions:
@@ -66,11 +66,19 @@ func (a *Printer) ShowChange(site string, c *jobs.ValueChange) {
 	fmt.Fprintf(a.Out, "\n`revlet accounts undo %s` takes this back. Archives of before still have the old one.\n", site)
 }
 
+// valueBefore is what there was before a change.
+func valueBefore(c *jobs.ValueChange) string {
+	if c.Before == "" {
+		return "(none)"
+	}
+	return Printable(c.Before)
+}
+
 // ShowUndone says what was taken back.
 func (a *Printer) ShowUndone(site string, c *jobs.ValueChange) {
 	fmt.Fprintf(a.Out, "%s %s on %s is again what it was", a.Good("Taken back:"), changed(c), site)
 	if c.What != jobs.PasswordOf {
-		fmt.Fprintf(a.Out, ": %s", Printable(c.Before))
+		fmt.Fprintf(a.Out, ": %s", valueBefore(c))
 	}
 	fmt.Fprintln(a.Out)
 }

@@ -20,6 +20,7 @@ import (
 	"revlet/internal/database"
 	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/process"
+	"revlet/internal/platform/reason"
 )
 
 // Config says how to reach a database.
@@ -76,6 +77,9 @@ const (
 	errPacket        = 1153
 	errNoDatabase    = 1049
 	errNoTable       = 1146
+	errNull          = 1048
+	errSyntax        = 1064
+	errGenerated     = 1906
 	errNoSuchRoutine = 1305
 	errInvalidView   = 1356
 	errNoColumn      = 1054
@@ -215,17 +219,36 @@ func (db *Database) Close() error { return db.pool.Close() }
 
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
-	var v string
+	var v sql.NullString
 	q := fmt.Sprintf("SELECT %s FROM %s WHERE %s = ? LIMIT 1", quote(column), quote(table), quote(where))
 	err := db.pool.QueryRowContext(ctx, q, is).Scan(&v)
-	return v, err
+	return database.ValueOf(v, err)
 }
 
 // Edit implements database.Target. Tables of an engine without transactions keep what was
 // changed before an edit that fails.
 func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SET SESSION sql_mode = '"+dumpMode+"'")
+		_ = conn.Close()
+	}()
+	if _, err := conn.ExecContext(ctx, "SET SESSION sql_mode = '"+dumpMode+",STRICT_ALL_TABLES'"); err != nil {
+		return err
+	}
 	plain := func(s string) string { return s }
-	return database.EditAll(ctx, db.pool, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: plain}, edits)
+	return misfit(database.EditAll(ctx, conn, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: plain}, edits))
+}
+
+// misfit gives an error about a value that does not fit its column its reason.
+func misfit(err error) error {
+	if isCode(err, misfits...) {
+		return reason.Because(reason.DoesNotFit, nil, err)
+	}
+	return err
 }
 
 // Identity tells which database this is, whatever it was reached by: its server's data

@@ -39,6 +39,15 @@ type dumpGate struct {
 	// keys are the foreign keys of tables that are staged under other names: their names
 	// would be taken, and they would mean live tables.
 	keys []database.ForeignKey
+	// rows is what the statement that was admitted last does with those of a table.
+	rows rowsOf
+}
+
+// rowsOf is what a statement does with the rows of a table that is staged: it leaves none, or adds some. Then ignore
+// passes over those that cannot be, and replace puts them in the place of others.
+type rowsOf struct {
+	table                 string
+	adds, ignore, replace bool
 }
 
 // placing tells under which name a table is staged that a statement uses, makes or
@@ -51,6 +60,7 @@ type use int
 const (
 	uses use = iota
 	makes
+	empties
 	drops
 )
 
@@ -93,6 +103,7 @@ func (g *dumpGate) each(r io.Reader, visit func(stmt string) error) error {
 // admit returns what is to be run for a statement, nothing if it is passed over or
 // kept for later. The error wraps database.ErrForeignSQL for what is not in the list.
 func (g *dumpGate) admit(stmt string) ([]string, error) {
+	g.rows = rowsOf{}
 	if g.version.dialect != sqltext.MySQL {
 		return g.admitObject(stmt)
 	}
@@ -104,6 +115,7 @@ func (g *dumpGate) admit(stmt string) ([]string, error) {
 			return nil, nil
 		}
 		if to, ok := g.staged(in.table, uses); ok {
+			g.rows = rowsOf{to, true, strings.Contains(in.head, "IGNORE"), strings.HasPrefix(in.head, "REPLACE")}
 			return []string{in.into(to)}, nil
 		}
 		return nil, nil
@@ -133,7 +145,7 @@ func (g *dumpGate) admit(stmt string) ([]string, error) {
 		return g.alter(stmt, r)
 	case r.Take("TRUNCATE"):
 		r.Take("TABLE")
-		return g.onTable(stmt, r, uses, (*tokenReader).End)
+		return g.onTable(stmt, r, empties, (*tokenReader).End)
 	case r.TakeOne("DO", "SELECT"):
 		if table, at, ok := r.setval(); ok {
 			return g.setval(r, table, at), nil
@@ -277,6 +289,9 @@ func (g *dumpGate) onTable(stmt string, r *tokenReader, what use, rest func(*tok
 	to, ok := g.staged(t.name, what)
 	if !ok {
 		return nil, nil
+	}
+	if what == makes || what == empties {
+		g.rows = rowsOf{table: to}
 	}
 	if g.place == nil {
 		return []string{sqltext.Write(r.Tokens, false)}, nil

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"revlet/internal/database"
@@ -21,7 +23,7 @@ import (
 // The plan is completed with what the text has made.
 func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (rows int64, err error) {
 	err = db.onConn(ctx, p.Stage, func(conn *sql.Conn) error {
-		d := &dumpLoader{db: db, conn: conn, plan: p, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From)}
+		d := &dumpLoader{db: db, conn: conn, plan: p, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From), added: map[string]int64{}, generated: map[string]bool{}}
 		if err := d.choosePlaces(ctx); err != nil {
 			return err
 		}
@@ -29,6 +31,9 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 			return err
 		}
 		rows = d.rows
+		if d.misfits > 0 {
+			p.Notes = append(p.Notes, fmt.Sprintf("values of the SQL that did not fit, and were changed or left out by the server: %d; the first: %s", d.misfits, d.misfit))
+		}
 		switch {
 		case p.Rows != nil:
 			return nil // the live objects stay
@@ -52,6 +57,15 @@ type dumpLoader struct {
 	rows int64
 	// pending counts statements since the last commit.
 	pending int
+	// added counts the rows that were added to each staged table.
+	added map[string]int64
+	// generated are staged tables for whose generated columns the text gives values.
+	generated map[string]bool
+	// under is what the session was last set to. misfits counts values that do not fit their
+	// columns, where they are taken; misfit is what the server has said of the first.
+	under   string
+	misfits int64
+	misfit  string
 	// named are the tables that are staged in the live database, in the order in which
 	// they were made.
 	named []database.TableMove
@@ -108,8 +122,10 @@ func (d *dumpLoader) run(ctx context.Context, r io.Reader) error {
 	if err := d.gate.each(r, func(stmt string) error { return d.statement(ctx, stmt) }); err != nil {
 		return err
 	}
-	_, err := d.conn.ExecContext(ctx, "COMMIT")
-	return err
+	if _, err := d.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return err
+	}
+	return d.counted(ctx)
 }
 
 func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
@@ -119,21 +135,18 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 	}
 	if d.gate.restart {
 		// What came so far was another database.
-		d.gate.restart, d.rows = false, 0
+		d.gate.restart, d.rows, d.misfits, d.added = false, 0, 0, map[string]int64{}
 		if err := d.startAgain(ctx); err != nil {
 			return err
 		}
 	}
 	for _, q := range run {
-		res, err := d.conn.ExecContext(ctx, q)
+		err := d.exec(ctx, q)
 		if isCode(err, errNoTable) {
 			return reason.New(reason.OnlyRows, nil, "%s: the file holds rows of a table and not its definition", excerpt(q))
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", excerpt(q), d.db.sayPacket(err))
-		}
-		if n, err := res.RowsAffected(); err == nil {
-			d.rows += n
 		}
 	}
 	if d.pending += len(run); d.pending >= commitEvery {
@@ -141,6 +154,119 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 		_, err = d.conn.ExecContext(ctx, "COMMIT")
 	}
 	return err
+}
+
+// exec runs a statement of the text. Values that do not fit their columns are refused, or told: left to itself, and in
+// the mode in which dumps are read, the server cuts a text, sets a number to the nearest, and says so to nobody who does
+// not ask. Tables are made without that: what they are is the text's own affair.
+func (d *dumpLoader) exec(ctx context.Context, q string) error {
+	does := d.gate.rows
+	strict := does.adds && !d.plan.Misfits && !d.generated[does.table]
+	if err := d.prepare(ctx, strict, does.ignore); err != nil {
+		return err
+	}
+	res, err := d.conn.ExecContext(ctx, q)
+	switch {
+	case strict && isCode(err, errGenerated):
+		// Dumps give values for what the server works out itself, and these it may pass over.
+		d.generated[does.table] = true
+		return d.exec(ctx, q)
+	case isCode(err, misfits...):
+		return reason.Because(reason.DoesNotFitSQL, nil, err)
+	case err != nil:
+		return err
+	}
+	if n, err := res.RowsAffected(); does.adds && err == nil {
+		d.rows += n
+		if !does.replace { // of those that are replaced, too, it counts some
+			d.added[does.table] += n
+		}
+	} else if does.table != "" {
+		delete(d.added, does.table)
+	}
+	if does.adds && (!strict || does.ignore) {
+		return d.warnings(ctx, q)
+	}
+	return nil
+}
+
+// prepare has the session refuse values that do not fit if strict is set, and pass over rows that are not unique one by
+// one, and with a word, if ignore is.
+func (d *dumpLoader) prepare(ctx context.Context, strict, ignore bool) error {
+	mode, unique := dumpMode, 0
+	if strict {
+		mode += ",STRICT_ALL_TABLES"
+	}
+	if ignore {
+		unique = 1
+	}
+	under := fmt.Sprintf("SET SESSION sql_mode = '%s', unique_checks = %d, max_error_count = 65535", mode, unique)
+	if under == d.under {
+		return nil
+	}
+	_, err := d.conn.ExecContext(ctx, under)
+	d.under = under
+	return err
+}
+
+// misfits are the codes of errors about values that do not fit: data truncated, out of range, a wrong or incorrect value, data too long.
+var misfits = []uint16{1265, 1264, 1292, 1366, 1406}
+
+// counted proves that the rows that were added are there. MariaDB loads the first rows of a table in another way while
+// nothing is looked for twice, and has been seen to take some, to say so, and to keep none.
+func (d *dumpLoader) counted(ctx context.Context) error {
+	for _, table := range slices.Sorted(maps.Keys(d.added)) {
+		var n int64
+		for _, of := range []string{"", " FOR SYSTEM_TIME ALL"} { // of tables that keep their past, with it
+			err := d.conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+quote(table)+of).Scan(&n)
+			if isCode(err, errNoTable) {
+				n = d.added[table] // dropped since
+			} else if err != nil && of == "" {
+				return err
+			}
+			if n >= d.added[table] {
+				break
+			}
+		}
+		if n < d.added[table] {
+			return reason.New(reason.RowsVanished, nil, "of table %s the server took %d rows, and holds %d of them", d.liveName(table), d.added[table], n)
+		}
+	}
+	return nil
+}
+
+// liveName is what a table is called that is staged under another name.
+func (d *dumpLoader) liveName(staged string) string {
+	for _, m := range append(slices.Clone(d.named), d.plan.Tables...) {
+		if m.Staged == staged {
+			return m.Name
+		}
+	}
+	return staged
+}
+
+// warnings asks what the server has to say of the statement before.
+func (d *dumpLoader) warnings(ctx context.Context, q string) error {
+	rows, err := d.conn.QueryContext(ctx, "SHOW WARNINGS")
+	if err != nil {
+		return err
+	}
+	said, err := database.Texts(rows) // level, code, words
+	if err != nil {
+		return err
+	}
+	said = slices.DeleteFunc(said, func(row []string) bool { return row[1] == strconv.Itoa(errGenerated) })
+	if len(said) == 0 {
+		return nil
+	}
+	if !d.plan.Misfits {
+		return reason.New(reason.DoesNotFitSQL, nil, "%s: %s", excerpt(q), said[0][2])
+	}
+	if d.misfits == 0 {
+		d.misfit = excerpt(q) + ": " + said[0][2]
+	}
+	d.misfits += int64(len(said))
+	return nil
 }
 
 // startAgain throws away what is staged.

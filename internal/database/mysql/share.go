@@ -24,12 +24,12 @@ func (db *Database) Select(ctx context.Context, p *database.Plan, s database.Row
 	return db.onShare(ctx, p, func(m rowrestore.Make) error { return rowrestore.Select(ctx, m, p, s) })
 }
 
-// onShare runs work in a session that heeds unique keys. Foreign keys are looked
+// onShare runs work in a session that heeds unique keys, and cuts no value. Foreign keys are looked
 // after by the share itself: the server would let children go with their parent
 // while that is replaced.
 func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(rowrestore.Make) error) error {
 	return db.onConn(ctx, p.Live, func(conn *sql.Conn) error {
-		if _, err := conn.ExecContext(ctx, "SET SESSION unique_checks = 1"); err != nil {
+		if _, err := conn.ExecContext(ctx, "SET SESSION unique_checks = 1, sql_mode = '"+dumpMode+",STRICT_ALL_TABLES'"); err != nil {
 			return err
 		}
 		if err := takeTurn(ctx, conn, p); err != nil {
@@ -115,6 +115,19 @@ func (r *rowShare) Create(ctx context.Context, table string) error {
 	_, err := r.Exec(ctx, "CREATE TABLE "+r.Live(table)+" LIKE "+r.Staged(table))
 	return err
 }
+
+// Types implements rowrestore.Make.
+func (r *rowShare) Types(ctx context.Context, isStaged bool, table string) ([][]string, error) {
+	schema, name := r.place(isStaged, table)
+	return r.Texts(ctx, "SELECT COLUMN_NAME, CONCAT_WS(' ', COLUMN_TYPE, CHARACTER_SET_NAME, IS_NULLABLE) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+text(schema)+
+		" AND TABLE_NAME = "+text(name)+" ORDER BY ORDINAL_POSITION")
+}
+
+// Misfit implements rowrestore.Make.
+func (r *rowShare) Misfit(err error) bool { return isCode(err, append(misfits, errNull)...) }
+
+// Uncompared implements rowrestore.Make: before 8.0.31, MySQL had no EXCEPT.
+func (r *rowShare) Uncompared(err error) bool { return isCode(err, errSyntax) }
 
 func (r *rowShare) KeptTable(name, like string, columns []string) string {
 	return fmt.Sprintf("CREATE TABLE %s ENGINE=InnoDB AS SELECT %s FROM %s WHERE 1 = 0", r.Kept(name), rowrestore.List(r, "", columns), like)

@@ -6,6 +6,7 @@ package postgres
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"net"
@@ -198,10 +199,10 @@ func (db *Database) Identity(ctx context.Context) (id string, err error) {
 
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
-	var v string
+	var v sql.NullString
 	q := fmt.Sprintf("SELECT %s::text FROM %s.%s WHERE %s::text = $1", quote(column), quote(db.schema), quote(table), quote(where))
 	err := db.conn.QueryRow(ctx, q, is).Scan(&v)
-	return v, err
+	return database.ValueOf(v, err)
 }
 
 // Edit implements database.Target.
@@ -220,9 +221,31 @@ func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 			if err != nil {
 				return fmt.Errorf("change rows of %s: %w", e.Table, err)
 			}
+			if err := proved(ctx, tx, e, d); err != nil {
+				return err
+			}
 		}
 		return nil
 	})
+}
+
+// proved reads back what an edit has set.
+func proved(ctx context.Context, tx pgx.Tx, e database.Edit, d database.Dialect) error {
+	if len(e.Set) == 0 {
+		return nil
+	}
+	query, values := e.Reading(d)
+	rows, err := tx.Query(ctx, query, values...)
+	if err != nil {
+		return fmt.Errorf("read rows of %s: %w", e.Table, err)
+	}
+	row := make([]sql.NullString, len(e.Set))
+	into := make([]any, len(row))
+	for i := range row {
+		into[i] = &row[i]
+	}
+	_, err = pgx.ForEachRow(rows, into, func() error { return e.Proved(row) })
+	return err
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

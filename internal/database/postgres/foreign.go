@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqltext"
@@ -209,9 +208,8 @@ func relativeLiteral(lit, prefix string) string {
 const undefinedTable = "42P01"
 
 func onlyRows(stmt string, err error) error {
-	var pe *pgconn.PgError
 	switch {
-	case errors.As(err, &pe) && pe.Code == undefinedTable:
+	case codeOf(err) == undefinedTable:
 		return reason.New(reason.OnlyRows, nil, "%.60q: the file holds rows of a table and not its definition", stmt)
 	case err != nil:
 		return fmt.Errorf("%.60q: %w", stmt, err)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
 	"revlet/internal/database/rowrestore"
@@ -123,6 +124,42 @@ func (r *rowShare) schema(staged bool) string {
 
 func (r *rowShare) names(ctx context.Context, q string, args ...any) ([]string, error) {
 	return column(ctx, r.db.conn, q, args...)
+}
+
+// codeOf is the SQLSTATE of a server's error, or empty.
+func codeOf(err error) string {
+	var e *pgconn.PgError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return ""
+}
+
+// SQLSTATEs: the class of values that are not right for their type, one that is absent and may not be, and types that
+// go together with none.
+const (
+	dataException = "22"
+	notNull       = "23502"
+	wrongType     = "42804"
+	noFunction    = "42883"
+)
+
+// Types implements rowrestore.Make.
+func (r *rowShare) Types(ctx context.Context, staged bool, table string) ([][]string, error) {
+	return r.Texts(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod) FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = `+literal(r.schema(staged))+` AND c.relname = `+literal(table)+` AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`)
+}
+
+// Misfit implements rowrestore.Make.
+func (r *rowShare) Misfit(err error) bool {
+	code := codeOf(err)
+	return strings.HasPrefix(code, dataException) || code == wrongType || code == notNull
+}
+
+// Uncompared implements rowrestore.Make.
+func (r *rowShare) Uncompared(err error) bool {
+	code := codeOf(err)
+	return code == wrongType || code == noFunction
 }
 
 func (r *rowShare) Columns(ctx context.Context, staged bool, table string) ([]string, error) {

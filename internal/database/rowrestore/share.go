@@ -49,6 +49,12 @@ type Make interface {
 	// one like the staged one.
 	CanCreate() error
 	Create(ctx context.Context, table string) error
+	// Types are the names and types of columns of a live or staged table.
+	Types(ctx context.Context, staged bool, table string) ([][]string, error)
+	// Misfit tells whether an error is about a value that a column does not take,
+	// Uncompared whether it is about values that the server does not compare.
+	Misfit(err error) bool
+	Uncompared(err error) bool
 	// KeptTable makes a table in the place for what is set aside, empty, with
 	// columns as another one has them; it gives its statement.
 	KeptTable(name, like string, columns []string) string
@@ -417,6 +423,9 @@ func (s *selection) fits(ctx context.Context) error {
 		if err := s.placeFree(ctx, s.moves[table]); err != nil {
 			return err
 		}
+		if err := s.columnsFit(ctx, s.moves[table]); err != nil {
+			return err
+		}
 	}
 	for _, k := range s.keys {
 		if err := s.parentsThere(ctx, k, false); err != nil {
@@ -430,6 +439,70 @@ func (s *selection) fits(ctx context.Context) error {
 		k := ForeignKey{Child: r.From, ChildColumns: []string{r.FromColumn}, Parent: r.Table, ParentColumns: []string{r.Column}}
 		if err := s.parentsThere(ctx, k, true); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// columnsFit makes sure that live columns take what comes as it is, where an update has changed them since: a server may cut a text to
+// the length of its column, or round a number, without an error.
+func (s *selection) columnsFit(ctx context.Context, m *database.RowMove) error {
+	if m.Made {
+		return nil
+	}
+	then, err := s.Types(ctx, true, m.Table)
+	if err != nil {
+		return fmt.Errorf("table %s: %w", m.Table, err)
+	}
+	now, err := s.Types(ctx, false, m.Table)
+	if err != nil {
+		return fmt.Errorf("table %s: %w", m.Table, err)
+	}
+	var others []string
+	for _, c := range then {
+		if slices.Contains(m.Columns, c[0]) && !slices.ContainsFunc(now, func(l []string) bool { return slices.Equal(l, c) }) {
+			others = append(others, c[0])
+		}
+	}
+	if len(others) == 0 {
+		return nil
+	}
+	if err := s.tryColumns(ctx, m, others); err != nil {
+		return fmt.Errorf("table %s, whose columns have changed since (%s): %w", m.Table, strings.Join(others, ", "), err)
+	}
+	return nil
+}
+
+// tryColumns puts what comes into a table with the live one's columns, and compares those that are of another type.
+func (s *selection) tryColumns(ctx context.Context, m *database.RowMove, others []string) (err error) {
+	misfit := func(format string, args ...any) error {
+		return reason.New(reason.RowsDoNotFit, reason.Names{"table": m.Table}, format, args...)
+	}
+	try, come := s.Kept("try"), s.Kept(m.Picked)
+	if _, err := s.Exec(ctx, s.KeptTable("try", s.Live(m.Table), m.Columns)); err != nil {
+		return err
+	}
+	defer func() {
+		if _, drop := s.Exec(ctx, "DROP TABLE "+try); err == nil {
+			err = drop
+		}
+	}()
+	columns := s.list("", m.Columns)
+	_, err = s.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", try, columns, columns, come))
+	switch {
+	case err != nil && s.Misfit(err):
+		return misfit("rows of the archive do not fit: %w", err)
+	case err != nil:
+		return err
+	}
+	for _, c := range others {
+		changed, err := s.Texts(ctx, fmt.Sprintf("SELECT %s FROM (SELECT %s AS c FROM %s EXCEPT SELECT %s FROM %s) x LIMIT 1", s.Text("c"), s.Quote(c), come, s.Quote(c), try))
+		switch {
+		case err != nil && s.Uncompared(err):
+		case err != nil:
+			return err
+		case len(changed) > 0:
+			return misfit("rows of the archive do not fit: %.60q would not stay as it is in column %s", changed[0][0], c)
 		}
 	}
 	return nil

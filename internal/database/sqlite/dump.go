@@ -142,9 +142,9 @@ func (db *Database) Close() error {
 
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
-	var v string
+	var v sql.NullString
 	err := db.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", quote(column), quote(table), quote(where)), is).Scan(&v)
-	return v, err
+	return database.ValueOf(v, err)
 }
 
 // Edit implements database.Target.

@@ -100,6 +100,17 @@ func (r *rowShare) Columns(ctx context.Context, staged bool, table string) ([]st
 	return r.firsts(ctx, fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s, %s) WHERE hidden = 0 ORDER BY cid", literal(table), literal(schemaOf(staged))))
 }
 
+// Types implements rowrestore.Make.
+func (r *rowShare) Types(ctx context.Context, staged bool, table string) ([][]string, error) {
+	return r.Texts(ctx, fmt.Sprintf("SELECT name, type FROM pragma_table_xinfo(%s, %s) ORDER BY cid", literal(table), literal(schemaOf(staged))))
+}
+
+// Misfit implements rowrestore.Make: a column takes any value, and may make a number of a text.
+func (r *rowShare) Misfit(error) bool { return false }
+
+// Uncompared implements rowrestore.Make.
+func (r *rowShare) Uncompared(error) bool { return false }
+
 func (r *rowShare) Key(ctx context.Context, staged bool, table string) ([]string, error) {
 	return r.firsts(ctx, fmt.Sprintf("SELECT name FROM pragma_table_info(%s, %s) WHERE pk > 0 ORDER BY pk", literal(table), literal(schemaOf(staged))))
 }

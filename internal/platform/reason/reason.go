@@ -181,6 +181,14 @@ const (
 	// holds several databases, and it must be said which is meant.
 	OnlyRows      Reason = "only-rows"
 	WhichDatabase Reason = "which-database"
+	// DoesNotFit: a value of SQL, or one that was to be set, does not fit its column. Of SQL
+	// it can be taken all the same: DoesNotFitSQL.
+	DoesNotFit    Reason = "does-not-fit"
+	DoesNotFitSQL Reason = "does-not-fit-sql"
+	// RowsDoNotFit: rows of "table" do not fit the columns that it has now.
+	RowsDoNotFit Reason = "rows-do-not-fit"
+	// RowsVanished: a server has taken rows and does not hold them.
+	RowsVanished Reason = "rows-vanished"
 	// MountedInside: something is mounted inside a folder that is to be exchanged.
 	MountedInside Reason = "mounted-inside"
 	// MountedAside: something, "mount", is mounted inside what is to be deleted.

@@ -615,6 +615,7 @@ func (r *run) loadDump(ctx context.Context, ix *catalog.Index, part archive.Part
 			return err
 		}
 		defer p.Close()
+		plan.Misfits = r.Anyway
 		rows, err := loader.LoadDump(ctx, plan, p)
 		if err == nil {
 			err = r.changeDumped(ctx, target, plan)

@@ -20,6 +20,8 @@ type SQLJob struct {
 	Site *site.Site
 	// Label names the database.
 	Label string
+	// Anyway takes values that do not fit their columns as the server changes them.
+	Anyway bool
 	// Dumped names the database that is meant in a dump of several.
 	Dumped string
 	// Name is shown as where it came from; Text is the SQL.
@@ -77,7 +79,7 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 		return fail(err)
 	}
 	plan := target.Plan(placeID(journal.ID))
-	plan.Label, plan.From = j.Label, j.Dumped
+	plan.Label, plan.From, plan.Misfits = j.Label, j.Dumped, j.Anyway
 	journal.access(db)
 	journal.Databases = []*database.Plan{plan}
 	targets := map[string]database.Target{j.Label: target}
@@ -89,6 +91,9 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 	swapStart := j.Now()
 	if err := swapOrTakeBack(ctx, j.State.Disk, journal, targets); err != nil {
 		return nil, fmt.Errorf("restore %s from %s: %w", j.Site.Name, j.Name, err)
+	}
+	for _, note := range plan.Notes {
+		progress.Or(j.Observer).Note("note: database " + j.Label + ": " + note)
 	}
 	tables := 0
 	for _, m := range plan.Tables {
