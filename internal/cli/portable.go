@@ -82,8 +82,9 @@ func (a *app) importCommand() *cli.Command {
 		Description: "FILE is what `revlet export` wrote, or its pieces in any order; or a .zip, .tar.gz,\n" +
 			".tar or .tar.zst of a webroot that somebody has packed by hand, with or without a\n" +
 			"folder around it, and an .sql, plain or packed (.gz, .zst, .bz2, .zip),\n" +
-			"from a database admin page. It becomes an archive like any other, in all stores of\n" +
-			"the site.",
+			"from a database admin page. It becomes an archive, in all stores of the site.\n" +
+			"Of when a copy made by hand is, nobody can tell: it is restored by its name, and\n" +
+			"counts as the newest of a site that has no other.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "site", Usage: "the `SITE` that a copy made by hand is of"},
 			&cli.StringFlag{Name: "store", Usage: "where a site that is not configured yet is to have its archives: a `STORE`, or a folder"},

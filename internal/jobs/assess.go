@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/config"
 	"revlet/internal/platform/reason"
 	"revlet/internal/rules/retention"
@@ -182,8 +183,8 @@ func (k *known) newest(s *report.Site) {
 		if !k.facts.goodKnown(h) || h.Taken.After(k.Now.Add(time.Hour)) {
 			continue
 		}
-		if s.Newest == nil {
-			s.Newest = &s.Archives[i]
+		if s.Newest == nil || archive.Scope(s.Newest.Scope).ByHand() && !archive.Scope(h.Scope).ByHand() {
+			s.Newest = &s.Archives[i] // one that was packed by hand counts where there is no other
 		}
 		if s.NewestFull == nil && h.Scope == string(schedule.Full) {
 			s.NewestFull = &s.Archives[i]

@@ -116,7 +116,10 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 	if err != nil {
 		return nil, err
 	}
-	whole := slices.ContainsFunc(l.Archives, func(h catalog.Held) bool { return h.Scope.HasFiles() && h.Scope.HasDatabase() })
+	taken := slices.ContainsFunc(l.Archives, func(h catalog.Held) bool { return !h.Scope.ByHand() })
+	whole := slices.ContainsFunc(l.Archives, func(h catalog.Held) bool {
+		return h.Scope.HasFiles() && h.Scope.HasDatabase() && !(taken && h.Scope.ByHand())
+	})
 	var passed []PassedOver
 	for i := range l.Archives {
 		h := &l.Archives[i]
@@ -125,6 +128,8 @@ func (a *Agent) newest(ctx context.Context, name string, before time.Time, need 
 		case !before.IsZero() && !h.Taken.Before(before):
 			continue
 		case need.Any:
+		case taken && h.Scope.ByHand():
+			why = "somebody has packed it by hand; such a one is taken by its name only"
 		case h.Taken.After(a.Now().Add(clockSlack)):
 			why = "its time is in the future"
 		case need.Clean && a.Config.Encrypt != nil && !h.Encrypted:

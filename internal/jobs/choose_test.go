@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -62,6 +63,52 @@ func TestWhichArchiveASiteNameMeans(t *testing.T) {
 	h, err := b.FindFor(ctx, names[2], time.Time{}, clean)
 	require.NoError(t, err, "one that is named is taken")
 	assert.Equal(t, names[2], h.Name)
+}
+
+// Of a copy that somebody has packed nobody knows of when it is: it does no duty, and is
+// not taken by itself where there is an archive of the site.
+func TestACopyThatWasPackedByHandIsNotTheSiteNow(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "    schedule: [\"files, every day at 03:00\"]\n    keep: [newest 1]\n", "")
+	out, err := exec.Command("tar", "-czf", b.path("old.tar.gz"), "-C", b.path("htdocs"), ".").CombinedOutput()
+	require.NoError(t, err, string(out))
+	var byHand []string
+	packed := func() {
+		require.NoError(t, os.Chtimes(b.path("old.tar.gz"), b.clock, b.clock)) // as after a download
+		d, err := b.Import(t.Context(), ImportOrder{Files: []string{b.path("old.tar.gz")}, Site: museum})
+		require.NoError(t, err)
+		assert.Equal(t, archive.FilesByHand, d.Record.Scope)
+		byHand = append(byHand, d.Record.Name)
+		b.later(time.Minute)
+	}
+	newest := func() string {
+		p, err := b.Page(t.Context(), []string{museum}, false)
+		require.NoError(t, err)
+		return p.Sites[0].Newest.Name
+	}
+	packed()
+	h, err := b.FindFor(t.Context(), museum, time.Time{}, Need{Files: true, Clean: true})
+	require.NoError(t, err, "better than none")
+	assert.Equal(t, byHand[0], h.Name)
+	assert.Equal(t, byHand[0], newest())
+
+	taken := b.taken(Order{Scope: archive.Files}).Record.Name
+	b.later(3 * 24 * time.Hour)
+	packed()
+	h, err = b.FindFor(t.Context(), museum, time.Time{}, Need{Files: true, Clean: true})
+	require.NoError(t, err)
+	assert.Equal(t, taken, h.Name)
+	assert.Contains(t, events[PassedOver](b)[0].Why, "by hand")
+	assert.Equal(t, taken, newest())
+	assert.Contains(t, b.alarms(), alarm.Overdue)
+	h, err = b.FindFor(t.Context(), byHand[1], time.Time{}, Need{})
+	require.NoError(t, err)
+	assert.Equal(t, byHand[1], h.Name)
+
+	packed()
+	_, err = b.Retain(t.Context(), museum, "", true)
+	require.NoError(t, err)
+	assert.Equal(t, []string{byHand[2], taken}, b.listed("here"), "they count on their own")
 }
 
 // A restore of all files ends what an alarm casts doubt on; one of a share, or one that

@@ -100,7 +100,7 @@ func (a *Agent) siteFromStore(s store.Named, name string, l *catalog.Listing) (*
 		if one.Taken.After(now.Add(time.Hour)) {
 			continue
 		}
-		if site.Newest == nil {
+		if site.Newest == nil || archive.Scope(site.Newest.Scope).ByHand() && !archive.Scope(one.Scope).ByHand() {
 			site.Newest = one
 		}
 		if site.NewestFull == nil && one.Scope == string(archive.Full) {

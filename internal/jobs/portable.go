@@ -159,8 +159,8 @@ func (a *Agent) takeIn(ctx context.Context, opened *portable.Opened, name string
 	if job.Site, job.HandMade, err = handMade(opened, name, cfg); err != nil {
 		return nil, err
 	}
-	if opened.SQL == "" {
-		job.Scope = archive.Files
+	if job.Scope = archive.FullByHand; opened.SQL == "" {
+		job.Scope = archive.FilesByHand
 	}
 	job.Note = cmp.Or(job.Note, "made by hand, imported")
 	return backup.Run(ctx, job)

@@ -150,7 +150,7 @@ func errorsOf(silent []catalog.Broken) (all []error) {
 // now: a store that does not answer keeps nothing, nor does a copy that is damaged.
 func (p *RemovalPlan) isLast(k *keeping, l *catalog.Listing) bool {
 	full := func(h catalog.Held, stores []string) bool {
-		return h.Scope.HasFiles() && h.Scope.HasDatabase() && k.good(h.Name, stores)
+		return (h.Scope == archive.Full || h.Scope == archive.FullByHand && p.Archive.Scope.ByHand()) && k.good(h.Name, stores)
 	}
 	return full(*p.Archive, StoreNames(p.Archive.Stores)) && !slices.ContainsFunc(l.Archives, func(h catalog.Held) bool {
 		stores := StoreNames(h.Stores)

@@ -25,18 +25,24 @@ const Format = 1
 // Scope is what an archive holds.
 type Scope string
 
-// The scopes.
+// The scopes. What somebody has packed by hand and had taken in has one of its own: of when it is, and whether its halves
+// belong together, nobody can tell. It does no duty, and is not taken by itself where there is anything else.
 const (
-	Full     Scope = "full"
-	Files    Scope = "files"
-	Database Scope = "database"
+	Full        Scope = "full"
+	Files       Scope = "files"
+	Database    Scope = "database"
+	FullByHand  Scope = "full by hand"
+	FilesByHand Scope = "files by hand"
 )
 
+// ByHand tells whether somebody has packed it.
+func (s Scope) ByHand() bool { return s == FullByHand || s == FilesByHand }
+
 // HasFiles tells whether archives of this scope hold files.
-func (s Scope) HasFiles() bool { return s == Full || s == Files }
+func (s Scope) HasFiles() bool { return s == Full || s == Files || s.ByHand() }
 
 // HasDatabase tells whether archives of this scope hold databases.
-func (s Scope) HasDatabase() bool { return s == Full || s == Database }
+func (s Scope) HasDatabase() bool { return s == Full || s == Database || s == FullByHand }
 
 // ParseScope reads a scope as typed.
 func ParseScope(s string) (Scope, error) {
@@ -403,7 +409,7 @@ func (r *Record) check() error {
 	if r.Format != Format || !ok || site != r.Site {
 		return fmt.Errorf("format %d, name %q and site %q do not make sense together", r.Format, r.Name, r.Site)
 	}
-	if _, err := ParseScope(string(r.Scope)); err != nil {
+	if _, err := ParseScope(string(r.Scope)); err != nil && !r.Scope.ByHand() {
 		return err
 	}
 	if r.Number < 0 || r.Before != nil && !r.Before.sound(r.Site) {

@@ -89,7 +89,7 @@ func TestWhatIsSealedBelongsToItsArchive(t *testing.T) {
 	require.NoError(t, err)
 	seal := func(change func(*Record)) *Record {
 		r := aRecord()
-		r.Encrypted, r.Host, r.Totals.Files = true, "lighthouse", 4711
+		r.Encrypted, r.Host, r.Totals.Files = true, "lighthouse", 471104711
 		for i := range r.Parts {
 			r.Parts[i].Name += encryption.Ending
 		}
@@ -101,13 +101,13 @@ func TestWhatIsSealedBelongsToItsArchive(t *testing.T) {
 	good := seal(func(*Record) {})
 	data, err := good.Encode(nil)
 	require.NoError(t, err)
-	for _, secret := range []string{"lighthouse", "4711", "posts", "kind\": \"f", "htdocs"} {
+	for _, secret := range []string{"lighthouse", "471104711", "posts", "kind\": \"f", "htdocs"} {
 		assert.NotContains(t, string(data), secret)
 	}
 	read, err := DecodeRecord(data)
 	require.NoError(t, err)
 	require.NoError(t, read.Unseal(encryption.NewKeys(identity)))
-	assert.Equal(t, int64(4711), read.Totals.Files)
+	assert.Equal(t, int64(471104711), read.Totals.Files)
 	for name, other := range map[string]*Record{
 		"another name": seal(func(r *Record) { r.Name = "kestrelpoint-20261119-032000" }),
 		"another list": seal(func(r *Record) { r.List.SHA256 = strings.Repeat("c", 64) }),

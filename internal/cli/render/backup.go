@@ -17,6 +17,14 @@ import (
 // gapsShown is how many gaps a summary lists; `show` has them all.
 const GapsShown = 10
 
+// dated says what the time of a copy that was made by hand is.
+func dated(rec *archive.Record) string {
+	if !rec.Scope.ByHand() {
+		return ""
+	}
+	return When(rec.Taken) + ", when its file was last changed; of when it is, nobody can tell"
+}
+
 // ShowBackup says what a backup has saved, where, and what is amiss.
 func (a *Printer) ShowBackup(d *jobs.Delivered) {
 	r := d.Result
@@ -38,6 +46,7 @@ func (a *Printer) ShowBackup(d *jobs.Delivered) {
 		lines = append(lines, [2]string{"database", a.Bad("none is known for this site; files alone are no site")})
 	}
 	lines = append(lines,
+		[2]string{"dated", dated(rec)},
 		[2]string{"note", rec.Note},
 		[2]string{"stored", stored(rec)},
 		[2]string{"changed", r.Changes.Words()},
