@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,7 +12,6 @@ import (
 	"revlet/internal/cli/render"
 	"revlet/internal/jobs"
 	"revlet/internal/store/contract"
-	"revlet/internal/work/replicate"
 )
 
 func (a *app) storesCommand() *cli.Command {
@@ -168,20 +168,24 @@ func (a *app) copyStores(ctx context.Context, c *cli.Command) error {
 	watch, stop := a.observer(c.Bool("quiet") || c.Bool("json"))
 	defer stop()
 	var all []jobs.Copied
+	var failed error
 	for _, name := range names {
 		done, err := a.jobs.CopyArchives(ctx, name, to, watch)
-		if err != nil {
-			return err
-		}
 		all = append(all, done...)
+		if failed = errors.Join(failed, err); ctx.Err() != nil {
+			break
+		}
 	}
 	stop()
 	if c.Bool("json") {
 		if err := a.PrintJSON(map[string]any{"copied": render.NonNil(all)}); err != nil {
 			return err
 		}
-	} else {
-		a.ShowCopied(all)
+	} else if failed == nil || len(all) > 0 {
+		a.ShowCopied(all, to)
+	}
+	if failed != nil {
+		return failed
 	}
 	if slices.ContainsFunc(all, func(c jobs.Copied) bool { return c.Why != "" }) {
 		return &exitError{code: exitGaps}
@@ -208,13 +212,16 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 	}
 	watch, done := a.observer(c.Bool("quiet") || c.Bool("json"))
 	defer done()
-	healed := map[string][]replicate.Healed{}
+	healed := map[string]*jobs.HealedSite{}
+	var failed error
 	for _, name := range names {
-		found, err := a.jobs.Heal(ctx, args[0], name, c.Bool("quick"), watch)
-		if err != nil {
-			return err
+		site, err := a.jobs.Heal(ctx, args[0], name, c.Bool("quick"), watch)
+		if site != nil && (err == nil || len(site.Objects) > 0) {
+			healed[name] = site
 		}
-		healed[name] = render.NonNil(found)
+		if failed = errors.Join(failed, err); ctx.Err() != nil {
+			break
+		}
 	}
 	done() // before anything is printed: it clears its line
 	if c.Bool("json") {
@@ -222,10 +229,13 @@ func (a *app) healStore(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	} else {
-		a.ShowHealed(args[0], names, healed, c.Bool("quick"))
+		a.ShowHealed(args[0], healed, c.Bool("quick"))
 	}
-	for _, found := range healed {
-		if slices.ContainsFunc(found, func(h replicate.Healed) bool { return h.Left != "" }) {
+	if failed != nil {
+		return failed
+	}
+	for _, site := range healed {
+		if site.Left() {
 			return &exitError{code: exitDamage}
 		}
 	}

@@ -91,6 +91,9 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 	})
 }
 
+// foundMissing is why an archive is gone from a store that nobody should have removed there.
+const foundMissing = "it was found missing"
+
 // noticeMissing notes the archives that were in a store and are not there now, and raises
 // an alarm about those that nobody should have removed.
 func (a *Agent) noticeMissing(ctx context.Context, site string, known []history.Archive, there func(history.Archive, string) bool) error {
@@ -101,11 +104,16 @@ func (a *Agent) noticeMissing(ctx context.Context, site string, known []history.
 			if !c.Gone.IsZero() || there(k, c.Store) {
 				continue
 			}
-			if err := a.History.WentFrom(ctx, k.Name, c.Store, a.Now(), cmp.Or(c.Why, "it was found missing")); err != nil {
-				return err
+			why := c.Why
+			if why == "" && a.mayGo(site, known, k.Name, c.Store) {
+				why = "the machine that keeps this store has removed it"
 			}
-			if c.Why == "" && !a.mayGo(site, known, k.Name, c.Store) {
+			if why == "" {
+				why = foundMissing
 				from = append(from, c.Store)
+			}
+			if err := a.History.WentFrom(ctx, k.Name, c.Store, a.Now(), why); err != nil {
+				return err
 			}
 		}
 		if len(from) > 0 {

@@ -567,7 +567,7 @@ func (m *model) damageAndHeal() {
 	m.damage(s)
 	healed, err := m.Heal(m.t.Context(), s, museum, false, nil)
 	require.NoError(m.t, err)
-	require.NotEmpty(m.t, healed)
+	require.NotEmpty(m.t, healed.Objects)
 	proof, err := m.Verify(m.t.Context(), VerifyOrder{})
 	require.NoError(m.t, err)
 	require.True(m.t, proof.Sound())

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
 	"revlet/internal/archives/storelock"
 	"revlet/internal/config"
@@ -164,16 +165,27 @@ type Copied struct {
 	Err     error  `json:"-"`
 }
 
-// wantedIn are the archives that a store has, or has lost the record of: one
-// that a record there cannot be read of, and that another store has.
-func wantedIn(l *catalog.Listing, target string) []catalog.Held {
-	lost := map[string]bool{}
+// wantedIn are the archives that a store has, or has lost: of which a record there cannot be read, or which nobody should have
+// removed there. lost are those of the latter that no other store has.
+func wantedIn(l *catalog.Listing, known []history.Archive, target string) (wanted []catalog.Held, lost []string) {
+	broken, vanished := map[string]bool{}, map[string]bool{}
 	for _, b := range l.Broken {
-		lost[b.Name] = lost[b.Name] || b.Store == target
+		broken[b.Name] = broken[b.Name] || b.Store == target
 	}
-	return slices.DeleteFunc(slices.Clone(l.Archives), func(h catalog.Held) bool {
-		return !slices.Contains(StoreNames(h.Stores), target) && !lost[h.Name]
-	})
+	for _, k := range known {
+		for _, c := range k.Copies {
+			if c.Store == target && !c.Gone.IsZero() && c.Why == foundMissing {
+				vanished[k.Name] = true
+			}
+		}
+	}
+	for _, h := range l.Archives {
+		if slices.Contains(StoreNames(h.Stores), target) || broken[h.Name] || vanished[h.Name] {
+			wanted = append(wanted, h)
+		}
+		delete(vanished, h.Name)
+	}
+	return wanted, slices.Sorted(maps.Keys(vanished))
 }
 
 // StoreLine is a store in a listing.
@@ -284,7 +296,7 @@ func (a *Agent) trusted(host, fingerprint string) { a.Tell(HostTrusted{host, fin
 // to is empty, those that are pending into theirs. A copy that fails is in the result.
 func (a *Agent) CopyArchives(ctx context.Context, name, to string, watch progress.Observer) (all []Copied, err error) {
 	err = a.work(ctx, &history.Run{Site: name}, func(ctx context.Context, _ *history.Run) error {
-		l, err := a.List(ctx, name)
+		l, err := a.listTelling(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -317,17 +329,37 @@ func (a *Agent) CopyArchives(ctx context.Context, name, to string, watch progres
 	return all, err
 }
 
-// Heal replaces what is damaged or missing of a site in a store from the others;
-// quick compares lengths only.
-func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch progress.Observer) (healed []replicate.Healed, err error) {
+// HealedSite is what was found of a site in a store.
+type HealedSite struct {
+	// Archives is how many were looked at: those that the store has, and those that it has lost.
+	Archives int `json:"archives"`
+	// Objects are those that were damaged or missing.
+	Objects []replicate.Healed `json:"objects"`
+}
+
+// Left tells whether something is damaged or missing still.
+func (h *HealedSite) Left() bool {
+	return slices.ContainsFunc(h.Objects, func(o replicate.Healed) bool { return o.Left != "" })
+}
+
+// Heal replaces what is damaged or missing of a site in a store from the others: whole archives, too, that it has lost and
+// that nobody should have removed. quick compares lengths only. A store that does not answer is an error. What is left
+// damaged is remembered, so that the next backup does not rely on it.
+func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch progress.Observer) (site *HealedSite, err error) {
 	cfg, err := a.SiteConfig(name)
 	if err != nil {
 		return nil, err
 	}
+	site = &HealedSite{Objects: []replicate.Healed{}}
 	err = a.work(ctx, &history.Run{Site: name}, func(ctx context.Context, _ *history.Run) error {
 		l, err := a.List(ctx, name)
 		if err != nil {
 			return err
+		}
+		for _, silent := range l.Silent {
+			if silent.Store == target {
+				return fmt.Errorf("nothing is known of %s in store %s: %w", name, target, silent.Err)
+			}
 		}
 		others := slices.DeleteFunc(a.Stores(cfg), func(s store.Named) bool { return s.Name == target })
 		scratch, err := a.State.Spool(name + ".copy")
@@ -336,32 +368,49 @@ func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch
 		}
 		defer func() { _ = a.Disk.RemoveAll(scratch) }()
 		job := replicate.Job{Machine: storelock.Machine(a.State.Dir), Site: name, To: a.Store(target), From: others, Disk: a.Disk, Scratch: scratch, Observer: watch}
-		wanted := wantedIn(l, target)
-		healed, err = job.Heal(ctx, wanted, quick)
-		return errors.Join(err, a.noteHealed(ctx, target, wanted, healed, err == nil && !quick))
+		known, err := a.History.Archives(ctx, name)
+		if err != nil {
+			return err
+		}
+		wanted, lost := wantedIn(l, known, target)
+		if site.Archives = len(wanted) + len(lost); len(wanted) > 0 {
+			var found []replicate.Healed
+			found, err = job.Heal(ctx, wanted, quick)
+			site.Objects = append(site.Objects, found...)
+			err = errors.Join(err, a.noteHealed(ctx, target, wanted, site.Objects, err == nil && !quick))
+		}
+		for _, one := range lost {
+			site.Objects = append(site.Objects, replicate.Healed{Object: archive.RecordPath(name, one), Why: "missing", Left: "no store that answers has it"})
+		}
+		return err
 	})
-	return healed, err
+	return site, err
 }
 
-// noteHealed remembers which objects were mended. Of archives that consist of some of these nothing is known to be
-// damaged any more when all of their objects were compared and none was left as it was.
+// noteHealed remembers which objects were mended, and which were found damaged and left so. Of archives that consist of
+// some that were mended nothing is known to be damaged any more when all of their objects were compared and none was left as it was.
 func (a *Agent) noteHealed(ctx context.Context, target string, archives []catalog.Held, healed []replicate.Healed, compared bool) error {
 	mended := map[string]bool{}
 	var err error
 	for _, h := range healed {
 		if mended[h.Object] = h.Left == ""; h.Left == "" {
 			err = errors.Join(err, a.History.Mended(ctx, target, h.Object))
+		} else {
+			err = errors.Join(err, a.History.Damaged(ctx, target, h.Object))
 		}
 	}
 	for _, h := range archives {
-		touched, whole := false, compared
+		touched, whole, left := false, compared, false
 		see := func(name string) {
 			well, known := mended[name]
-			touched, whole = touched || well, whole && (well || !known)
+			touched, whole, left = touched || well, whole && (well || !known), left || known && !well
 		}
 		see(h.Path())
 		h.Objects(func(name string, _ int64, _ string) { see(name) })
-		if touched && whole {
+		switch {
+		case left:
+			err = errors.Join(err, a.History.AddProof(ctx, history.Proof{Archive: h.Name, Store: target, At: a.Now(), Level: string(verify.Digests)}))
+		case touched && whole:
 			err = errors.Join(err, a.History.Healed(ctx, history.Proof{Archive: h.Name, Store: target, At: a.Now(), Level: string(verify.Digests), Sound: true}))
 		}
 	}

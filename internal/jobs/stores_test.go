@@ -21,6 +21,7 @@ import (
 	"revlet/internal/platform/reason"
 	"revlet/internal/store/marked"
 	"revlet/internal/watch/history"
+	"revlet/internal/work/replicate"
 	"revlet/internal/work/verify"
 )
 
@@ -109,13 +110,13 @@ func TestDamageIsFoundRememberedAndHealed(t *testing.T) {
 	assert.Len(t, damaged, 1)
 	healed, err := b.Heal(t.Context(), "here", museum, true, nil)
 	require.NoError(t, err)
-	assert.Empty(t, healed, "lengths say nothing")
+	assert.Empty(t, healed.Objects, "lengths say nothing")
 	_, err = b.Find(t.Context(), museum, time.Time{})
 	assert.Error(t, err)
 	healed, err = b.Heal(t.Context(), "here", museum, false, nil)
 	require.NoError(t, err)
-	require.Len(t, healed, 1)
-	assert.Empty(t, healed[0].Left)
+	require.Len(t, healed.Objects, 1)
+	assert.Empty(t, healed.Objects[0].Left)
 	damaged, err = b.History.DamagedIn(t.Context(), "here")
 	require.NoError(t, err)
 	assert.Empty(t, damaged)
@@ -126,15 +127,76 @@ func TestDamageIsFoundRememberedAndHealed(t *testing.T) {
 	assert.True(t, proof.Sound())
 	healed, err = b.Heal(t.Context(), "here", museum, false, nil)
 	require.NoError(t, err)
-	assert.Empty(t, healed)
+	assert.Empty(t, healed.Objects)
 	b.damage("here")
 	b.damage("far")
 	healed, err = b.Heal(t.Context(), "here", museum, false, nil)
 	require.NoError(t, err)
-	require.Len(t, healed, 1)
-	assert.NotEmpty(t, healed[0].Left, "no store has it sound")
+	require.Len(t, healed.Objects, 1)
+	assert.NotEmpty(t, healed.Objects[0].Left, "no store has it sound")
+	damaged, err = b.History.DamagedIn(t.Context(), "here")
+	require.NoError(t, err)
+	assert.Len(t, damaged, 1, "the next archive does not rely on it")
+	_, err = b.Find(t.Context(), museum, time.Time{})
+	require.NoError(t, err, "of the other store nothing is known")
+	next := b.taken(Order{})
+	proof, err = b.Verify(t.Context(), VerifyOrder{Archives: []string{next.Record.Name}, Store: "here"})
+	require.NoError(t, err)
+	assert.True(t, proof.Sound(), "%v", proof.Damaged())
 	_, err = b.Heal(t.Context(), "here", "nowhere", false, nil)
 	assert.True(t, reason.Is(err, reason.Usage))
+}
+
+// What is not there is not sound: archives that a store has lost come back, and of one that does not answer nothing is said.
+func TestAStoreThatHasLostArchivesIsHealed(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	all := b.take(3)
+	lose := func(store, name string) {
+		require.NoError(t, os.Remove(filepath.Join(b.path(store), museum, "archives", name+".json")))
+	}
+	heal := func() *HealedSite {
+		site, err := b.Heal(t.Context(), "far", museum, false, nil)
+		require.NoError(t, err)
+		return site
+	}
+	_, err := b.removes(RemoveOrder{Archive: all[0], Store: "far", Why: "too much"})
+	require.NoError(t, err)
+	lose("far", all[1])
+	site := heal()
+	assert.Equal(t, 2, site.Archives)
+	require.Len(t, site.Objects, 1)
+	assert.Contains(t, site.Objects[0].Object, all[1])
+	assert.False(t, site.Left())
+	assert.Equal(t, all[1:], slices.Sorted(slices.Values(b.listed("far"))), "what was removed on purpose stays so")
+	assert.Equal(t, &HealedSite{Archives: 2, Objects: []replicate.Healed{}}, heal())
+
+	require.NoError(t, os.RemoveAll(filepath.Join(b.path("far"), museum)))
+	site = heal()
+	assert.Equal(t, 2, site.Archives)
+	assert.NotEmpty(t, site.Objects)
+	assert.False(t, site.Left())
+	assert.Empty(t, heal().Objects)
+
+	lose("far", all[2])
+	lose("here", all[2])
+	site = heal()
+	require.Len(t, site.Objects, 1)
+	assert.True(t, site.Left(), "no store has it")
+
+	back := b.away("far")
+	_, err = b.Heal(t.Context(), "far", museum, false, nil)
+	assert.ErrorContains(t, err, "nothing is known of kestrelpoint in store far")
+	for _, o := range []VerifyOrder{{}, {Store: "far"}, {Archives: []string{museum}}, {Archives: []string{all[1]}, Store: "far"}} {
+		proof, err := b.Verify(t.Context(), o)
+		require.NoError(t, err)
+		assert.Equal(t, catalog.NotReached, proof.Verdict(), "%v", o)
+		assert.Len(t, proof.Trouble, 1, "%v", o)
+	}
+	proof, err := b.Verify(t.Context(), VerifyOrder{Store: "here"})
+	require.NoError(t, err)
+	assert.Equal(t, catalog.Sound, proof.Verdict())
+	back()
 }
 
 func TestADamagedPartIsWrittenAgainByTheNextBackup(t *testing.T) {

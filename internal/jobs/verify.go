@@ -32,7 +32,6 @@ func (a *Agent) levelFor(h *catalog.Held, asked verify.Level) verify.Level {
 // and reports on the newest first.
 func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*catalog.Held, only string, asked verify.Level) ([]*verify.Report, error) {
 	var reports []*verify.Report
-	found := false
 	if asked == verify.Quick {
 		surveyed(ctx, v, chosen, only)
 	}
@@ -41,7 +40,6 @@ func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*cat
 			if only != "" && s.Name != only {
 				continue
 			}
-			found = true
 			level := a.levelFor(h, asked)
 			r, err := v.Archive(ctx, h, s, level)
 			if err != nil {
@@ -61,9 +59,6 @@ func (a *Agent) verifyAll(ctx context.Context, v *verify.Verifier, chosen []*cat
 		}
 	}
 	slices.Reverse(reports)
-	if only != "" && !found && len(chosen) > 0 {
-		return nil, reason.BadUsage("none of the archives is in a store %q", only)
-	}
 	return reports, nil
 }
 
@@ -174,6 +169,9 @@ func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
 		}
 		chosen = append(chosen, h)
 	}
+	if err := a.troubleOf(ctx, o.Store, chosen, proof); err != nil {
+		return nil, err
+	}
 	if len(o.Archives) == 0 {
 		for _, name := range a.Config.SiteNames() {
 			l, err := a.List(ctx, name)
@@ -183,7 +181,7 @@ func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
 			for i := range l.Archives {
 				chosen = append(chosen, &l.Archives[i])
 			}
-			proof.Trouble = append(proof.Trouble, troubles(l.Broken, l.Silent)...)
+			proof.trouble(o.Store, "", l)
 		}
 	}
 	var err error
@@ -193,5 +191,39 @@ func (a *Agent) Verify(ctx context.Context, o VerifyOrder) (*Proof, error) {
 		}
 	}
 	proof.Reports, err = a.verifyAll(ctx, &verify.Verifier{Observer: o.Observer}, chosen, o.Store, o.Level)
+	if o.Store != "" && err == nil && len(proof.Reports) == 0 && len(proof.Trouble) == 0 && len(chosen) > 0 {
+		return nil, reason.BadUsage("none of the archives is in a store %q", o.Store)
+	}
 	return proof, err
+}
+
+// troubleOf notes what archives that were named may have of copies that cannot be looked at.
+func (a *Agent) troubleOf(ctx context.Context, store string, chosen []*catalog.Held, proof *Proof) error {
+	sites := map[string]bool{}
+	for _, h := range chosen {
+		if sites[h.Site] {
+			continue
+		}
+		sites[h.Site] = true
+		l, err := a.List(ctx, h.Site)
+		if err != nil {
+			return err
+		}
+		for _, h := range chosen {
+			proof.trouble(store, h.Name, l)
+		}
+	}
+	return nil
+}
+
+// trouble notes stores that do not answer, and records of an archive, or of any if name is empty, that cannot be read; in
+// one store only, if one is named.
+func (p *Proof) trouble(only, name string, l *catalog.Listing) {
+	for _, t := range slices.Concat(l.Broken, l.Silent) {
+		one := Trouble{t.Store, t.Err}
+		told := slices.ContainsFunc(p.Trouble, func(o Trouble) bool { return o.Store == one.Store && o.Err.Error() == one.Err.Error() })
+		if !told && (only == "" || t.Store == only) && (name == "" || t.Name == "" || t.Name == name) {
+			p.Trouble = append(p.Trouble, one)
+		}
+	}
 }

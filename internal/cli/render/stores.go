@@ -2,10 +2,11 @@ package render
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"revlet/internal/jobs"
-	"revlet/internal/work/replicate"
 )
 
 // ShowTested says how stores answered.
@@ -95,11 +96,14 @@ func mayDo(t jobs.StoreTest) string {
 	return "delete and overwrite"
 }
 
-// ShowCopied says what was brought to stores.
-func (a *Printer) ShowCopied(all []jobs.Copied) {
-	if len(all) == 0 {
-		fmt.Fprintln(a.Out, "Nothing to copy: every archive is where it should be.")
-		return
+// ShowCopied says what was brought to stores, or to the one that was named.
+func (a *Printer) ShowCopied(all []jobs.Copied, to string) {
+	switch {
+	case len(all) > 0:
+	case to != "":
+		fmt.Fprintf(a.Out, "Nothing to copy: %s has every archive of the stores that answer.\n", to)
+	default:
+		fmt.Fprintln(a.Out, "Nothing to copy: no archive is pending.")
 	}
 	for _, d := range all {
 		if d.Why != "" {
@@ -111,20 +115,23 @@ func (a *Printer) ShowCopied(all []jobs.Copied) {
 }
 
 // ShowHealed says what was mended in a store; quick, that only lengths were compared.
-func (a *Printer) ShowHealed(target string, names []string, healed map[string][]replicate.Healed, quick bool) {
-	for _, name := range names {
-		if len(healed[name]) == 0 {
-			found := "is sound"
-			if quick {
-				found = "is there, of the right length; it was not read"
-			}
-			fmt.Fprintf(a.Out, "%s everything of %s in %s %s.\n", a.Good("Nothing to heal:"), name, target, found)
+func (a *Printer) ShowHealed(target string, healed map[string]*jobs.HealedSite, quick bool) {
+	for _, name := range slices.Sorted(maps.Keys(healed)) {
+		site := healed[name]
+		many := Count(int64(site.Archives), "archive", "archives")
+		switch {
+		case site.Archives == 0:
+			fmt.Fprintf(a.Out, "%s has no archive of %s, and has lost none, as far as is known; `revlet stores copy %s --to %s` sends those of the other stores.\n", target, name, name, target)
+		case len(site.Objects) == 0 && quick:
+			fmt.Fprintf(a.Out, "%s everything of the %s of %s in %s is there, of the right length; it was not read.\n", a.Good("Nothing to heal:"), many, name, target)
+		case len(site.Objects) == 0:
+			fmt.Fprintf(a.Out, "%s everything of the %s of %s in %s is sound.\n", a.Good("Nothing to heal:"), many, name, target)
 		}
-		for _, h := range healed[name] {
+		for _, h := range site.Objects {
 			if h.Left != "" {
-				fmt.Fprintf(a.Out, "%s %s (%s): %s\n", a.Bad("Still damaged:"), h.Object, h.Why, PrintableText(h.Left))
+				fmt.Fprintf(a.Out, "%s %s (%s): %s\n", a.Bad("Still damaged:"), h.Object, PrintableText(h.Why), PrintableText(h.Left))
 			} else {
-				fmt.Fprintf(a.Out, "%s %s (%s)\n", a.Good("Healed:"), h.Object, h.Why)
+				fmt.Fprintf(a.Out, "%s %s (%s)\n", a.Good("Healed:"), h.Object, PrintableText(h.Why))
 			}
 		}
 	}
