@@ -196,6 +196,6 @@ var Remedies = map[string]string{
 	alarm.LeadsOut:      "have the folders saved along (`roots: {NAME: FOLDER}` in the site's entry), or accept it if they are saved otherwise",
 	alarm.DumpOld:       "look at the host's own job, in its panel or crontab; `revlet preflight SITE` shows what it has left",
 	alarm.Backdated:     "if it was brought there late on purpose, accept it; if not, look at the machine that has signed it (`revlet show`)",
-	alarm.Vanished:      "find out who did it before anything else; change the store's password; `revlet stores copy` sends what other stores still have",
+	alarm.Vanished:      "find out who did it before anything else; change the store's password; `revlet stores heal STORE` puts back what other stores still have",
 	alarm.UntriedKey:    "`revlet keys check FILE`",
 }
