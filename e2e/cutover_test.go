@@ -256,6 +256,25 @@ func TestCutoverLosesNothing(t *testing.T) {
 	w.fails(1, []string{"name servers lead to the new machine since"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
 }
 
+// Name servers that do not answer have not said that the names are where they were.
+func TestCutoverWithNamesUnknown(t *testing.T) {
+	t.Parallel()
+	w, servers, resolver := twoHosts(t)
+	w.museumThatMoves()
+	w.try("cutover", "plan", "kestrelpoint", "--to", "127.0.0.9", "--name-server", servers.Address, "--resolver", resolver.Address)
+	w.write("zones", strings.ReplaceAll(zones, "kestrelpoint.example.", "elsewhere.example."))
+	finish := []string{"cutover", "finish", "kestrelpoint", "--to", "lighthouse", "--yes"}
+	w.fails(1, []string{"it is not known whether the domain's name servers lead to the new machine", "--anyway"}, finish...)
+	var dry struct {
+		New *bool `json:"names_lead_new"`
+	}
+	w.json(&dry, append(finish, "--dry-run", "--anyway")...)
+	assert.Nil(t, dry.New)
+	w.run(append(finish, "--anyway")...)
+	w.fails(1, []string{"it is not known"}, "cutover", "finish", "kestrelpoint", "--back", "--yes")
+	assert.Contains(t, w.run("cutover", "finish", "kestrelpoint", "--back", "--yes", "--anyway"), "archive")
+}
+
 // museumThatMoves has an archive of the old museum, moved to the new host.
 func (w *world) museumThatMoves() {
 	w.t.Helper()

@@ -150,7 +150,7 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	}
 	if o.Look {
 		if c.Bool("json") {
-			return a.PrintJSON(map[string]any{"site": name, "to": o.To, "archive": m.Order.Archive.Name, "replaces": render.NonNil(m.Replaces), "names_lead_new": m.Names.New, "dry_run": true})
+			return a.PrintJSON(map[string]any{"site": name, "to": o.To, "archive": m.Order.Archive.Name, "replaces": render.NonNil(m.Replaces), "names_lead_new": leadNew(m.Names), "dry_run": true})
 		}
 		fmt.Fprintln(a.Out, "Dry run: nothing was changed.")
 		return nil
@@ -169,6 +169,14 @@ func (a *app) cutoverFinish(ctx context.Context, c *cli.Command) error {
 	}
 	a.ShowFinished(name, r)
 	return nil
+}
+
+// leadNew is whether names lead to the new machine, or nil if that is not known.
+func leadNew(l jobs.NamesLead) *bool {
+	if !l.Known() {
+		return nil
+	}
+	return &l.New
 }
 
 func (a *app) cutoverBack(ctx context.Context, c *cli.Command, name string) error {

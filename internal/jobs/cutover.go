@@ -154,12 +154,17 @@ type NamesLead struct {
 	Err error
 }
 
+// Known tells whether it was asked, and told, where the names lead.
+func (l NamesLead) Known() bool { return l.New || len(l.To) > 0 && l.Err == nil }
+
 // namesStay refuses what sets aside what visitors write at the new machine, where the site's names lead
-// there already; with anyway it does not.
+// there already, or may do so; with anyway it does not.
 func (a *Agent) namesStay(ctx context.Context, site string, anyway bool) (NamesLead, error) {
 	l, since, err := a.namesLead(ctx, site)
 	if err == nil && l.New && !anyway {
 		err = reason.New(reason.NamesChanged, nil, "the domain's name servers lead to the new machine%s: visitors write there by now, and would not find what they wrote", since)
+	} else if err == nil && l.Err != nil && !anyway {
+		err = reason.New(reason.NamesUnknown, nil, "it is not known whether the domain's name servers lead to the new machine, where visitors would not find what they wrote: %w", l.Err)
 	}
 	return l, err
 }

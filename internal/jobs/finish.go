@@ -365,7 +365,7 @@ func (a *Agent) PlanBack(ctx context.Context, o BackOrder) (*Back, error) {
 		b.Takes = append(b.Takes, j.Archive)
 	}
 	b.Left = len(b.moves) == 0
-	b.Saves = !b.Left && (f.Step == FinishDone || names.New) // nobody else is led to what was not finished
+	b.Saves = !b.Left && (f.Step == FinishDone || names.New || !names.Known()) // nobody else is led to what was not finished
 	if b.Left && f.Step == FinishDone && !o.Anyway {
 		why := errors.New("since then it was undone, settled or restored over")
 		if gone != nil {

@@ -40,6 +40,7 @@ var Advice = map[reason.Reason]string{
 	reason.OtherSite:             "check the configuration, or add --anyway",
 	reason.PlaceUnconfirmed:      "if it belongs there, say so with --root {path}; if not, correct `root:` of {site} in the configuration",
 	reason.NoSwitch:              "give it a file that your web server closes it by (`maintenance:`, docs/BAD-DAY.md), or take away the one that is there",
+	reason.NamesUnknown:          "try again where the domain's name servers can be asked; --anyway goes on all the same (what was written at the new machine is in what is set aside, or, with --back, in the archive that is taken first)",
 	reason.NamesChanged:          "set the records back and wait until that is known; --anyway goes on all the same (what was written there is in what is set aside, or, with --back, in the archive that is taken first)",
 	reason.CannotMove:            "docs/MOVING.md says what can be moved, and where to",
 	reason.SettingsByHand:        "give the site's settings plain values there, take another archive, and move that",

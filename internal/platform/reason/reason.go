@@ -86,6 +86,8 @@ const (
 	// new machine already.
 	NoSwitch     Reason = "no-switch"
 	NamesChanged Reason = "names-changed"
+	// NamesUnknown: nobody could be asked where a domain's names lead.
+	NamesUnknown Reason = "names-unknown"
 	// CannotMove: an archive cannot come up at another place. SettingsByHand: its settings
 	// cannot be changed as they are written. PlaceTaken: something is at the new place.
 	CannotMove     Reason = "cannot-move"
