@@ -83,6 +83,16 @@ func TestStatusOfManySites(t *testing.T) {
 	assert.Greater(t, strings.Count(show(true), "\n"), 40)
 	p.Sites[3].Alarms[0].Detail = "something else"
 	assert.Contains(t, show(false), "site-03: something else")
+
+	p.Sites = p.Sites[3:4]
+	for i := range 6 {
+		more := p.Sites[0].Alarms[0]
+		more.Detail = fmt.Sprintf("detail %d", i)
+		p.Sites[0].Alarms = append(p.Sites[0].Alarms, more)
+	}
+	text = show(false)
+	assert.Contains(t, text, "site-03/failed, since", "several things of one site are not several sites")
+	assert.Contains(t, text, "detail 5")
 }
 
 // What a store says of the sites in it is anybody's: no word of it gets to the terminal as it is.

@@ -100,8 +100,9 @@ type alarmGroup struct {
 	sites, details []string
 }
 
-// sitesNamed is how many sites with the same alarm are named, detailsShown of how many it is told what it is.
-const sitesNamed, detailsShown = 12, 4
+// sitesNamed is how many sites with the same alarm are named, detailsShown of how many it is told what it is; detailsOfOne
+// is how many are told of a site alone.
+const sitesNamed, detailsShown, detailsOfOne = 12, 4, 20
 
 // showAlarms tells of alarms: of each kind once why it matters and what to do.
 func (a *Printer) showAlarms(sites []*report.Site) {
@@ -134,15 +135,20 @@ func (a *Printer) showAlarms(sites []*report.Site) {
 
 func (a *Printer) showGroup(g *alarmGroup) {
 	about := [][2]string{{"why it matters", g.Why}, {"what to do", PrintableText(g.Do)}}
-	if len(g.sites) == 1 {
-		fmt.Fprintf(a.Out, "\n%s %s/%s, since %s\n", a.Bad("Alarm:"), g.sites[0], g.Kind, When(g.Since))
-		a.Facts(append([][2]string{{"what", g.details[0]}}, about...))
+	sites := slices.Compact(slices.Clone(g.sites)) // they come site by site
+	if len(sites) == 1 {
+		fmt.Fprintf(a.Out, "\n%s %s/%s, since %s\n", a.Bad("Alarm:"), sites[0], g.Kind, When(g.Since))
+		what := g.details[:min(len(g.details), detailsOfOne)]
+		if n := len(g.details) - len(what); n > 0 {
+			what = append(slices.Clone(what), fmt.Sprintf("and %d more; `revlet status %s --json` has each", n, sites[0]))
+		}
+		a.Facts(append([][2]string{{"what", strings.Join(what, "\n")}}, about...))
 		return
 	}
-	fmt.Fprintf(a.Out, "\n%s %s of %d sites, since %s\n", a.Bad("Alarm:"), g.Kind, len(g.sites), When(g.Since))
-	named := g.sites[:min(len(g.sites), sitesNamed)]
+	fmt.Fprintf(a.Out, "\n%s %s of %d sites, since %s\n", a.Bad("Alarm:"), g.Kind, len(sites), When(g.Since))
+	named := sites[:min(len(sites), sitesNamed)]
 	more := ""
-	if n := len(g.sites) - len(named); n > 0 {
+	if n := len(sites) - len(named); n > 0 {
 		more = fmt.Sprintf(" and %d more", n)
 	}
 	alike := map[string]bool{}

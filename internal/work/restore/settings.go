@@ -94,6 +94,9 @@ func (r *run) leadHere(ctx context.Context, recipe *site.Recipe, what string, re
 			if r.samePlace() && there.Where() != here.Where() && !errors.Is(err, errAnother) {
 				continue // the configuration leads by another way, as it did then
 			}
+			if there.Where() == here.Where() {
+				return fmt.Errorf("%s do not reach the site's database %s any more: %w", what, here.Where(), err)
+			}
 			return fmt.Errorf("%s lead to another database than the site's: %s, not %s (%w)", what, there.Where(), here.Where(), err)
 		}
 	}
