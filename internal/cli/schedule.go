@@ -12,7 +12,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"revlet/internal/cli/render"
 	"revlet/internal/platform/autostart"
+	"revlet/internal/platform/process"
 )
 
 func (a *app) scheduleCommand() *cli.Command {
@@ -92,6 +94,17 @@ type startup struct {
 	Applied bool   `json:"applied"`
 }
 
+// notInstalled says what helps.
+func notInstalled(err error) error {
+	switch {
+	case errors.Is(err, autostart.ErrNoCrontab):
+		return fmt.Errorf("%w: the same command without --apply shows it", err)
+	case errors.Is(err, autostart.ErrTaken):
+		return fmt.Errorf("%w; --name chooses another one", err)
+	}
+	return err
+}
+
 func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 	by, err := oneWay(c, "cron", "systemd", "launchd", "task-scheduler")
 	if err != nil {
@@ -104,6 +117,10 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 	name, path, command, err := a.scheduled(ctx, c)
 	if err != nil {
 		return err
+	}
+	trusted := process.Trusted(command[:1], a.jobs.Sudoer)
+	if apply && trusted != nil {
+		return trusted
 	}
 	due := append(slices.Clone(command), "--quiet", "due")
 	s := startup{By: by, Name: name, Applied: apply}
@@ -132,19 +149,16 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	there := errors.Is(err, autostart.ErrThere)
-	if errors.Is(err, autostart.ErrNoCrontab) {
-		err = fmt.Errorf("%w: the same command without --apply shows it", err)
-	}
-	if errors.Is(err, autostart.ErrTaken) {
-		err = fmt.Errorf("%w; --name chooses another one", err)
-	}
 	if err != nil && !there {
-		return err
+		return notInstalled(err)
 	}
 	if c.Bool("json") {
 		return a.PrintJSON(s)
 	}
 	a.showInstalled(s, there)
+	if trusted != nil {
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Look:"), render.PrintableText(trusted.Error()))
+	}
 	if !a.jobs.Scheduled() {
 		fmt.Fprintf(a.Out, "%s no site has a `schedule:` yet, so nothing will be done; %s is where to say it.\n", a.Bad("Look:"), a.jobs.Config.Path)
 	}

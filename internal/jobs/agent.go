@@ -316,7 +316,7 @@ func (a *Agent) Store(name string) store.Named {
 
 // Opener makes stores of configuration entries.
 func (a *Agent) Opener() *opener.Opener {
-	return &opener.Opener{Disk: a.Disk, KnownHosts: a.State.KnownHosts(), Links: a.State.Links(), RetryPause: a.RetryPause, Account: a.Account, SSHAgent: a.SSHAgent, Alive: func() { a.Beat.Advance(0) }}
+	return &opener.Opener{Disk: a.Disk, KnownHosts: a.State.KnownHosts(), Links: a.State.Links(), RetryPause: a.RetryPause, By: []int{a.Sudoer}, Account: a.Account, SSHAgent: a.SSHAgent, Alive: func() { a.Beat.Advance(0) }}
 }
 
 func (a *Agent) openSource(ctx context.Context, db site.Database, scratch string) (database.Source, error) {

@@ -29,6 +29,9 @@ func (a *Agent) command(ctx context.Context, moment, site string, run *history.R
 	if line == "" {
 		return "", nil
 	}
+	if err := process.TrustedLine(line, a.Sudoer); err != nil {
+		return "", fmt.Errorf("the command `%s:` of %s was not run: %w", moment, site, err)
+	}
 	ctx, cancel := context.WithTimeoutCause(ctx, c.LimitOf, fmt.Errorf("it took longer than %s", c.LimitOf))
 	defer cancel()
 	cmd := exec.Command("sh", "-c", line)

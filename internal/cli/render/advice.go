@@ -60,6 +60,7 @@ var Advice = map[reason.Reason]string{
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
 	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
 	reason.ConfigFolder:          "keep it in a folder of root's, such as /etc/revlet, and name it with --config",
+	reason.ProgramOfOthers:       "read it, for others may have changed it; then give it and its folder to root, or have it run as its own account: sudo -u {account} {path}",
 	reason.ConfigWritable:        "read it, for others may have changed it; then: chmod go-w {path}",
 	reason.ConfigOfOthers:        "make it yours alone (chown, chmod go-w); root runs the program as that account instead, such as: sudo -u '#{account}' revlet …",
 	reason.LinkedDatabase:        "what the site shares by {path} is a place of its own: say with --database where its copy is to be, such as `--database 'sqlite: /srv/PLACE/FILE'`",

@@ -24,6 +24,8 @@ const (
 	// NoConfig: there is no configuration file; NoSites: it names no site.
 	NoConfig Reason = "no-config"
 	NoSites  Reason = "no-sites"
+	// ProgramOfOthers: what is to be run as root, "path", is "account"'s, or others may change it.
+	ProgramOfOthers Reason = "program-of-others"
 	// ConfigOfOthers: the configuration that was found belongs to somebody else. ConfigWritable: others may
 	// change it, "path". ConfigFolder: it lies where somebody else
 	// could put another one in its place.

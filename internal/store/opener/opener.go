@@ -46,6 +46,8 @@ type Opener struct {
 	Account, SSHAgent string
 	// Links is the folder of what is kept of links.
 	Links string
+	// By are accounts beside root whose programs may be run as root.
+	By []int
 	// Alive, if set, is called whenever a store elsewhere shows a sign of life.
 	Alive func()
 }
@@ -70,6 +72,9 @@ func (o *Opener) Open(name string, c config.Store) (store.Named, error) {
 
 func (o *Opener) remote(name string, c config.Store) (store.Store, error) {
 	if c.Kind() == "program" {
+		if err := process.Trusted(c.Program, o.By...); err != nil {
+			return nil, err
+		}
 		return program.New(program.Options{Command: c.Program, Env: process.Environment(), Lanes: c.Lanes, Where: "program " + strings.Join(c.Program, " "), Elsewhere: c.Elsewhere, AppendOnly: c.KeptElsewhere()}), nil
 	}
 	u, err := c.URL()

@@ -54,8 +54,11 @@ func newLab(t *testing.T, kind string, f *place.Faults) *lab {
 	require.NoError(t, os.WriteFile(secret, []byte("practice\n"), 0o600))
 	var grants *place.Grants
 	if kind == "program" {
-		helper, err := filepath.Abs("../../../examples/store-helper.py")
+		text, err := os.ReadFile("../../../examples/store-helper.py")
 		require.NoError(t, err)
+		helper := filepath.Join(l.dir, "store-helper.py") // the checkout may be another account's
+		require.NoError(t, os.WriteFile(helper, text, 0o600))
+		require.NoError(t, os.Chmod(helper, 0o700))
 		require.NoError(t, os.Mkdir(filepath.Join(l.dir, "far"), 0o700))
 		l.cfg.Program = []string{helper, filepath.Join(l.dir, "far")}
 	} else if kind == "folder" {
