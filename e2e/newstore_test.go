@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -55,7 +56,25 @@ func TestAddingAStore(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	assert.Contains(t, w.run("stores", "copy", "--to", "harbour"), "is in harbour")
 
+	// On the worst day, elsewhere, the same is asked for, and nothing is left of what did not work.
+	elsewhere := w.terminal("100", "cd "+w.tmp+" && revlet --config new.yaml --state new stores discover "+far.Address+"re''vlet; echo ended $?")
+	elsewhere.types("Password of keeper there", "a guess")
+	elsewhere.types("is not known yet", "y")
+	elsewhere.sees("ended 1")
+	assert.Zero(t, elsewhere.ends())
+	assert.NoFileExists(t, filepath.Join(w.tmp, "found.password"))
+	assert.NoFileExists(t, filepath.Join(w.tmp, "new.yaml"))
+	elsewhere = w.terminal("100", "cd "+w.tmp+" && revlet --config new.yaml --state new stores discover --dry-run "+far.Address+"re''vlet; revlet --config new.yaml --state new stores discover "+far.Address+"re''vlet; echo ended $?")
+	elsewhere.types("Password of keeper there", "practice")
+	elsewhere.sees("Would be written")
+	elsewhere.types("Password of keeper there", "practice")
+	elsewhere.sees("What you typed is in")
+	elsewhere.sees("ended 0")
+	assert.Zero(t, elsewhere.ends())
+	assert.FileExists(t, filepath.Join(w.tmp, "found.password"))
+
 	// Where nobody can be asked, everything has to be said.
+	w.fails(2, []string{"no terminal", "--password-file"}, "stores", "discover", far.Address+"revlet")
 	w.fails(2, []string{"no terminal", "--password-file"}, "stores", "add", "second", far.Address+"second")
 	w.fails(2, []string{"taken"}, "stores", "add", "harbour", w.path("disk"))
 	w.fails(1, []string{"in a folder of site kestrelpoint"}, "stores", "add", "disk", w.path("htdocs/archives"))

@@ -32,7 +32,7 @@ func (a *app) configCheck(_ context.Context, c *cli.Command) error {
 	if !exists {
 		return usageError("there is no configuration at %s; `revlet adopt PATH` writes one", path)
 	}
-	found := jobs.CheckConfig(path)
+	found := jobs.CheckConfig(path, a.env("REVLET_KEY_FILE") != "")
 	if c.Bool("json") {
 		err = a.PrintJSON(map[string]any{"config": path, "findings": found})
 	} else {

@@ -14,6 +14,7 @@ import (
 	"revlet/internal/config"
 	"revlet/internal/jobs"
 	"revlet/internal/platform/process"
+	"revlet/internal/platform/reason"
 )
 
 // storeFlags describe how to get into a store that is not in the configuration
@@ -36,16 +37,25 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 	if err := a.openBare(ctx, c); err != nil {
 		return err
 	}
-	name, cfg, err := a.storeToDiscover(c, typed)
+	n, err := a.storeToDiscover(c, typed)
 	if err != nil {
 		return err
 	}
-	found, err := a.jobs.Discover(ctx, jobs.Discovery{Name: name, Store: cfg, Trust: c.Bool("trust"), Write: !c.Bool("dry-run")})
+	d := jobs.Discovery{Name: n.Name, Store: n.Entry, Secret: n.Secret, Trust: c.Bool("trust"), Write: !c.Bool("dry-run")}
+	found, err := a.jobs.Discover(ctx, d)
+	if reason.Is(err, reason.HostUnknown) && !d.Trust && terminal(a.in) && !c.Bool("json") {
+		fmt.Fprintln(a.Out, render.PrintableText(err.Error()))
+		if err := a.typed("Is that its key? [y/N] ", "y", "yes"); err != nil {
+			return err
+		}
+		d.Trust = true
+		found, err = a.jobs.Discover(ctx, d)
+	}
 	if err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"store": name, "where": found.Where, "sites": render.NonNil(found.Sites), "added": found.Added, "exports": render.NonNil(found.Exports)})
+		return a.PrintJSON(map[string]any{"store": n.Name, "where": found.Where, "sites": render.NonNil(found.Sites), "added": found.Added, "exports": render.NonNil(found.Exports)})
 	}
 	a.showDiscovered(c, found)
 	if len(found.Sites) == 0 {
@@ -54,29 +64,29 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// storeToDiscover is a store of the configuration, or one at a typed address.
-func (a *app) storeToDiscover(c *cli.Command, typed string) (string, config.Store, error) {
+// storeToDiscover is a store of the configuration, or one at a typed address; how to get in there is asked for on a terminal.
+func (a *app) storeToDiscover(c *cli.Command, typed string) (n jobs.NewStore, err error) {
 	if cfg, ok := a.jobs.Config.Stores[typed]; ok {
-		return typed, cfg, nil
+		return jobs.NewStore{Name: typed, Entry: cfg}, nil
 	}
-	cfg, err := config.ParseAddress(typed)
-	if err != nil {
-		return "", cfg, usageError("%w", err)
+	n.Name = c.String("name")
+	if n.Entry, err = config.ParseAddress(typed); err != nil {
+		return n, usageError("%w", err)
 	}
-	name := c.String("name")
-	if _, taken := a.jobs.Config.Stores[name]; taken || !config.ValidName(name) {
-		return "", cfg, usageError("the name %q is taken or not allowed; choose another with --name", name)
+	if _, taken := a.jobs.Config.Stores[n.Name]; taken || !config.ValidName(n.Name) {
+		return n, usageError("the name %q is taken or not allowed; choose another with --name", n.Name)
 	}
-	cfg.User, cfg.PasswordFile, cfg.KeyFile = c.String("user"), c.String("password-file"), c.String("ssh-key")
-	cfg.AccessKey, cfg.SecretFile, cfg.Region, cfg.CAFile = c.String("access-key"), c.String("secret-file"), c.String("region"), c.String("ca-file")
+	e := &n.Entry
+	e.User, e.PasswordFile, e.KeyFile = c.String("user"), c.String("password-file"), c.String("ssh-key")
+	e.AccessKey, e.SecretFile, e.Region, e.CAFile = c.String("access-key"), c.String("secret-file"), c.String("region"), c.String("ca-file")
 	here, err := os.Getwd()
 	if err != nil {
-		return "", cfg, err
+		return n, err
 	}
-	if err := cfg.Settle(here); err != nil {
-		return "", cfg, usageError("%w", err)
+	if err := e.Settle(here); err != nil {
+		return n, usageError("%w", err)
 	}
-	return name, cfg, nil
+	return n, a.askHowToGetIn(&n)
 }
 
 func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
@@ -98,6 +108,9 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 	}
 	for _, f := range found.Sites {
 		a.ShowFoundSigners(f)
+	}
+	if found.SecretFile != "" {
+		fmt.Fprintf(a.Out, "\nWhat you typed is in %s; nobody else can read that file.\n", render.PrintableText(found.SecretFile))
 	}
 	if len(rows) > 0 {
 		a.showWritten(c, found)

@@ -38,7 +38,7 @@ func (a *app) storesCommand() *cli.Command {
 		}, {
 			Name: "discover", Usage: "find archives in a store that this machine has never seen", ArgsUsage: "ADDRESS|STORE",
 			Description: "ADDRESS is a folder, or begins with sftp://, https:// (WebDAV), s3://, ftp:// or\n" +
-				"plain-ftp://, plain-http:// or plain-s3://. Sites that are found there are written into the configuration, so\n" +
+				"plain-ftp://, plain-http:// or plain-s3://. How to get in is asked for on a terminal. Sites that are found there are written into the configuration, so\n" +
 				"that `revlet restore` works from there on.",
 			Flags: append([]cli.Flag{
 				&cli.StringFlag{Name: "name", Value: "found", Usage: "the store's `NAME` in the configuration"},

@@ -8,16 +8,20 @@ import (
 	"os"
 	"slices"
 
+	"github.com/dustin/go-humanize/english"
+
 	"revlet/internal/config"
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/process"
+	"revlet/internal/rules/schedule"
 	"revlet/internal/site"
 	"revlet/internal/work/preflight"
 )
 
 // CheckConfig looks for all that is wrong with a configuration file: what it says, and whether the recipes,
-// folders and secrets of this machine that it names are there. No store, site or database is asked.
-func CheckConfig(path string) []preflight.Finding {
+// folders, programs and secrets of this machine that it names are there, and nobody else's. No store, site or database is asked.
+// keyed tells that the key of encrypted archives is at hand.
+func CheckConfig(path string, keyed bool) []preflight.Finding {
 	c := &configCheck{}
 	cfg, problems := config.Problems(path)
 	for _, err := range problems {
@@ -45,9 +49,13 @@ func CheckConfig(path string) []preflight.Finding {
 	}
 	for _, name := range cfg.SiteNames() {
 		c.site(name, cfg.Sites[name])
+		c.runs(name, cfg.Sites[name].Commands)
+		if d := cfg.Sites[name].Duties; cfg.Encrypt != nil && !keyed && slices.ContainsFunc(d, func(d schedule.Duty) bool { return d.Work == schedule.Rehearse }) {
+			c.add(preflight.Look, "site "+name, "its duty `rehearse` needs the key of encrypted archives: whatever starts Revlet by itself has to give it as $REVLET_KEY_FILE; or leave that duty to a machine that has the key")
+		}
 	}
 	if len(c.all) == 0 {
-		c.add(preflight.Passed, "configuration", "%s is sound: %d sites, %d stores", path, len(cfg.Sites), len(cfg.Stores))
+		c.add(preflight.Passed, "configuration", "%s is sound: %s, %s", path, english.Plural(len(cfg.Sites), "site", ""), english.Plural(len(cfg.Stores), "store", ""))
 	}
 	return c.all
 }
@@ -72,12 +80,32 @@ func (c *configCheck) folder(level preflight.Level, about, what, dir string) {
 }
 
 func (c *configCheck) store(name string, cfg *config.Config, whole bool) {
+	if helper := cfg.Stores[name].Program; len(helper) > 0 {
+		if err := process.Trusted(helper); err != nil {
+			c.add(preflight.Stop, "stores", "the helper of store %s is not run: %v", name, err)
+		}
+	}
 	if dir := cfg.Stores[name].Folder; dir != "" {
 		c.folder(preflight.Look, "stores", "the folder of store "+name, dir)
 	}
 	used := func(site string) bool { return slices.Contains(cfg.Sites[site].Stores, name) }
 	if whole && !slices.ContainsFunc(cfg.SiteNames(), used) {
 		c.add(preflight.Look, "stores", "no site uses store %s", name)
+	}
+}
+
+// runs looks at the commands that are run around a site's work.
+func (c *configCheck) runs(name string, commands *config.Commands) {
+	if commands == nil {
+		return
+	}
+	for _, line := range []string{commands.Before, commands.After, commands.OnTrouble} {
+		if line == "" {
+			continue
+		}
+		if err := process.TrustedLine(line); err != nil {
+			c.add(preflight.Stop, "site "+name, "a command is not run: %v", err)
+		}
 	}
 }
 

@@ -18,7 +18,7 @@ func TestCheckConfig(t *testing.T) {
 	file := b.path("revlet.yaml")
 	says := func() string {
 		var all []string
-		for _, f := range CheckConfig(file) {
+		for _, f := range CheckConfig(file, false) {
 			all = append(all, fmt.Sprintf("%s %s: %s", f.Level, f.About, f.Text))
 		}
 		return strings.Join(all, "\n")
@@ -39,6 +39,7 @@ func TestCheckConfig(t *testing.T) {
 		{"far: {folder: ./far}", "far: {folder: ./unplugged}", "look stores: the folder of store far, " + b.path("unplugged") + ", is not there"},
 		{"far: {folder: ./far}", "far: {sftp: \"sftp://k@h.example/x\", password_file: ./none}", "stop secrets: the password of store far cannot be read"},
 		{"far: {folder: ./far}", "far: {sftp: \"sftp://k@h.example/x\", password_file: ./revlet.yaml}", "look secrets: " + file + " holds a secret and others can read it"},
+		{"check: {path: /}", "check: {path: /}\n    schedule: [\"rehearse, every sunday at 05:00\"]\nencrypt: {to: [age1al5ekh3z985xt7l3qc334hn64t7mm94quxxv9l8nlt5xlukuus6qd3fmmn]}", "look site kestrelpoint: its duty `rehearse` needs the key"},
 		{"root: ./htdocs", "rot: ./htdocs", `unknown key "rot"; did you mean "root"?`},
 	} {
 		require.Contains(t, string(text), c.old)

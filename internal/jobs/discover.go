@@ -227,6 +227,9 @@ type Discovery struct {
 	// Name is what to call it, Store its entry in the configuration.
 	Name  string
 	Store config.Store
+	// Secret is a password that was typed: where something is written, it is kept in a file of its own beside the
+	// configuration. Empty is none.
+	Secret string
 	// Trust accepts the key of an SSH machine that is not known yet.
 	Trust bool
 	// Write puts the store and its sites into the configuration.
@@ -244,10 +247,30 @@ type Discovered struct {
 	EncryptTo []string
 	// Exports are portable files that lie there.
 	Exports []string
+	// SecretFile is where a typed password is, if it was kept.
+	SecretFile string
 }
 
 // Discover finds the sites whose archives are in a store.
-func (a *Agent) Discover(ctx context.Context, d Discovery) (*Discovered, error) {
+func (a *Agent) Discover(ctx context.Context, d Discovery) (found *Discovered, err error) {
+	kept, undo := &StoreAdded{}, func() {}
+	if d.Secret != "" {
+		n := NewStore{Name: d.Name, Entry: d.Store, Secret: d.Secret}
+		if undo, err = a.prepareStore(&n, kept); err != nil {
+			return nil, err
+		}
+		d.Store = n.Entry
+	}
+	found, err = a.discover(ctx, d)
+	if err != nil || !d.Write || len(found.Sites) == 0 {
+		undo() // nothing names that file
+	} else {
+		found.SecretFile = kept.SecretFile
+	}
+	return found, err
+}
+
+func (a *Agent) discover(ctx context.Context, d Discovery) (*Discovered, error) {
 	o := a.Opener()
 	o.Trust, o.Trusted = d.Trust, a.trusted
 	s, err := o.Open(d.Name, d.Store)
@@ -271,5 +294,5 @@ func (a *Agent) Discover(ctx context.Context, d Discovery) (*Discovered, error) 
 	if err != nil {
 		return nil, err
 	}
-	return &Discovered{d.Name, s.Where(), sites, added, encryptTo, exportsIn(d.Store)}, nil
+	return &Discovered{Name: d.Name, Where: s.Where(), Sites: sites, Added: added, EncryptTo: encryptTo, Exports: exportsIn(d.Store)}, nil
 }

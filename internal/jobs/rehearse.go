@@ -13,6 +13,7 @@ import (
 	"revlet/internal/database"
 
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/loopback"
 	"revlet/internal/platform/progress"
 	"revlet/internal/platform/reason"
@@ -56,6 +57,9 @@ func (a *Agent) rehearse(ctx context.Context, h *catalog.Held, watch progress.Ob
 // rehearsal is the job that tries an archive, with what the configuration says
 // about the site's rehearsals.
 func (a *Agent) rehearsal(ctx context.Context, h *catalog.Held, watch progress.Observer) (rehearse.Job, error) {
+	if h.Encrypted && !a.Keys.Given() { // before a server is started in vain
+		return rehearse.Job{}, fmt.Errorf("archive %s: %w", h.Name, encryption.ErrNoKey)
+	}
 	s, err := a.openForRehearsal(ctx, h)
 	if err != nil {
 		return rehearse.Job{}, err
