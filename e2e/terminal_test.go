@@ -129,7 +129,7 @@ func TestTerminals(t *testing.T) {
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 	require.NoError(t, err)
 	defer full.Close()
-	for _, args := range [][]string{{"archives"}, {"archives", "--json"}, {"--help"}, {"completion", "bash"}} {
+	for _, args := range [][]string{{"archives"}, {"archives", "--json"}, {"status"}, {"--help"}, {"completion", "bash"}} {
 		cmd := w.command(args...)
 		cmd.Stdout = full
 		var complaint bytes.Buffer

@@ -104,9 +104,12 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	if err != nil && err.Error() != "" && wantsJSON(args) {
 		_ = a.PrintErrorJSON(err, code) // it is on the standard error, too
 	}
-	if code == exitDone && written.err != nil {
-		a.complain(fmt.Errorf("what was to be shown could not be written: %w", written.err))
-		return exitFailed
+	if written.err == nil {
+		return code
+	}
+	a.complain(fmt.Errorf("what was to be shown could not be written: %w", written.err))
+	if code == exitDone || code == exitGaps || code == exitDamage { // nobody has read of it
+		code = exitFailed
 	}
 	return code
 }
