@@ -55,9 +55,16 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.PrintJSON(map[string]any{"store": n.Name, "where": found.Where, "sites": render.NonNil(found.Sites), "added": found.Added, "exports": render.NonNil(found.Exports)})
+		err = a.PrintJSON(map[string]any{"store": n.Name, "where": found.Where, "sites": render.NonNil(found.Sites), "added": found.Added, "exports": render.NonNil(found.Exports), "trouble": render.NonNil(render.TroubleTexts(found.Trouble))})
+	} else {
+		a.showDiscovered(c, found)
 	}
-	a.showDiscovered(c, found)
+	if err != nil {
+		return err
+	}
+	if err := verdictCode(found.Verdict()); err != nil {
+		return err
+	}
 	if len(found.Sites) == 0 {
 		return &exitError{code: exitFailed}
 	}
@@ -100,8 +107,13 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 	}
 	if len(rows) > 0 {
 		a.Table([]string{"site", "archives", "newest", "webroot", "address"}, rows, 2)
+	} else if len(found.Trouble) > 0 {
+		fmt.Fprintf(a.Out, "Archives are in %s, and no record of them can be read.\n", found.Where)
 	} else {
 		fmt.Fprintf(a.Out, "No archives are in %s.\n", found.Where)
+	}
+	for _, t := range render.TroubleTexts(found.Trouble) {
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), render.PrintableText(t))
 	}
 	for _, file := range found.Exports {
 		fmt.Fprintf(a.Out, "A portable archive lies there: `revlet import %s` takes it in.\n", file)

@@ -63,7 +63,8 @@ func (f *FoundSite) signersFound(l *catalog.Listing) (pinned []string) {
 
 // sitesIn finds the sites in a store. When there are none, it looks one folder
 // deeper, and above, for copies are often nested by one.
-func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, deeper string, err error) {
+func (a *Agent) sitesIn(ctx context.Context, s store.Named) (found *Discovered, deeper string, err error) {
+	found = &Discovered{Name: s.Name, Where: s.Where()}
 	names, err := s.Folders(ctx, "")
 	if err != nil {
 		return nil, "", fmt.Errorf("store %s: %w", s.Name, err)
@@ -80,12 +81,15 @@ func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, 
 		if err != nil {
 			return nil, "", err
 		}
+		found.Trouble = append(found.Trouble, troubles(l.Broken)...)
 		if len(l.Archives) > 0 {
-			found, err := a.describeFound(name, l)
+			one, err := a.describeFound(name, l)
 			if err != nil {
 				return nil, "", err
 			}
-			sites = append(sites, found)
+			found.Sites = append(found.Sites, one)
+		}
+		if len(l.Archives)+len(l.Broken) > 0 {
 			continue
 		}
 		inner, err := s.Folders(ctx, name)
@@ -98,12 +102,16 @@ func (a *Agent) sitesIn(ctx context.Context, s store.Named) (sites []FoundSite, 
 			}
 		}
 	}
-	return sites, deeper, nil
+	return found, deeper, nil
 }
 
-// describeFound makes a configuration entry of the newest archive's origin.
+// describeFound makes a configuration entry of the newest archive's origin; what somebody has packed by hand says little of it.
 func (a *Agent) describeFound(name string, l *catalog.Listing) (FoundSite, error) {
-	h := l.Archives[max(0, slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Signer() != "" }))]
+	at := slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Signer() != "" && !h.Scope.ByHand() })
+	if at < 0 {
+		at = slices.IndexFunc(l.Archives, func(h catalog.Held) bool { return h.Signer() != "" })
+	}
+	h := l.Archives[max(0, at)]
 	f := FoundSite{Site: name, Archives: len(l.Archives), Newest: h.Name, Encrypted: h.Encrypted}
 	pinned := f.signersFound(l)
 	_, f.Known = a.Config.Sites[name]
@@ -247,9 +255,14 @@ type Discovered struct {
 	EncryptTo []string
 	// Exports are portable files that lie there.
 	Exports []string
+	// Trouble are records that are there and cannot be read.
+	Trouble []Trouble
 	// SecretFile is where a typed password is, if it was kept.
 	SecretFile string
 }
+
+// Verdict is what to think of the records that are there.
+func (d *Discovered) Verdict() catalog.Verdict { return worst(d.Trouble) }
 
 // Discover finds the sites whose archives are in a store.
 func (a *Agent) Discover(ctx context.Context, d Discovery) (found *Discovered, err error) {
@@ -278,10 +291,11 @@ func (a *Agent) discover(ctx context.Context, d Discovery) (*Discovered, error) 
 		return nil, err
 	}
 	defer s.Close()
-	sites, deeper, err := a.sitesIn(ctx, s)
+	found, deeper, err := a.sitesIn(ctx, s)
 	if err != nil {
 		return nil, err
 	}
+	sites := found.Sites
 	if len(sites) == 0 && deeper != "" {
 		return nil, reason.BadUsage("no archives are in %s itself, but some are in its folder %q; give that as the address", s.Where(), deeper)
 	}
@@ -294,5 +308,6 @@ func (a *Agent) discover(ctx context.Context, d Discovery) (*Discovered, error) 
 	if err != nil {
 		return nil, err
 	}
-	return &Discovered{Name: d.Name, Where: s.Where(), Sites: sites, Added: added, EncryptTo: encryptTo, Exports: exportsIn(d.Store)}, nil
+	found.Added, found.EncryptTo, found.Exports = added, encryptTo, exportsIn(d.Store)
+	return found, nil
 }

@@ -289,6 +289,21 @@ func TestDiscoverDescribesASiteByItsArchives(t *testing.T) {
 	assert.Equal(t, []string{string(key.Public())}, found.Sites[0].Entry.SignedBy, "pinned")
 	assert.Equal(t, []string{b.path("far/museum.zip")}, found.Exports)
 	assert.NoFileExists(t, b.path("new/revlet.yaml"), "only looked")
+	assert.Equal(t, catalog.Sound, found.Verdict())
+
+	// What cannot be read is not absent.
+	harmed := filepath.Join(t.TempDir(), "harmed")
+	require.NoError(t, os.CopyFS(harmed, os.DirFS(b.path("far"))))
+	records, err := filepath.Glob(filepath.Join(harmed, museum, "archives", "*"))
+	require.NoError(t, err)
+	for left := 1; left >= 0; left-- {
+		require.NoError(t, os.WriteFile(records[left], []byte("x"), 0o600))
+		found, err := fresh.Discover(t.Context(), Discovery{Name: "harmed", Store: config.Store{Folder: harmed}})
+		require.NoError(t, err)
+		assert.Len(t, found.Sites, left)
+		assert.Len(t, found.Trouble, 2-left)
+		assert.Equal(t, catalog.Damaged, found.Verdict())
+	}
 	_, err = fresh.Discover(t.Context(), Discovery{Name: "found", Store: config.Store{Folder: b.path("far")}, Write: true})
 	require.NoError(t, err)
 	c, err := config.Load(b.path("new/revlet.yaml"))
