@@ -80,6 +80,7 @@ const (
 	errNull          = 1048
 	errSyntax        = 1064
 	errGenerated     = 1906
+	errTruncated     = 1265
 	errNoSuchRoutine = 1305
 	errInvalidView   = 1356
 	errNoColumn      = 1054

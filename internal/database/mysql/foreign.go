@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/lazy"
 	"revlet/internal/platform/reason"
 )
 
@@ -23,7 +24,7 @@ import (
 // The plan is completed with what the text has made.
 func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader) (rows int64, err error) {
 	err = db.onConn(ctx, p.Stage, func(conn *sql.Conn) error {
-		d := &dumpLoader{db: db, conn: conn, plan: p, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From), added: map[string]int64{}, generated: map[string]bool{}}
+		d := &dumpLoader{db: db, conn: conn, plan: p, gate: newDumpGate(parseVersion(db.info.Version), p.Live, p.From), added: map[string]int64{}, lenient: map[string]bool{}, enums: map[string][]string{}}
 		if err := d.choosePlaces(ctx); err != nil {
 			return err
 		}
@@ -32,7 +33,7 @@ func (db *Database) LoadDump(ctx context.Context, p *database.Plan, r io.Reader)
 		}
 		rows = d.rows
 		if d.misfits > 0 {
-			p.Notes = append(p.Notes, fmt.Sprintf("values of the SQL that did not fit, and were changed or left out by the server: %d; the first: %s", d.misfits, d.misfit))
+			p.Notes = append(p.Notes, fmt.Sprintf("values of the SQL that are not right for their column, kept as the server takes them, or left out: %d; the first: %s", d.misfits, d.misfit))
 		}
 		switch {
 		case p.Rows != nil:
@@ -59,8 +60,10 @@ type dumpLoader struct {
 	pending int
 	// added counts the rows that were added to each staged table.
 	added map[string]int64
-	// generated are staged tables for whose generated columns the text gives values.
-	generated map[string]bool
+	// lenient are staged tables whose rows are let in although the server has something to say of each: what that is, is
+	// looked at. enums are the columns of a kind of which a value is one of a list.
+	lenient map[string]bool
+	enums   map[string][]string
 	// under is what the session was last set to. misfits counts values that do not fit their
 	// columns, where they are taken; misfit is what the server has said of the first.
 	under   string
@@ -161,15 +164,19 @@ func (d *dumpLoader) statement(ctx context.Context, stmt string) error {
 // not ask. Tables are made without that: what they are is the text's own affair.
 func (d *dumpLoader) exec(ctx context.Context, q string) error {
 	does := d.gate.rows
-	strict := does.adds && !d.plan.Misfits && !d.generated[does.table]
+	strict := does.adds && !d.plan.Misfits && !d.lenient[does.table]
 	if err := d.prepare(ctx, strict, does.ignore); err != nil {
 		return err
 	}
 	res, err := d.conn.ExecContext(ctx, q)
 	switch {
-	case strict && isCode(err, errGenerated):
-		// Dumps give values for what the server works out itself, and these it may pass over.
-		d.generated[does.table] = true
+	case strict && isCode(err, errGenerated, errTruncated):
+		if lenient, look := d.mayBeLenient(ctx, does.table, err); look != nil {
+			return look
+		} else if !lenient {
+			return reason.Because(reason.DoesNotFitSQL, nil, err)
+		}
+		d.lenient[does.table] = true
 		return d.exec(ctx, q)
 	case isCode(err, misfits...):
 		return reason.Because(reason.DoesNotFitSQL, nil, err)
@@ -207,6 +214,40 @@ func (d *dumpLoader) prepare(ctx context.Context, strict, ignore bool) error {
 	_, err := d.conn.ExecContext(ctx, under)
 	d.under = under
 	return err
+}
+
+// ofColumn finds the column in what the server says of a value.
+var ofColumn = lazy.Regexp("column '([^']+)'")
+
+// mayBeLenient tells whether a statement that failed in strict mode may be run outside of it, with a look at what the server
+// says then. Dumps give values for what the server works out itself, and these it may pass over. And they have an empty text
+// for a value that is none of the list of its column: it was never there, as servers without strict mode keep such.
+func (d *dumpLoader) mayBeLenient(ctx context.Context, name string, failed error) (bool, error) {
+	if isCode(failed, errTruncated) {
+		enum, err := d.ofEnum(ctx, name, failed.Error())
+		if err != nil || !enum {
+			return false, err
+		}
+	}
+	// Where nothing is taken back, the rows before the one that failed are in.
+	var engine sql.NullString
+	err := d.conn.QueryRowContext(ctx, "SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?", name).Scan(&engine)
+	return err == nil && (isCode(failed, errGenerated) || (&table{engine: engine.String}).transactional()), err
+}
+
+// ofEnum tells whether what the server says is about a column of which a value is one of a list.
+func (d *dumpLoader) ofEnum(ctx context.Context, table, said string) (bool, error) {
+	columns, known := d.enums[table]
+	if !known {
+		var err error
+		columns, err = queryStrings(ctx, d.conn, "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = "+text(table)+" AND DATA_TYPE = 'enum'")
+		if err != nil {
+			return false, err
+		}
+		d.enums[table] = columns
+	}
+	found := ofColumn().FindStringSubmatch(said)
+	return found != nil && slices.Contains(columns, found[1]), nil
 }
 
 // misfits are the codes of errors about values that do not fit: data truncated, out of range, a wrong or incorrect value, data too long.
@@ -259,8 +300,15 @@ func (d *dumpLoader) warnings(ctx context.Context, q string) error {
 	if len(said) == 0 {
 		return nil
 	}
-	if !d.plan.Misfits {
-		return reason.New(reason.DoesNotFitSQL, nil, "%s: %s", excerpt(q), said[0][2])
+	for _, row := range said {
+		if d.plan.Misfits {
+			break
+		}
+		if enum, err := d.ofEnum(ctx, d.gate.rows.table, row[2]); err != nil {
+			return err
+		} else if !enum || row[1] != strconv.Itoa(errTruncated) {
+			return reason.New(reason.DoesNotFitSQL, nil, "%s: %s", excerpt(q), row[2])
+		}
 	}
 	if d.misfits == 0 {
 		d.misfit = excerpt(q) + ": " + said[0][2]

@@ -5,7 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 
 	"revlet/internal/database"
 	"revlet/internal/database/sqlite"
@@ -92,6 +95,10 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 	if err := swapOrTakeBack(ctx, j.State.Disk, journal, targets); err != nil {
 		return nil, fmt.Errorf("restore %s from %s: %w", j.Site.Name, j.Name, err)
 	}
+	if without := notMade(plan); len(without) > 0 {
+		few := strings.Join(without[:min(len(without), 5)], ", ")
+		plan.Notes = append(plan.Notes, fmt.Sprintf("of what was there, the SQL makes nothing for %s, such as %s: set aside like the rest", english.Plural(len(without), "table", ""), few))
+	}
 	for _, note := range plan.Notes {
 		progress.Or(j.Observer).Note("note: database " + j.Label + ": " + note)
 	}
@@ -102,6 +109,16 @@ func RunSQL(ctx context.Context, j SQLJob) (*Result, error) {
 		}
 	}
 	return &Result{Journal: journal, Rows: rows, Tables: tables, Swap: j.Now().Sub(swapStart), Took: j.Now().Sub(start), Aside: journal.AsidePlaces()}, nil
+}
+
+// notMade are the tables that were there and that the text does not make, where the plan tells.
+func notMade(p *database.Plan) (names []string) {
+	for _, m := range p.Tables {
+		if m.Staged == "" && m.Aside != "" {
+			names = append(names, m.Name)
+		}
+	}
+	return names
 }
 
 func stageSQL(ctx context.Context, j SQLJob, journal *Journal, target database.Target, loader dumpLoader) (int64, error) {
