@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/reason"
 )
 
 // Config says how to reach a database.
@@ -217,6 +218,9 @@ func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 			tag, err := tx.Exec(ctx, statement, values...)
 			if err == nil {
 				err = e.Check(tag.RowsAffected())
+			}
+			if strings.HasPrefix(codeOf(err), dataException) {
+				err = reason.Because(reason.DoesNotFit, nil, err)
 			}
 			if err != nil {
 				return fmt.Errorf("change rows of %s: %w", e.Table, err)

@@ -4,6 +4,7 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -576,6 +577,28 @@ func (r *run) rename(plan *database.Plan) {
 	}
 }
 
+// byTurns orders parts so that those of one table are loaded at different times, as far as there are other tables: rows that
+// come to the end of a table are put in faster than those that come into its middle.
+func byTurns(parts []archive.Part) []archive.Part {
+	type turn struct {
+		part archive.Part
+		nth  int
+	}
+	all, seen := make([]turn, 0, len(parts)), map[[2]string]int{}
+	for _, p := range parts {
+		of := [2]string{p.Database, p.Table}
+		all = append(all, turn{p, seen[of]})
+		seen[of]++
+	}
+	slices.SortStableFunc(all, func(a, b turn) int {
+		return cmp.Or(cmp.Compare(a.nth, b.nth), cmp.Compare(b.part.ContentBytes, a.part.ContentBytes))
+	})
+	for i := range all {
+		parts[i] = all[i].part
+	}
+	return parts
+}
+
 // loadDatabase loads schema, rows and objects into the staging place.
 func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string, target database.Target, plan *database.Plan) error {
 	parts := r.wanted()
@@ -584,6 +607,7 @@ func (r *run) loadDatabase(ctx context.Context, ix *catalog.Index, label string,
 			return r.loadDump(ctx, ix, p, target, plan)
 		}
 	}
+	parts = byTurns(parts)
 	for _, kind := range []string{database.Schema, database.Rows, database.Objects} {
 		g, ctx := errgroup.WithContext(ctx)
 		g.SetLimit(target.Lanes())
