@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -70,7 +71,12 @@ func (b *bench) offsite() error {
 				return err
 			}
 		}
-		return errors.Join(os.RemoveAll(b.path("state/previous")), os.RemoveAll(b.path("state/ledger")))
+		// What is known of the stores goes with them, but for the machine's key.
+		known, err := os.ReadFile(b.path("state/known_hosts"))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return errors.Join(os.RemoveAll(b.path("state")), os.MkdirAll(b.path("state"), 0o700), os.WriteFile(b.path("state/known_hosts"), known, 0o600))
 	}
 	if err := errors.Join(wipe(), b.configure(port, "harbour")); err != nil {
 		return err
