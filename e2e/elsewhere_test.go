@@ -75,7 +75,7 @@ func TestSettingsThatLeadElsewhere(t *testing.T) {
 	// open its database.
 	s.exec(t, "ALTER USER 'museum'@'127.0.0.1' IDENTIFIED BY 'new lamp'")
 	w.edit("htdocs/wp-config.php", "'lamp'", "'new lamp'")
-	w.fails(1, []string{"lead to another database", "refuses", "--keep-settings"}, "restore", first, "--yes")
+	w.fails(1, []string{"do not reach the site's database", "refuses", "--keep-settings"}, "restore", first, "--yes")
 	require.NoError(t, os.Remove(w.path("htdocs/wp-content/themes/lantern/style.css")))
 	r = w.try("restore", first, "--keep-settings", "--yes")
 	require.Equal(t, 0, r.code, r.err)

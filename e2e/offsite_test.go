@@ -417,7 +417,7 @@ func TestHealPutsSoundCopiesBack(t *testing.T) {
 	assert.Equal(t, 5, strings.Count(w.run("stores", "heal", "harbour"), "Healed:"), "three parts, a list and a record")
 	w.run("verify")
 	w.run("archives")
-	assert.Contains(t, w.run("stores", "heal", "harbour"), "Nothing to heal: everything of kestrelpoint in harbour is sound.")
+	assert.Contains(t, w.run("stores", "heal", "harbour"), "Nothing to heal: everything of the 6 archives of kestrelpoint in harbour is sound.")
 	assert.NotContains(t, w.run("stores", "heal", "harbour", "--quick"), "sound", "lengths say nothing of that")
 
 	// A part that verify has found damaged is not relied on: the next backup that
