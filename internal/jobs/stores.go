@@ -23,6 +23,7 @@ import (
 	"revlet/internal/store/contract"
 	"revlet/internal/store/marked"
 	"revlet/internal/store/opener"
+	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/replicate"
 	"revlet/internal/work/verify"
@@ -166,15 +167,20 @@ type Copied struct {
 }
 
 // wantedIn are the archives that a store has, or has lost: of which a record there cannot be read, or which nobody should have
-// removed there. lost are those of the latter that no other store has.
-func wantedIn(l *catalog.Listing, known []history.Archive, target string) (wanted []catalog.Held, lost []string) {
+// removed there, and nobody has said that it may be so. lost are those of the latter that no other store has.
+func wantedIn(l *catalog.Listing, known []history.Archive, open []history.Alarm, target string) (wanted []catalog.Held, lost []string) {
 	broken, vanished := map[string]bool{}, map[string]bool{}
+	missed := func(name string) bool {
+		return slices.ContainsFunc(open, func(o history.Alarm) bool {
+			return o.Kind == alarm.Vanished && o.Archive == name && o.Accepted.IsZero()
+		})
+	}
 	for _, b := range l.Broken {
 		broken[b.Name] = broken[b.Name] || b.Store == target
 	}
 	for _, k := range known {
 		for _, c := range k.Copies {
-			if c.Store == target && !c.Gone.IsZero() && c.Why == foundMissing {
+			if c.Store == target && !c.Gone.IsZero() && c.Why == foundMissing && missed(k.Name) {
 				vanished[k.Name] = true
 			}
 		}
@@ -372,7 +378,11 @@ func (a *Agent) Heal(ctx context.Context, target, name string, quick bool, watch
 		if err != nil {
 			return err
 		}
-		wanted, lost := wantedIn(l, known, target)
+		open, err := a.History.Alarms(ctx, name)
+		if err != nil {
+			return err
+		}
+		wanted, lost := wantedIn(l, known, open, target)
 		if site.Archives = len(wanted) + len(lost); len(wanted) > 0 {
 			var found []replicate.Healed
 			found, err = job.Heal(ctx, wanted, quick)

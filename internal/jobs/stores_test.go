@@ -20,6 +20,7 @@ import (
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store/marked"
+	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/replicate"
 	"revlet/internal/work/verify"
@@ -183,6 +184,8 @@ func TestAStoreThatHasLostArchivesIsHealed(t *testing.T) {
 	site = heal()
 	require.Len(t, site.Objects, 1)
 	assert.True(t, site.Left(), "no store has it")
+	require.NoError(t, b.Accept(t.Context(), museum, alarm.Vanished, "mine"))
+	assert.Equal(t, &HealedSite{Archives: 1, Objects: []replicate.Healed{}}, heal(), "somebody has said that it may be so")
 
 	back := b.away("far")
 	_, err = b.Heal(t.Context(), "far", museum, false, nil)
