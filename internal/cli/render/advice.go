@@ -58,6 +58,8 @@ var Advice = map[reason.Reason]string{
 	reason.OtherCMS:              "check `root:`, or add --anyway",
 	reason.NoTLS:                 "have it speak TLS; or, if the line between is your own, say so in the site's entry, `databases: {main: {tls: off}}`, or to adopt with --tls off",
 	reason.Untrusted:             "name the authority in the site's entry, `databases: {main: {ca_file: /path/ca.pem}}`; `tls: unverified` takes any certificate",
+	reason.ServerOfOthers:        "see whether the database server is running; if that program is the site's own server, say so in its entry: `databases: {main: {tls: off}}`",
+	reason.WantsPassword:         "if it is MySQL, open the site once and try again: the server then knows the account; otherwise have it speak TLS (`tls: verify`), or, if nobody else can listen there, say so in the site's entry: `databases: {main: {tls: off}}`",
 	reason.IncludeOfOthers:       "make it yours alone: chown and chmod go-w, and the folder that it lies in",
 	reason.ConfigFolder:          "keep it in a folder of root's, such as /etc/revlet, and name it with --config",
 	reason.ProgramOfOthers:       "read it, for others may have changed it; then give it and its folder to root, or have it run as its own account: sudo -u {account} {path}",

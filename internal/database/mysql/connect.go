@@ -141,17 +141,15 @@ func (c Config) pool() (_ *sql.DB, err error) {
 	} else if dc.TLS, err = c.TLS.Config(c.Host); err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
-	dc.DialFunc = c.Dial
 	dc.Timeout = 15 * time.Second
 	dc.MaxAllowedPacket = 0 // as large as the server takes
 	dc.Params = map[string]string{"sql_mode": "'" + dumpMode + "'", "time_zone": "'+00:00'"}
 	dc.Collation = "utf8mb4_general_ci"
 	dc.Logger = &driver.NopLogger{}
-	connector, err := driver.NewConnector(dc)
-	if err != nil {
+	if _, err := driver.NewConnector(dc); err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
-	return sql.OpenDB(guardedConnector{connector}), nil
+	return sql.OpenDB(guardedConnector{judgingConnector{c, dc}}), nil
 }
 
 func (db *Database) look(ctx context.Context) error {
@@ -182,8 +180,13 @@ func (c Config) explain(err error) error {
 		return fmt.Errorf("database %s: %w", c.Name, why)
 	}
 	var tunnel *database.TunnelError
-	if errors.As(err, &tunnel) {
+	switch {
+	case errors.As(err, &tunnel):
 		return fmt.Errorf("database %s at %s: %w", c.Name, c.where(), tunnel)
+	case errors.Is(err, database.ErrProofOnly):
+		return fmt.Errorf("database %s: %w", c.Name, database.WantsPassword(c.where()))
+	case reason.Is(err, reason.ServerOfOthers):
+		return fmt.Errorf("database %s: %w", c.Name, err)
 	}
 	hint := ""
 	switch {

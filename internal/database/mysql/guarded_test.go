@@ -21,6 +21,12 @@ func liar(t *testing.T, login string, answers ...string) int {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
+	lieAt(l, "mysql_native_password", login, nil, answers...)
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// lieAt is liar where it listens, with a way to log in that it says is its own; heard gets what is said to it.
+func lieAt(l net.Listener, way, login string, heard func(string), answers ...string) {
 	go func() {
 		for {
 			c, err := l.Accept()
@@ -45,10 +51,13 @@ func liar(t *testing.T, login string, answers ...string) int {
 					number = head[3] + 1
 					text := make([]byte, int(head[0])|int(head[1])<<8|int(head[2])<<16)
 					_, err := io.ReadFull(c, text)
+					if heard != nil {
+						heard(string(text))
+					}
 					return string(text), err == nil
 				}
 				// Protocol::HandshakeV10 (MySQL's internals manual).
-				say("\x0a10.11.0-MariaDB\x00\x01\x00\x00\x00saltsalt\x00\xff\xf7\x21\x02\x00\xff\x81\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00mysql_native_password\x00")
+				say("\x0a10.11.0-MariaDB\x00\x01\x00\x00\x00saltsalt\x00\xff\xf7\x21\x02\x00\xff\x81\x15\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00saltsaltsalt\x00" + way + "\x00")
 				if _, more := hear(); !more {
 					return
 				}
@@ -65,7 +74,6 @@ func liar(t *testing.T, login string, answers ...string) int {
 			}()
 		}
 	}()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // A site's settings choose the server, and one that is made for it took the program down

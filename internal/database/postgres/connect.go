@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -93,20 +94,62 @@ func (c Config) reach(ctx context.Context) (*pgx.Conn, error) {
 	}
 	// What the environment says of TLS, and falling back to none, is not wanted.
 	pc.TLSConfig, pc.Fallbacks = nil, nil
+	// Nor are passwords that the account which runs this has in files: they are not the site's, whose settings choose server and account.
+	pc.Password = c.Password
 	if c.Socket == "" {
 		if pc.TLSConfig, err = c.TLS.Config(c.Host); err != nil {
 			return nil, fmt.Errorf("database %s: %w", c.Name, err)
 		}
 	}
+	// The first connection is made here, to see whose the far end is before anything is said.
+	pc.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 	if c.Dial != nil {
 		pc.DialFunc = c.Dial
-		pc.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
+	}
+	if err := c.judge(ctx, pc); err != nil {
+		return nil, c.explain(err)
 	}
 	conn, err := pgx.ConnectConfig(ctx, pc)
 	if err != nil {
 		return nil, c.explain(err)
 	}
 	return conn, nil
+}
+
+// proofsOnly are the ways of logging in that send no password, as libpq's require_auth names them: on none of them a server
+// gets more than a proof, and the server proves with the first that it knows the password, too.
+const proofsOnly = "scram-sha-256,md5,none"
+
+// judge connects, and has the driver use that connection.
+func (c Config) judge(ctx context.Context, pc *pgx.ConnConfig) error {
+	if pc.TLSConfig != nil {
+		return nil
+	}
+	dial := pc.DialFunc
+	network, address := pgconn.NetworkAddress(pc.Host, pc.Port)
+	within, cancel := context.WithTimeout(ctx, pc.ConnectTimeout)
+	defer cancel()
+	conn, err := dial(within, network, address)
+	if err != nil {
+		return err
+	}
+	line, err := c.TLS.Judge(conn, c.Dial != nil)
+	if err != nil {
+		_ = conn.Close()
+		return err
+	}
+	if line == database.Proofs {
+		pc.RequireAuth = proofsOnly
+	}
+	var once sync.Once
+	pc.DialFunc = func(ctx context.Context, network, address string) (made net.Conn, err error) {
+		once.Do(func() { made = conn })
+		if made != nil {
+			return made, nil
+		}
+		return dial(ctx, network, address) // to have a query ended: no password is sent
+	}
+	return nil
 }
 
 // explain words a failure to connect with the next step. Codes are those of
@@ -118,6 +161,12 @@ func (c Config) explain(err error) error {
 	var tunnel *database.TunnelError
 	if errors.As(err, &tunnel) {
 		return fmt.Errorf("database %s at %s: %w", c.Name, c.where(), tunnel)
+	}
+	switch {
+	case strings.Contains(err.Error(), "authentication method requirement"):
+		return fmt.Errorf("database %s: %w", c.Name, database.WantsPassword(c.where()))
+	case reason.Is(err, reason.ServerOfOthers):
+		return fmt.Errorf("database %s: %w", c.Name, err)
 	}
 	var pe *pgconn.PgError
 	hint := "nothing answers there; is the database server running?"

@@ -27,6 +27,12 @@ func liar(t *testing.T, login, answer string) int {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
+	lieAt(l, login, answer, io.Discard)
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// lieAt is liar where it listens; heard gets what is said to it.
+func lieAt(l net.Listener, login, answer string, heard io.Writer) {
 	go func() {
 		for {
 			c, err := l.Accept()
@@ -40,7 +46,7 @@ func liar(t *testing.T, login, answer string) int {
 					if _, err := io.ReadFull(c, b); err != nil {
 						return false
 					}
-					_, err := io.CopyN(io.Discard, c, int64(binary.BigEndian.Uint32(b[head-4:]))-4)
+					_, err := io.CopyN(heard, c, int64(binary.BigEndian.Uint32(b[head-4:]))-4)
 					return err == nil
 				}
 				if !hear(4) {
@@ -53,7 +59,6 @@ func liar(t *testing.T, login, answer string) int {
 			}()
 		}
 	}()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // A site's settings choose the server: one that is made for it takes nothing down.

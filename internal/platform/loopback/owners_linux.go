@@ -6,10 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 )
 
 // States of a socket: one that others may connect to (TCP_LISTEN), and one that is connected (TCP_ESTABLISHED).
@@ -29,15 +32,62 @@ func listensAt(port uint16) func(state, local, remote string) bool {
 // Peers are the accounts whose programs have a connection from one address to another, both of this machine: one, or none
 // if it is no more. Known is false where the system does not tell.
 func Peers(from, to netip.AddrPort) (uids []int, known bool, err error) {
-	return sockets(func(state, local, remote string) bool {
-		return state == connected && local == inTable(from) && remote == inTable(to)
-	})
+	at, with := inTable(unmapped(from)), inTable(unmapped(to))
+	return sockets(func(state, local, remote string) bool { return state == connected && local == at && remote == with })
 }
+
+// Answering are the accounts whose programs the far end of a connection is of: those that listen at an address of this machine,
+// or, at a socket of the file system, that of the program which began to (unix(7), SO_PEERCRED). Known is false where the system
+// does not tell, as for what another machine or a container has behind the address.
+func Answering(conn net.Conn) (uids []int, known bool, err error) {
+	if c, ok := conn.(*net.UnixConn); ok {
+		return listenerOf(c)
+	}
+	at, ok := conn.RemoteAddr().(*net.TCPAddr)
+	if !ok || !at.IP.IsLoopback() {
+		return nil, false, nil
+	}
+	places := answeringAt(at.AddrPort())
+	uids, known, err = sockets(func(state, local, _ string) bool { return state == listening && slices.Contains(places, local) })
+	return uids, known && len(uids) > 0, err
+}
+
+// answeringAt are what a program may listen at, as the kernel's tables have it, to be reached at an address.
+func answeringAt(at netip.AddrPort) []string {
+	addresses := []netip.Addr{at.Addr().Unmap(), netip.IPv6Unspecified()}
+	if at.Addr().Unmap().Is4() {
+		addresses = append(addresses, netip.IPv4Unspecified(), netip.AddrFrom16(at.Addr().As16()))
+	}
+	var all []string
+	for _, a := range addresses {
+		all = append(all, inTable(netip.AddrPortFrom(a, at.Port())))
+	}
+	return all
+}
+
+func listenerOf(conn *net.UnixConn) (uids []int, known bool, err error) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return nil, false, err
+	}
+	var peer *syscall.Ucred
+	if failed := raw.Control(func(fd uintptr) {
+		peer, err = syscall.GetsockoptUcred(int(fd), syscall.SOL_SOCKET, syscall.SO_PEERCRED)
+	}); failed != nil {
+		return nil, false, failed
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	return []int{int(peer.Uid)}, true, nil
+}
+
+func unmapped(a netip.AddrPort) netip.AddrPort { return netip.AddrPortFrom(a.Addr().Unmap(), a.Port()) }
 
 // inTable is an address as the kernel's tables have it: words of 32 bits in this machine's order of bytes.
 func inTable(a netip.AddrPort) string {
 	var b strings.Builder
-	for words := a.Addr().Unmap().AsSlice(); len(words) > 0; words = words[4:] {
+	for words := a.Addr().AsSlice(); len(words) > 0; words = words[4:] {
 		fmt.Fprintf(&b, "%08X", binary.NativeEndian.Uint32(words))
 	}
 	return fmt.Sprintf("%s:%04X", &b, a.Port())

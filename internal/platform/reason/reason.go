@@ -124,6 +124,10 @@ const (
 	// trusted.
 	NoTLS     Reason = "no-tls"
 	Untrusted Reason = "untrusted"
+	// ServerOfOthers: what answers in the place of this machine's database server is another account's program.
+	// WantsPassword: a server wants the password itself over a line that is not protected.
+	ServerOfOthers Reason = "server-of-others"
+	WantsPassword  Reason = "wants-password"
 	// DatabaseElsewhere: a site's settings choose a database file, "path" for "label",
 	// outside the site's folders.
 	DatabaseElsewhere Reason = "database-elsewhere"
