@@ -1,6 +1,8 @@
 package database
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -122,12 +124,29 @@ func (s Setup) Accounts() (all []string) {
 	return all
 }
 
-// Grants are the statements that give an account of Accounts its rights. In a GRANT, _ and %
-// of a database's name are patterns.
-func (s Setup) Grants(account string) []string {
-	place := strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(quoted(s.Name, "`"))
-	return []string{"GRANT ALL PRIVILEGES ON " + place + ".* TO " + account, "GRANT ALL PRIVILEGES ON `rv\\_%`.* TO " + account}
+// StageOf and AsideOf are what the names of databases begin with in which a database of a MySQL server is staged and set aside.
+// They are of that database alone: an account that may use its own does not reach what another site has there.
+func StageOf(name string) string { return "rv_new_" + markOf(name) }
+
+// AsideOf is explained at StageOf.
+func AsideOf(name string) string { return "rv_old_" + markOf(name) }
+
+func markOf(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:5]) + "_"
 }
+
+// Grants are the statements that give an account of Accounts its rights: on its database, and on those in which that is staged and
+// set aside. In a GRANT, _ and % of a database's name are patterns.
+func (s Setup) Grants(account string) (all []string) {
+	for _, place := range []string{Pattern(s.Name), Pattern(StageOf(s.Name)) + "%", Pattern(AsideOf(s.Name)) + "%"} {
+		all = append(all, "GRANT ALL PRIVILEGES ON "+quoted(place, "`")+".* TO "+account)
+	}
+	return all
+}
+
+// Pattern is the name of a database as a GRANT of MySQL takes it to mean that one alone.
+func Pattern(name string) string { return strings.NewReplacer(`_`, `\_`, `%`, `\%`).Replace(name) }
 
 // CreateAccount is the statement that makes an account of Accounts, or for postgres the
 // account, with a password.

@@ -21,7 +21,7 @@ import (
 
 // Plan implements database.Target.
 func (db *Database) Plan(id string) *database.Plan {
-	return &database.Plan{ID: id, Engine: "mysql", Live: db.c.Name, Stage: stagePrefix + id, Aside: asidePrefix + id}
+	return &database.Plan{ID: id, Engine: "mysql", Live: db.c.Name, Stage: database.StageOf(db.c.Name) + id, Aside: database.AsideOf(db.c.Name) + id}
 }
 
 // Prepare implements database.Target. It makes a staging database where the
