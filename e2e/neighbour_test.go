@@ -3,6 +3,8 @@ package e2e
 import (
 	"database/sql"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -55,4 +57,46 @@ func TestAnotherSitesAccountReachesNothingThatIsSetAside(t *testing.T) {
 	}
 	w.run("undo", "kestrelpoint", "--yes")
 	assert.Equal(t, []string{"planted"}, s.column(t, "SELECT password FROM light_house.keepers"))
+}
+
+// A server lets accounts of its machine in at its socket without a password. A site's settings that named root had all databases
+// of the server lent, for root is whom Revlet runs as.
+func TestSettingsGetNoRightsOfRootAtADatabaseServer(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root has rights to lend")
+	}
+	t.Parallel()
+	s := ownMariadb(t)
+	require.NoError(t, os.Chmod(filepath.Dir(s.socket), 0o711))
+	s.exec(t, "ALTER USER 'root'@'localhost' IDENTIFIED VIA unix_socket")
+	w := settled(t, s)
+	settings := w.path("htdocs/wp-config.php")
+	w.edit("htdocs/wp-config.php", fmt.Sprintf("'127.0.0.1:%d'", s.port), "'localhost:"+s.socket+"'")
+	w.edit("htdocs/wp-config.php", "define('DB_USER', 'museum')", "define('DB_USER', 'root')")
+	w.edit("htdocs/wp-config.php", "'museum'", "'shop'")
+	w.run("backup", "--scope", "database")
+	require.NoError(t, os.RemoveAll(w.path("state")))
+	require.NoError(t, os.RemoveAll(w.path("archives")))
+	require.NoError(t, os.MkdirAll(w.path("archives"), 0o755))
+	for _, change := range []string{"chown 65534 ", "chown 0:65534 ", "chmod g=rw ", "chgrp 0 ", "chmod o=rw "} {
+		sh(t, change+settings)
+		if change == "chown 0:65534 " || change == "chgrp 0 " {
+			continue // still root's alone
+		}
+		w.fails(1, []string{`refuses user "root" to the account #65534`}, "backup", "--scope", "database")
+		w.fails(1, []string{`refuses user "root" to the account #65534`}, "preflight")
+	}
+
+	s.exec(t, "CREATE USER 'nobody'@'localhost' IDENTIFIED VIA unix_socket; GRANT ALL ON museum.* TO 'nobody'@'localhost'")
+	w.edit("htdocs/wp-config.php", "'shop'", "'museum'")
+	w.edit("htdocs/wp-config.php", "define('DB_USER', 'root')", "define('DB_USER', 'nobody')")
+	sh(t, "chmod 600 "+settings+" && chown 65534:65534 "+settings)
+	w.run("backup")
+	want := s.describe(t, "museum")
+	s.exec(t, "DROP TABLE museum.kp_posts")
+	broken := s.describe(t, "museum")
+	w.run("restore", "kestrelpoint", "--yes")
+	assert.Equal(t, want, live(s.describe(t, "museum")))
+	w.run("undo", "kestrelpoint", "--yes")
+	assert.Equal(t, broken, s.describe(t, "museum"), "the journal knows whom it was spoken for")
 }

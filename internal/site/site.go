@@ -180,6 +180,9 @@ type Database struct {
 	// On says otherwise: the address that Place has, where that is kept.
 	Place tree.Place `json:"-"`
 	On    string     `json:"on,omitempty"`
+	// As is the account that a server on this machine takes us for at a socket; nil is the one that runs this. Servers let
+	// accounts of the machine in without a password, and whoever may write a site's settings gets no more lent than his own.
+	As *int `json:"as,omitempty"`
 	// usualSocket tells that Socket is where one is on this machine.
 	usualSocket bool
 	// within are the folders that a file lies in which the site's settings have chosen; nil is any.
@@ -449,9 +452,57 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 				db = db.Within(s.folders()...)
 			}
 		}
+		if s.Place == nil && db.Engine != "sqlite" {
+			db.As = s.writer(c)
+		}
 		s.Databases = append(s.Databases, db)
 	}
 	return nil
+}
+
+// writer is the account that may write the site's settings on this machine, if this one is root and that is not: the one that
+// they belong to, nobody where several may, and the one that the site's folder is in where there are none.
+func (s *Site) writer(c config.Site) *int {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	files := s.Recipe.Settings.Files
+	if c.Settings != "" {
+		files = []string{c.Settings}
+	}
+	at := ""
+	for _, f := range files {
+		if at = filepath.Join(c.Root, filepath.FromSlash(f)); filepath.IsAbs(f) {
+			at = f
+		}
+		if info, err := os.Stat(at); err == nil {
+			return accountOf(at, info)
+		}
+	}
+	for at = filepath.Clean(c.Root); ; at = filepath.Dir(at) {
+		info, err := os.Stat(at)
+		if err == nil {
+			return accountOf(at, info)
+		}
+		if at == filepath.Dir(at) {
+			return nil
+		}
+	}
+}
+
+// nobody is the account that has nothing (Linux: overflowuid).
+const nobody = 65534
+
+func accountOf(path string, info fs.FileInfo) *int {
+	a, ok := disk.AttributesOf(info)
+	uid := nobody
+	switch {
+	case ok && a.UID == 0 && disk.FileOnlyOf(path, info):
+		return nil
+	case ok && disk.FileOnlyOf(path, info, a.UID):
+		uid = a.UID
+	}
+	return &uid
 }
 
 // pathFrom is PathAt the other way round.

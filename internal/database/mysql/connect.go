@@ -40,6 +40,8 @@ type Config struct {
 	// OpenTime is how long a server may take until it has told what it is; 0 means a
 	// minute. One that hangs takes connections and says nothing.
 	OpenTime time.Duration
+	// As is the account of this machine that a server at a socket is to take us for; nil is the one that runs this.
+	As *int
 	// Dial connects to the server, network and address as in net.Dial; nil is from this
 	// machine.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
@@ -69,6 +71,7 @@ type Database struct {
 const (
 	errDBAccess      = 1044
 	errAccess        = 1045
+	errAccessNone    = 1698 // the same, where no password counts
 	errTableAccess   = 1142
 	errSpecific      = 1227
 	errColumnAccess  = 1143
@@ -115,7 +118,7 @@ var hostPattern = lazy.Regexp(`^[A-Za-z0-9.:%_/-]{1,255}$`)
 
 // letIn adds to an error about something that the server lacks that the account is none of it, where that is so.
 func (c Config) letIn(ctx context.Context, err error) error {
-	if err == nil || !errors.Is(err, database.ErrNotSetUp) || isCode(err, errAccess) {
+	if err == nil || !errors.Is(err, database.ErrNotSetUp) || isCode(err, errAccess, errAccessNone) {
 		return err // one refusal is enough: servers count them
 	}
 	ctx, cancel := context.WithTimeout(ctx, cmp.Or(c.OpenTime, time.Minute))
@@ -190,8 +193,11 @@ func (c Config) explain(err error) error {
 	}
 	hint := ""
 	switch {
-	case isCode(err, errAccess):
+	case isCode(err, errAccess, errAccessNone):
 		hint = fmt.Sprintf("the server refuses user %q with the password in the site's settings; try: %s", c.User, process.ShellQuote("mariadb", "-h", c.Host, "-P", strconv.Itoa(c.Port), "-u", c.User, "-p", c.Name))
+		if c.As != nil && c.Socket != "" {
+			hint = fmt.Sprintf("the server refuses user %q to the account #%d, which the site's settings belong to: root's own way in is not lent to them", c.User, *c.As)
+		}
 	case isCode(err, errDBAccess):
 		hint = fmt.Sprintf("user %q may not use database %q", c.User, c.Name)
 	case isCode(err, errNoDatabase) || errors.Is(err, sql.ErrNoRows):
@@ -206,7 +212,7 @@ func (c Config) explain(err error) error {
 			hint = "nothing answers there; is the database server running?"
 		}
 	}
-	if isCode(err, errAccess, errDBAccess, errNoDatabase) || errors.Is(err, sql.ErrNoRows) {
+	if isCode(err, errAccess, errAccessNone, errDBAccess, errNoDatabase) || errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("database %s at %s: %s (%w, %w)", c.Name, c.where(), hint, database.ErrNotSetUp, err)
 	}
 	if hint != "" {

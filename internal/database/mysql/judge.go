@@ -12,6 +12,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/loopback"
 )
 
 // judgingConnector makes connections, and sees whose the far end is before anything is said on one.
@@ -60,8 +61,7 @@ func (k judgingConnector) dial(ctx context.Context) (net.Conn, error) {
 	if k.c.Dial != nil {
 		return k.c.Dial(ctx, k.base.Net, k.base.Addr)
 	}
-	var d net.Dialer
-	return d.DialContext(ctx, k.base.Net, k.base.Addr)
+	return loopback.DialAs(ctx, k.base.Net, k.base.Addr, k.c.As)
 }
 
 // onlyProofs has the driver send no password. Two ways of logging in, sha256_password and the first login to

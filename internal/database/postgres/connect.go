@@ -20,6 +20,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"revlet/internal/database"
+	"revlet/internal/platform/loopback"
 	"revlet/internal/platform/reason"
 )
 
@@ -36,6 +37,8 @@ type Config struct {
 	// OpenTime is how long a server may take until it has told what it is; 0 means a
 	// minute. One that hangs takes connections and says nothing.
 	OpenTime time.Duration
+	// As is the account of this machine that a server at a socket is to take us for; nil is the one that runs this.
+	As *int
 	// Dial connects to the server, network and address as in net.Dial; nil is from this
 	// machine.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
@@ -103,8 +106,10 @@ func (c Config) reach(ctx context.Context) (*pgx.Conn, error) {
 	}
 	// The first connection is made here, to see whose the far end is before anything is said.
 	pc.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
-	if c.Dial != nil {
-		pc.DialFunc = c.Dial
+	if pc.DialFunc = c.Dial; c.Dial == nil {
+		pc.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+			return loopback.DialAs(ctx, network, address, c.As)
+		}
 	}
 	if err := c.judge(ctx, pc); err != nil {
 		return nil, c.explain(err)

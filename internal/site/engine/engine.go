@@ -114,10 +114,10 @@ func DumpTables(make string, r io.Reader, live, from string) ([]string, error) {
 }
 
 func postgresConfig(db site.Database) postgres.Config {
-	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name, TLS: db.TLS, Dial: through(db)}
+	return postgres.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password, Name: db.Name, TLS: db.TLS, As: db.As, Dial: through(db)}
 }
 
 func mysqlConfig(db site.Database) mysql.Config {
 	return mysql.Config{Host: db.Host, Port: db.Port, Socket: db.Socket, User: db.User, Password: db.Password,
-		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables, TLS: db.TLS, Dial: through(db)}
+		Name: db.Name, Prefix: db.Prefix, OwnTables: db.OwnTables, TLS: db.TLS, As: db.As, Dial: through(db)}
 }

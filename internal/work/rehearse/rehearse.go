@@ -413,7 +413,7 @@ func (s *servers) reached(db site.Database, port int, socket string) site.Databa
 	if s.passwords[key] == "" {
 		s.passwords[key] = rand.Text()
 	}
-	db.Password, db.TLS = s.passwords[key], database.TLS{}
+	db.Password, db.TLS, db.As = s.passwords[key], database.TLS{}, nil
 	db.Host, db.Port, db.Socket = "127.0.0.1", port, ""
 	if s.job.Serve == nil {
 		db.Host, db.Socket = "", socket
