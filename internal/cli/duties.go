@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -105,6 +106,10 @@ func (a *app) sayDue(ctx context.Context, asJSON bool) error {
 // doDue carries out what is due. Its exit code is that of the worst outcome.
 func (a *app) doDue(ctx context.Context, origin string, asJSON bool) error {
 	all, err := a.jobs.Due(ctx, origin)
+	if origin != "serve" {
+		rest, failed := a.jobs.Rest()
+		all, err = append(all, rest...), errors.Join(err, failed)
+	}
 	if !a.hush && (a.logAs == "" || a.logAs == logText) {
 		a.ShowDue(all)
 	}

@@ -57,6 +57,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 		}
 		select {
 		case <-ctx.Done():
+			a.jobs.EndTurns()
 			a.log("stopped")
 			return nil
 		case <-reload:

@@ -41,6 +41,8 @@ type Agent struct {
 	// Drain is how long a site that was just closed is given for the pages that
 	// are being made.
 	Drain time.Duration
+	// SitePatience is how long others wait for a site that is worked on; 0 is half an hour.
+	SitePatience time.Duration
 	// RetryPause is the first pause before a call to a store is tried again; 0 is
 	// the usual one.
 	RetryPause time.Duration
@@ -90,7 +92,11 @@ type Agent struct {
 	placesMu sync.Mutex
 	// together is how many sites elsewhere are worked on at a time just now.
 	together atomic.Int64
-	places   map[string]tree.Place
+	// late is how many sites are worked on that the others do not wait for.
+	late atomic.Int64
+	// turns are those of duties that are taken just now, or were.
+	turns  turns
+	places map[string]tree.Place
 }
 
 // New returns an agent that tells nobody anything, with the clock of this
@@ -186,6 +192,7 @@ func (a *Agent) Reload() error {
 	for _, w := range fresh.Warnings {
 		a.Tell(Warning{Text: w})
 	}
+	a.EndTurns()
 	a.closeStores()
 	a.closePlaces()
 	a.Config = fresh

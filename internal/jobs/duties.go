@@ -93,8 +93,71 @@ type DutyDone struct {
 	Took            time.Duration
 }
 
+// turns are the sites whose duties are carried out just now, and what came of those that were.
+type turns struct {
+	mu sync.Mutex
+	at map[string]bool
+	// done and failed have not been returned yet.
+	done   []DutyDone
+	failed error
+	// all is done when no site is at it any more; end ends their work.
+	all sync.WaitGroup
+	end map[<-chan struct{}]context.CancelFunc
+}
+
+// free are the sites that are not at it.
+func (t *turns) free(names []string) []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(names), func(name string) bool { return t.at[name] })
+}
+
+// begin notes that a site is at it, until over is called.
+func (t *turns) begin(name string) (over func(some []DutyDone, err error)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.at == nil {
+		t.at = map[string]bool{}
+	}
+	t.at[name] = true
+	return func(some []DutyDone, err error) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.done, t.failed = append(t.done, some...), errors.Join(t.failed, err)
+		delete(t.at, name)
+	}
+}
+
+// endBy has end end some of the work, until done is closed.
+func (t *turns) endBy(done <-chan struct{}, end context.CancelFunc) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.end == nil {
+		t.end = map[<-chan struct{}]context.CancelFunc{}
+	}
+	t.end[done] = end
+	t.all.Go(func() {
+		<-done
+		end()
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		delete(t.end, done)
+	})
+}
+
+// taken gives what came of those that are done, by site, once.
+func (t *turns) taken() (all []DutyDone, err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	all, err = t.done, t.failed
+	t.done, t.failed = nil, nil
+	slices.SortStableFunc(all, func(x, y DutyDone) int { return strings.Compare(x.Site, y.Site) })
+	return all, err
+}
+
 // Due carries out what is due, and returns what came of it, by site. It does nothing while
-// another run is at it.
+// another run is at it. It does not wait for sites that take longer than the others' patience: what comes of them is returned by
+// another Due, or by Rest, which has to be called in the end.
 func (a *Agent) Due(ctx context.Context, origin string) (all []DutyDone, err error) {
 	unlock, err := a.State.Lock(dueLock)
 	if errors.Is(err, state.ErrBusy) {
@@ -104,23 +167,39 @@ func (a *Agent) Due(ctx context.Context, origin string) (all []DutyDone, err err
 		return nil, err
 	}
 	defer unlock()
-	defer a.Beat.Begin()()
-	var failed error
-	var mu sync.Mutex
-	a.SideBySide(ctx, a.Config.SiteNames(), func(ctx context.Context, name string) {
+	turn, end := context.WithCancel(ctx)
+	begun, done := a.beginEach(turn, a.turns.free(a.Config.SiteNames()), func(ctx context.Context, name string) {
+		defer a.Beat.Begin()()
 		a.Beat.Phase(name, 0)
-		some, err := a.dueSite(ctx, name, origin)
-		mu.Lock()
-		defer mu.Unlock()
-		all, failed = append(all, some...), errors.Join(failed, err)
+		over := a.turns.begin(name)
+		over(a.dueSite(ctx, name, origin))
 	})
-	slices.SortStableFunc(all, func(x, y DutyDone) int { return strings.Compare(x.Site, y.Site) })
+	a.turns.endBy(done, end)
+	<-begun
 	if ctx.Err() != nil {
+		all, _ = a.Rest()
 		return all, ctx.Err()
 	}
+	all, failed := a.turns.taken()
 	failed = errors.Join(failed, a.sendDigests(ctx))
 	a.sendWaiting(ctx)
 	return all, failed
+}
+
+// Rest waits for the sites that Due has not waited for, and returns what came of them.
+func (a *Agent) Rest() ([]DutyDone, error) {
+	a.turns.all.Wait()
+	return a.turns.taken()
+}
+
+// EndTurns ends the work on sites that Due has not waited for: their duties stay due.
+func (a *Agent) EndTurns() {
+	a.turns.mu.Lock()
+	for _, end := range a.turns.end {
+		end()
+	}
+	a.turns.mu.Unlock()
+	a.turns.all.Wait()
 }
 
 // turn is a duty whose time has come.
