@@ -142,6 +142,13 @@ func (o *output) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// Steer writes what this program itself has a terminal do.
+func (o *output) Steer(sequence string) {
+	if _, err := io.WriteString(o.to, sequence); err != nil && o.err == nil {
+		o.err = err
+	}
+}
+
 // steering is what a terminal takes for more than text: control characters but for the end of a line and tabs (ECMA-48);
 // colour (SGR) is what this program itself writes of it.
 var steering = sync.OnceValue(func() *regexp.Regexp {

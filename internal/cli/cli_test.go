@@ -344,3 +344,11 @@ func TestTheGateToTheTerminal(t *testing.T) {
 	}
 	assert.Equal(t, "store x: \uFFFD[31mred", render.Advised(errors.New("store x: \x1b[31mred")))
 }
+
+// The gate of a terminal took the sequences with which `cutover watch` draws in place of what it had drawn for somebody else's.
+func TestWhatIsDrawnAnewGoesThroughTheGate(t *testing.T) {
+	var to strings.Builder
+	p := render.Printer{Out: &output{to: &to, gated: true}, Now: time.Now}
+	p.Redraw(3, func(p *render.Printer) { fmt.Fprint(p.Out, "a\x1b[2Jb\n") })
+	assert.Equal(t, "\x1b[3A\x1b[Ja\uFFFD[2Jb\n", to.String())
+}

@@ -44,7 +44,7 @@ func (a *app) discover(ctx context.Context, c *cli.Command) error {
 	d := jobs.Discovery{Name: n.Name, Store: n.Entry, Secret: n.Secret, Trust: c.Bool("trust"), Write: !c.Bool("dry-run")}
 	found, err := a.jobs.Discover(ctx, d)
 	if reason.Is(err, reason.HostUnknown) && !d.Trust && terminal(a.in) && !c.Bool("json") {
-		fmt.Fprintln(a.Out, render.PrintableText(err.Error()))
+		fmt.Fprintln(a.Out, render.ErrText(err))
 		if err := a.typed("Is that its key? [y/N] ", "y", "yes"); err != nil {
 			return err
 		}
@@ -133,7 +133,7 @@ func (a *app) showDiscovered(c *cli.Command, found *jobs.Discovered) {
 func (a *app) showAdded(found *jobs.Discovered) {
 	if found.Added != "" {
 		fmt.Fprintln(a.Out)
-		for line := range strings.SplitSeq(strings.TrimRight(render.PrintableText(found.Added), "\n"), "\n") {
+		for line := range strings.SplitSeq(strings.TrimRight(render.PrintableLines(found.Added), "\n"), "\n") {
 			fmt.Fprintln(a.Out, "  "+line)
 		}
 		fmt.Fprintln(a.Out)

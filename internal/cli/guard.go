@@ -127,7 +127,7 @@ func (a *app) hearGuard(e jobs.Event) {
 		fmt.Fprintf(a.Out, "%s the site does not work any more. Putting it back from %s.\n", a.Bad("Broken:"), e.Archive)
 	case jobs.GuardChanges:
 		if e.Err != nil {
-			fmt.Fprintf(a.Out, "What the command changed cannot be told: %s\n", render.PrintableText(e.Err.Error()))
+			fmt.Fprintf(a.Out, "What the command changed cannot be told: %s\n", render.ErrText(e.Err))
 			return
 		}
 		a.ShowCompared(e.Held, "what the command has left", e.Report, false)

@@ -47,7 +47,7 @@ func (a *app) hear(e jobs.Event) {
 	case jobs.SettingsFromArchive:
 		a.note("the live settings cannot be read; the database settings in the archive are used.")
 	case jobs.SiteDescribed:
-		a.note("site %s is written into %s, as its archive describes it:\n%s", e.Site, e.Path, strings.TrimRight(render.PrintableText(e.Added), "\n"))
+		a.note("site %s is written into %s, as its archive describes it:\n%s", e.Site, e.Path, asLines(strings.TrimRight(e.Added, "\n")))
 	case jobs.SeveralSites:
 		a.note("this installation holds several sites; `revlet adopt %s --settings FILE` adopts another: %s", e.Root, joined(e.Settings))
 	case jobs.SignerTaken:
@@ -72,15 +72,29 @@ func (a *app) hear(e jobs.Event) {
 // levelNote is of what a person should know, and nobody need do anything about.
 const levelNote = slog.LevelInfo + 2
 
-func (a *app) note(format string, args ...any) { a.tell(levelNote, fmt.Sprintf(format, args...)) }
-func (a *app) warning(format string, args ...any) {
-	a.tell(slog.LevelWarn, fmt.Sprintf(format, args...))
+func (a *app) note(format string, args ...any)    { a.tell(levelNote, said(format, args)) }
+func (a *app) warning(format string, args ...any) { a.tell(slog.LevelWarn, said(format, args)) }
+
+// asLines is text of several lines, which may be told as it is.
+type asLines string
+
+// said is fmt.Sprintf; what others have a part in makes no lines.
+func said(format string, args []any) string {
+	for i, arg := range args {
+		switch arg := arg.(type) {
+		case error:
+			args[i] = render.ErrText(arg)
+		case string:
+			args[i] = render.PrintableText(arg)
+		}
+	}
+	return fmt.Sprintf(format, args...)
 }
 
 // log says what was done, with the time, unless only what is wrong is to be said.
 func (a *app) log(format string, args ...any) {
 	if !a.hush {
-		a.tell(slog.LevelInfo, fmt.Sprintf(format, args...))
+		a.tell(slog.LevelInfo, said(format, args))
 	}
 }
 
@@ -93,7 +107,7 @@ const (
 
 // tell writes what happens, where and as it is wanted.
 func (a *app) tell(level slog.Level, text string) {
-	text = render.PrintableText(text)
+	text = render.PrintableLines(text)
 	w := a.err
 	if level == slog.LevelInfo {
 		w = a.Out

@@ -40,7 +40,7 @@ func (a *app) notifyTest(ctx context.Context, c *cli.Command) error {
 	}
 	for _, s := range sent {
 		if s.Err != nil {
-			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("not sent:"), s.What, render.PrintableText(s.Err.Error()))
+			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("not sent:"), s.What, render.ErrText(s.Err))
 			continue
 		}
 		fmt.Fprintf(a.Out, "%s %s\n", a.Good("sent:"), s.What)

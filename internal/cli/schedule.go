@@ -157,7 +157,7 @@ func (a *app) scheduleInstall(ctx context.Context, c *cli.Command) error {
 	}
 	a.showInstalled(s, there)
 	if trusted != nil {
-		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Look:"), render.PrintableText(trusted.Error()))
+		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Look:"), render.ErrText(trusted))
 	}
 	if !a.jobs.Scheduled() {
 		fmt.Fprintf(a.Out, "%s no site has a `schedule:` yet, so nothing will be done; %s is where to say it.\n", a.Bad("Look:"), a.jobs.Config.Path)

@@ -70,7 +70,7 @@ func (a *app) serveDuties(ctx context.Context, c *cli.Command) error {
 // tellSystemd sends a state to the service manager, if there is one.
 func (a *app) tellSystemd(state string) {
 	if _, err := daemon.SdNotify(false, state); err != nil {
-		fmt.Fprintf(a.err, "warning: systemd: %s\n", render.PrintableText(err.Error()))
+		fmt.Fprintf(a.err, "warning: systemd: %s\n", render.ErrText(err))
 	}
 }
 

@@ -240,7 +240,7 @@ func (a *app) showRun(ctx context.Context, c *cli.Command) error {
 	a.Facts([][2]string{{"began", render.When(r.Started)}, {"took", render.Took(r.Finished.Sub(r.Started))}, {"outcome", a.Outcome(r.Outcome)}, {"why", render.PrintableText(strings.TrimSpace(r.Detail))}, {"by", r.Origin}, {"duty", r.Duty},
 		{"archive", r.Archive}, {"new", newBytes(r)}, {"stores", strings.Join(r.Stores, ", ")}})
 	if r.Log != "" {
-		fmt.Fprintf(a.Out, "\n%s\n", render.PrintableText(strings.TrimRight(r.Log, "\n")))
+		fmt.Fprintf(a.Out, "\n%s\n", render.PrintableLines(strings.TrimRight(r.Log, "\n")))
 	}
 	return nil
 }

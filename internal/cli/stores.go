@@ -139,7 +139,7 @@ func (a *app) storeContract(ctx context.Context, c *cli.Command) error {
 		case r.Err == nil:
 			fmt.Fprintf(a.Out, "%s  %s\n", a.Good("kept"), r.Point)
 		default:
-			fmt.Fprintf(a.Out, "%s %s\n      %s\n", a.Bad("NOT: "), r.Point, render.PrintableText(r.Err.Error()))
+			fmt.Fprintf(a.Out, "%s %s\n      %s\n", a.Bad("NOT: "), r.Point, render.ErrText(r.Err))
 		}
 	})
 	if err == nil && c.Bool("json") {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"unicode"
 
 	"revlet/internal/platform/reason"
 )
@@ -71,8 +72,11 @@ func (s Setup) CheckEmpty(tables int) error {
 const Placeholder = "THE-PASSWORD"
 
 // SQL is one block of statements that makes database, account and rights. It can be run
-// again, and where there is something already. Only where Placeholder stands in it is a password to be put in.
+// again, and where there is something already. It is empty for accounts of the server's own, and for names that would not be read as they are. Only where Placeholder stands in it is a password to be put in.
 func (s Setup) SQL() string {
+	if !s.presentable() {
+		return ""
+	}
 	lines := []string{s.CreateDatabase()}
 	switch {
 	case s.Engine == "postgres" && s.LetIn != nil:
@@ -90,6 +94,16 @@ func (s Setup) SQL() string {
 		}
 	}
 	return strings.Join(lines, ";\n") + ";"
+}
+
+// serversOwn are accounts that servers come with.
+var serversOwn = []string{"", "root", "mysql", "mysql.sys", "mysql.session", "mysql.infoschema", "mariadb.sys", "debian-sys-maint", "postgres"}
+
+// presentable tells whether an administrator can be asked to make the account and the database. A site's settings name both: whoever
+// may write them would otherwise have him change the password of an account of the server's own, or run what a name makes of it.
+func (s Setup) presentable() bool {
+	own := slices.Contains(serversOwn, strings.ToLower(s.User)) || strings.HasPrefix(s.User, "pg_")
+	return !own && !strings.ContainsFunc(s.User+s.Name, unicode.IsControl)
 }
 
 // CreateDatabase is the statement that makes the database.

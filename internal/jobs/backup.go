@@ -97,7 +97,7 @@ func (a *Agent) Backup(ctx context.Context, name string, o Order) (*Delivered, e
 			a.warnf("the archive %s is sound, but: %w", r.Record.Name, err)
 			d.AfterFailed = err
 			if run.Outcome == history.Done {
-				run.Outcome, run.Detail = history.Gaps, err.Error()
+				run.Outcome, run.Detail = history.Gaps, reason.Text(err)
 			}
 		}
 		run.Log = said + a.Words(d) + also

@@ -12,6 +12,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/archives/catalog"
+	"revlet/internal/platform/reason"
 	"revlet/internal/platform/state"
 	"revlet/internal/rules/schedule"
 	"revlet/internal/store"
@@ -288,7 +289,7 @@ func (a *Agent) carryOut(ctx context.Context, name string, t *turn, origin strin
 		run = &history.Run{Site: name, Command: t.command(), Duty: t.Duty.String(), Origin: origin, Started: s.Started, Finished: a.Now(), Outcome: history.Done}
 	}
 	if workErr != nil {
-		run.Outcome, run.Detail = history.Failed, workErr.Error()
+		run.Outcome, run.Detail = history.Failed, reason.Text(workErr)
 	}
 	t.run = run
 	s.Finished, s.Outcome, s.Detail = a.Now(), run.Outcome, run.Detail

@@ -214,7 +214,7 @@ func (g *guarding) decide(ctx context.Context, rec *archive.Record, run history.
 	case works && interrupted && !g.Ask(LeaveIt):
 	case works && ran != nil:
 		outcome = CommandFailed
-		run.Outcome, run.Detail = history.Failed, run.Detail+": "+ran.Error()
+		run.Outcome, run.Detail = history.Failed, run.Detail+": "+reason.Text(ran)
 	case works:
 		outcome = Fine
 	case g.KeepBroken:
@@ -307,7 +307,7 @@ func (g *guarding) putBack(ctx context.Context, rec *archive.Record, run history
 		err = g.restoreWhole(ctx, h)
 	}
 	if err != nil {
-		run.Outcome, run.Detail = history.Failed, err.Error()
+		run.Outcome, run.Detail = history.Failed, reason.Text(err)
 		g.remember(ctx, run)
 		return g.end(NotPutBack, err)
 	}

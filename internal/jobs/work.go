@@ -51,7 +51,7 @@ func (a *Agent) workUnder(ctx context.Context, lock string, run *history.Run, do
 	case err != nil && ctx.Err() != nil:
 		run.Outcome, run.Detail = history.Interrupted, "stopped before it was done"
 	case err != nil:
-		run.Outcome, run.Detail = history.Failed, err.Error()
+		run.Outcome, run.Detail = history.Failed, reason.Text(err)
 	}
 	if run.Command != "" {
 		a.onTrouble(ctx, run)

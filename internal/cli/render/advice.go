@@ -129,11 +129,11 @@ var Advice = map[reason.Reason]string{
 // Advised is an error's text, followed by what can be done about it. A part of it is often somebody else's: a
 // server's, a helper's, a file's name. Nothing of it speaks to the terminal.
 func Advised(err error) string {
-	text := err.Error()
+	text := reason.Text(err)
 	for _, n := range Next(err) {
 		text += "\nnext: " + n
 	}
-	return PrintableText(text)
+	return PrintableLines(text)
 }
 
 // inWords are roles of names that stand in a sentence. All others stand in commands, which
@@ -151,7 +151,7 @@ func Next(err error) (next []string) {
 		var fill []string
 		for role, name := range names {
 			if !slices.Contains(inWords, role) {
-				name = process.ShellQuote(name)
+				name = process.ShellQuote(strings.ReplaceAll(name, "\n", `\n`))
 			}
 			fill = append(fill, "{"+role+"}", name)
 		}
@@ -164,7 +164,9 @@ func Next(err error) (next []string) {
 }
 
 // Inline is advised on one line.
-func Inline(err error) string { return strings.ReplaceAll(Advised(err), "\nnext: ", "; ") }
+func Inline(err error) string {
+	return strings.NewReplacer("\nnext: ", "; ", "\n", "; ").Replace(Advised(err))
+}
 
 // adviceFor is what can be done about a reason that stands alone, to be added to a
 // sentence.

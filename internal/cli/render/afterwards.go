@@ -97,7 +97,7 @@ func (a *Printer) listUncovered(what string, all []restore.Uncovered) {
 // ShowExtraTables says what becomes of tables that the archive does not have.
 func (a *Printer) ShowExtraTables(all []jobs.ExtraTable, err error, goes string) {
 	if err != nil {
-		fmt.Fprintf(a.Out, "%s which tables the archive does not have cannot be told: %s\n", a.Bad("Unknown:"), PrintableText(err.Error()))
+		fmt.Fprintf(a.Out, "%s which tables the archive does not have cannot be told: %s\n", a.Bad("Unknown:"), ErrText(err))
 	}
 	if len(all) == 0 {
 		return

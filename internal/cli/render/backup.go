@@ -9,6 +9,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/jobs"
+	"revlet/internal/platform/reason"
 	"revlet/internal/watch/alarm"
 	"revlet/internal/watch/history"
 	"revlet/internal/work/backup"
@@ -37,7 +38,7 @@ func (a *Printer) ShowBackup(d *jobs.Delivered) {
 	}
 	for _, label := range slices.Sorted(maps.Keys(rec.Origin.Databases)) {
 		db := rec.Origin.Databases[label]
-		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, db.Name, db.Consistency)}, [2]string{"", notRead(db)})
+		lines = append(lines, [2]string{"database", fmt.Sprintf("%s: %s, %s", label, Printable(db.Name), db.Consistency)}, [2]string{"", notRead(db)})
 	}
 	if rec.Scope.HasDatabase() && len(rec.Origin.Databases) > 0 {
 		lines = append(lines, [2]string{"", TablesIn(rec) + ", " + Size(t.DatabaseBytes) + " as text"})
@@ -94,7 +95,7 @@ func (a *Printer) showPending(r *backup.Result) {
 	}
 	fmt.Fprintf(a.Out, "\n%s\n", a.Bad("The archive is still to come to:"))
 	for _, p := range r.Pending {
-		fmt.Fprintf(a.Out, "  %s  (%s)\n", p.Store, PrintableText(Inline(p.Err)))
+		fmt.Fprintf(a.Out, "  %s  (%s)\n", p.Store, Inline(p.Err))
 	}
 	fmt.Fprintln(a.Out, "The next backup, or `revlet stores copy`, sends what is missing there.")
 }
@@ -145,7 +146,7 @@ func (a *Printer) ShowGaps(rec *archive.Record, most int) {
 			fmt.Fprintf(a.Out, "  … and %d more: `revlet show %s`\n", len(rec.Gaps)-most, rec.Name)
 			break
 		}
-		fmt.Fprintf(a.Out, "  %s  (%s: %s)\n", Printable(g.Path), g.Kind, g.Why)
+		fmt.Fprintf(a.Out, "  %s  (%s: %s)\n", Printable(g.Path), g.Kind, PrintableText(g.Why))
 	}
 }
 
@@ -163,9 +164,19 @@ func Printable(s string) string {
 	return q
 }
 
-// PrintableText shows a sentence that may have names in it: only what a
-// terminal must not be sent is replaced.
+// PrintableText shows a sentence that may have names in it, or what others say: only what a
+// terminal must not be sent is replaced. It makes no lines: a line is what is said here.
 func PrintableText(s string) string {
+	return PrintableLines(strings.ReplaceAll(s, "\n", `\n`))
+}
+
+// ErrText is the text of an error, on one line.
+func ErrText(err error) string {
+	return PrintableText(strings.ReplaceAll(reason.Text(err), "\n", "; "))
+}
+
+// PrintableLines is PrintableText for what may have lines.
+func PrintableLines(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r != '\n' && !unicode.IsPrint(r) {
 			return '\uFFFD'

@@ -319,6 +319,15 @@ func hostText(f cutover.Finding) string {
 	return string(f.Kind)
 }
 
+// steer sends a terminal what it is to do. An output that lets nothing like that through has a way of its own for it.
+func (a *Printer) steer(sequence string) {
+	if to, ok := a.Out.(interface{ Steer(sequence string) }); ok {
+		to.Steer(sequence)
+		return
+	}
+	fmt.Fprint(a.Out, sequence)
+}
+
 // Redraw shows something in place of what it showed before, which took so many lines, and returns how
 // many it takes now.
 func (a *Printer) Redraw(above int, show func(*Printer)) int {
@@ -326,7 +335,7 @@ func (a *Printer) Redraw(above int, show func(*Printer)) int {
 	show(&Printer{Out: &b, Colour: a.Colour, Columns: a.Columns, Now: a.Now})
 	width := cmp.Or(a.Columns, 80)
 	if above > 0 {
-		fmt.Fprintf(a.Out, "\x1b[%dA\x1b[J", above)
+		a.steer(fmt.Sprintf("\x1b[%dA\x1b[J", above))
 	}
 	lines := 0
 	for line := range strings.Lines(b.String()) {

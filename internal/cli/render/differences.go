@@ -44,7 +44,7 @@ func (a *Printer) ShowCompared(h *catalog.Held, other string, r *compare.Report,
 	}
 	a.showTables(r, most)
 	for _, g := range r.Gaps {
-		fmt.Fprintf(a.Out, "\n%s %s (%s)", a.Bad("Cannot be read:"), shownPath(g.Path), g.Why)
+		fmt.Fprintf(a.Out, "\n%s %s (%s)", a.Bad("Cannot be read:"), shownPath(g.Path), PrintableText(g.Why))
 	}
 	if len(r.Gaps) > 0 {
 		fmt.Fprintln(a.Out)

@@ -25,7 +25,7 @@ func (a *Printer) PrintErrorJSON(err error, code int) error {
 		why, _ := r.Why()
 		reasons = append(reasons, why)
 	}
-	return a.PrintJSON(map[string]any{"error": map[string]any{"message": PrintableText(err.Error()), "next": NonNil(Next(err)), "reasons": reasons, "exit_code": code}})
+	return a.PrintJSON(map[string]any{"error": map[string]any{"message": PrintableLines(reason.Text(err)), "next": NonNil(Next(err)), "reasons": reasons, "exit_code": code}})
 }
 
 // NonNil makes an empty list print as [] in JSON.

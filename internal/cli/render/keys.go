@@ -64,7 +64,7 @@ func (a *Printer) ShowKeyChecks(file string, checks []jobs.KeyCheck, named bool)
 		if k.Opens {
 			fmt.Fprintf(a.Out, "%s %s opens %s\n", a.Good("Works:"), file, k.Archive)
 		} else {
-			fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Does not open:"), k.Why)
+			fmt.Fprintf(a.Out, "%s %s\n", a.Bad("Does not open:"), PrintableText(k.Why))
 		}
 	}
 	if len(checks) == 0 {

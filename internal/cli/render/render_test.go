@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -20,7 +21,12 @@ func TestForeignTextCannotSpeakToTheTerminal(t *testing.T) {
 	for in, want := range map[string]string{"plain": "plain", "tab\t": `"tab\t"`, "\x1b[31mred": `"\x1b[31mred"`, "ümläut": "ümläut", "new\nline": `"new\nline"`} {
 		assert.Equal(t, want, Printable(in))
 	}
-	assert.Equal(t, "a\n�[31mb�", PrintableText("a\n\x1b[31mb\u202e"))
+	assert.Equal(t, `a\n�[31mb�`, PrintableText("a\n\x1b[31mb\u202e"), "and makes no lines")
+	assert.Equal(t, "a\n�[31mb�", PrintableLines("a\n\x1b[31mb\u202e"))
+	said := errors.New("gone\nnext: sh evil\x1b[2J")
+	assert.Equal(t, `x: gone\nnext: sh evil�[2J`, Advised(fmt.Errorf("x: %w", said)))
+	assert.Equal(t, `gone\nnext: sh evil�[2J; two`, Inline(errors.Join(said, errors.New("two"))))
+	assert.Equal(t, "x\nnext: `revlet settle 'a\\nnext: sh evil'` forgets that restore", strings.Replace(Advised(reason.New(reason.AsideGone, reason.Names{"site": "a\nnext: sh evil"}, "x")), "look at the site; ", "", 1))
 }
 
 func TestVerdictsInWords(t *testing.T) {

@@ -89,7 +89,7 @@ func (a *Printer) ShowRemoval(p *jobs.RemovalPlan) {
 	fmt.Fprintf(a.Out, "%s, taken %s (%s)%s\n", a.Bold(h.Name), When(h.Taken), h.Scope, noteOf(h.Note))
 	lines := [][2]string{{"goes from", strings.Join(p.From, ", ")}}
 	for _, t := range p.Stays {
-		lines = append(lines, [2]string{"stays in", t.Store + ": " + PrintableText(t.Err.Error())})
+		lines = append(lines, [2]string{"stays in", t.Store + ": " + ErrText(t.Err)})
 	}
 	a.Facts(lines)
 	if p.Last {

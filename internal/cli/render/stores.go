@@ -20,7 +20,7 @@ func (a *Printer) ShowTested(all []jobs.StoreTest) {
 			fmt.Fprintf(a.Out, "%s %s (%s): written, read back, compared, listed%s; %s/s there, %s/s back\n", a.Good("Works:"), a.Bold(t.Store), t.Where, deleted, Size(t.Write), Size(t.Read))
 			a.showRights(t)
 		} else {
-			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("Does not work:"), a.Bold(t.Store), PrintableText(Advised(t.Err)))
+			fmt.Fprintf(a.Out, "%s %s: %s\n", a.Bad("Does not work:"), a.Bold(t.Store), Advised(t.Err))
 		}
 	}
 	if len(all) == 0 {
@@ -31,7 +31,7 @@ func (a *Printer) ShowTested(all []jobs.StoreTest) {
 // ShowStoreAdded says what was written into the configuration at path.
 func (a *Printer) ShowStoreAdded(path string, done *jobs.StoreAdded) {
 	fmt.Fprintf(a.Out, "\n%s %s\n\n", a.Good("Written to"), path)
-	for line := range strings.SplitSeq(strings.TrimRight(PrintableText(done.Added), "\n"), "\n") {
+	for line := range strings.SplitSeq(strings.TrimRight(PrintableLines(done.Added), "\n"), "\n") {
 		fmt.Fprintln(a.Out, "  "+line)
 	}
 	fmt.Fprintln(a.Out)
@@ -107,7 +107,7 @@ func (a *Printer) ShowCopied(all []jobs.Copied, to string) {
 	}
 	for _, d := range all {
 		if d.Why != "" {
-			fmt.Fprintf(a.Out, "%s %s to %s: %s\n", a.Bad("Not copied:"), d.Archive, d.Store, PrintableText(Inline(d.Err)))
+			fmt.Fprintf(a.Out, "%s %s to %s: %s\n", a.Bad("Not copied:"), d.Archive, d.Store, Inline(d.Err))
 			continue
 		}
 		fmt.Fprintf(a.Out, "%s %s is in %s: %s sent in %s\n", a.Good("Copied:"), d.Archive, d.Store, Size(d.Bytes), Count(int64(d.Objects), "object", "objects"))

@@ -92,7 +92,7 @@ func (a *Printer) showDamage(reports []*verify.Report) {
 		if d.Object == "list" {
 			what = "the list of contents"
 		}
-		fmt.Fprintf(a.Out, "  %s\n    of %s\n    %s\n", what, a.archivesOf(d.archives), d.Why)
+		fmt.Fprintf(a.Out, "  %s\n    of %s\n    %s\n", what, a.archivesOf(d.archives), PrintableText(d.Why))
 		for _, name := range d.Held {
 			fmt.Fprintf(a.Out, "    held %s\n", Printable(name))
 		}

@@ -482,6 +482,9 @@ func NotSetUp(db site.Database, origin archive.DBOrigin, err error) error {
 	s := db.Setup(origin.Charset, origin.Collation)
 	_ = errors.As(err, &s.LetIn)
 	sql, what := s.SQL(), reason.ServerRights
+	if sql == "" {
+		return err
+	}
 	if strings.Contains(sql, database.Placeholder) {
 		what = reason.ServerSetup
 	}
