@@ -86,8 +86,10 @@ func statusCode(p report.Page) int {
 	}
 	for i := range p.Sites {
 		switch s := &p.Sites[i]; {
-		case s.Newest == nil || len(s.Open()) > 0:
+		case s.Health() == "none" || len(s.Open()) > 0:
 			return exitDamage
+		case s.Newest == nil:
+			code = exitGaps
 		case len(s.Pending) > 0:
 			code = exitGaps
 		}

@@ -86,9 +86,42 @@ func (a *Agent) know(ctx context.Context, site string, l *catalog.Listing) error
 			}
 		}
 	}
+	if err := a.markSeen(ctx, site, l); err != nil {
+		return err
+	}
 	return a.noticeMissing(ctx, site, known, func(k history.Archive, store string) bool {
 		return listed[[2]string{k.Name, store}] || !a.answered(l, site, k.Name, store)
 	})
+}
+
+// markSeen remembers which stores have said what they have of a site.
+func (a *Agent) markSeen(ctx context.Context, site string, l *catalog.Listing) error {
+	for _, store := range a.Config.Sites[site].Stores {
+		if slices.ContainsFunc(append(slices.Clone(l.Silent), l.Broken...), func(b catalog.Broken) bool { return b.Store == store && b.Name == "" }) {
+			continue
+		}
+		if err := a.History.Mark(ctx, seenMark(site, store), a.Now()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func seenMark(site, store string) string { return "seen:" + site + "/" + store }
+
+// unseen are the stores of a site that have never said what they have of it: an archive that is not known is not one that is not there.
+func (a *Agent) unseen(ctx context.Context, site string) (all []string, err error) {
+	all = []string{}
+	for _, store := range a.Config.Sites[site].Stores {
+		at, err := a.History.Marked(ctx, seenMark(site, store))
+		if err != nil {
+			return nil, err
+		}
+		if at.IsZero() {
+			all = append(all, store)
+		}
+	}
+	return all, nil
 }
 
 // foundMissing is why an archive is gone from a store that nobody should have removed there.

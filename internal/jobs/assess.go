@@ -130,6 +130,9 @@ func (a *Agent) assess(ctx context.Context, name string) (*report.Site, error) {
 		return nil, err
 	}
 	k.newest(s)
+	if s.Unseen, err = a.unseen(ctx, name); err != nil {
+		return nil, err
+	}
 	open, err := a.History.Alarms(ctx, name)
 	if err != nil {
 		return nil, err
@@ -270,14 +273,40 @@ func (a *Agent) reportStores(s *report.Site, k *known) {
 	}
 }
 
+// toLookAt tells whether a site's stores have to be asked before anything is said of it: no archive is known, and one of them has never
+// said what it has. Those in silent do not answer.
+func (a *Agent) toLookAt(ctx context.Context, name string, silent map[string]bool) (bool, error) {
+	known, err := a.History.Archives(ctx, name)
+	if err != nil || slices.ContainsFunc(known, func(k history.Archive) bool { return k.Exists() }) {
+		return false, err
+	}
+	unseen, err := a.unseen(ctx, name)
+	return slices.ContainsFunc(unseen, func(store string) bool { return !silent[store] }), err
+}
+
 // Page is the state of sites, as far as this machine knows; look asks their stores
 // first.
 func (a *Agent) Page(ctx context.Context, names []string, look bool) (report.Page, error) {
-	if look {
-		for _, name := range names {
-			if _, err := a.List(ctx, name); err != nil {
-				a.warn(err)
+	silent := map[string]bool{}
+	for _, name := range names {
+		wanted, err := a.toLookAt(ctx, name, silent)
+		if err != nil {
+			return report.Page{}, err
+		}
+		if !look && !wanted {
+			continue
+		}
+		l, err := a.List(ctx, name)
+		if err != nil {
+			a.warn(err)
+			for _, store := range a.Config.Sites[name].Stores {
+				silent[store] = true
 			}
+			continue
+		}
+		for _, b := range l.Silent {
+			silent[b.Store] = true
+			a.Tell(StoreSilent{Store: b.Store, Err: b.Err})
 		}
 	}
 	host, _ := os.Hostname()

@@ -77,7 +77,7 @@ func (a *Agent) siteIn(ctx context.Context, s store.Named, name string) (*report
 // siteFromStore describes a site by the records of one store. What could not be read is an error: nothing is said
 // of a site that is known by half.
 func (a *Agent) siteFromStore(s store.Named, name string, l *catalog.Listing) (*report.Site, error) {
-	site := &report.Site{Name: name, Stores: []report.Store{}, Alarms: []report.Alarm{}, Duties: []report.Duty{}, Pending: []string{}, Runs: []report.Run{}, Archives: []report.Archive{}}
+	site := &report.Site{Name: name, Stores: []report.Store{}, Alarms: []report.Alarm{}, Duties: []report.Duty{}, Pending: []string{}, Unseen: []string{}, Runs: []report.Run{}, Archives: []report.Archive{}}
 	var broken []string
 	for _, b := range l.Broken {
 		if b.Verdict() == catalog.NotReached {

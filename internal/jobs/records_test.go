@@ -46,3 +46,37 @@ func TestARecordThatRotsIsFound(t *testing.T) {
 	b.later(24 * time.Hour)
 	assert.Equal(t, []string{history.Damage}, b.due())
 }
+
+// A state folder that was lost made "not backed up" of sites whose archives were all there, and of those whose stores were just away.
+func TestWhatIsNotKnownIsNotAbsent(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "", "")
+	b.taken(Order{})
+	health := func() (string, []string) {
+		p, err := b.Page(t.Context(), []string{museum}, false)
+		require.NoError(t, err)
+		return p.Sites[0].Health(), p.Sites[0].Unseen
+	}
+	was, _ := health()
+	assert.NotEqual(t, "none", was)
+	b.openWith("second")
+	is, unseen := health()
+	assert.Equal(t, was, is, "the stores are asked")
+	assert.Empty(t, unseen)
+
+	for _, store := range []string{"here", "far"} {
+		require.NoError(t, os.Rename(b.path(store), b.path(store+"-away")))
+	}
+	b.openWith("third")
+	is, unseen = health()
+	assert.Equal(t, "unknown", is)
+	assert.Equal(t, []string{"here", "far"}, unseen)
+	require.NoError(t, os.Mkdir(b.path("far"), 0o700))
+	b.openWith("fourth")
+	is, unseen = health()
+	assert.Equal(t, "unknown", is, "one has said that it has none, the other nothing")
+	assert.Equal(t, []string{"here"}, unseen)
+	require.NoError(t, os.Mkdir(b.path("here"), 0o700))
+	is, _ = health()
+	assert.Equal(t, "none", is, "both have said so")
+}

@@ -31,7 +31,7 @@ func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
 		fmt.Fprintln(a.Out, "No site is configured yet; `revlet adopt PATH` adds one.")
 		return
 	}
-	rank := func(s *report.Site) int { return slices.Index([]string{"none", "look", "good"}, s.Health()) }
+	rank := func(s *report.Site) int { return slices.Index([]string{"none", "unknown", "look", "good"}, s.Health()) }
 	var sites []*report.Site
 	for i := range p.Sites {
 		sites = append(sites, &p.Sites[i])
@@ -71,13 +71,18 @@ func (a *Printer) ShowStatus(p report.Page, half map[string]string, all bool) {
 }
 
 func (a *Printer) statusRow(s *report.Site) []string {
-	health := map[string]string{"good": a.Good("good"), "look": a.Bad("look"), "none": a.Bad("not backed up")}[s.Health()]
+	health := map[string]string{"good": a.Good("good"), "look": a.Bad("look"), "none": a.Bad("not backed up"), "unknown": a.Bad("not known")}[s.Health()]
 	name, age := a.Bad("none"), ""
+	if s.Health() == "unknown" {
+		name = a.Bad(strings.Join(s.Unseen, ", ") + " was never looked into")
+	}
 	if s.Newest != nil {
 		name, age = Printable(s.Newest.Name), a.Age(s.Newest.Taken)
 	}
 	elsewhere := a.Good("yes")
 	switch {
+	case s.Health() == "unknown":
+		elsewhere = a.Bad("not known")
 	case s.Machine != "":
 		elsewhere = Printable(s.Machine)
 	case len(s.Pending) > 0:
@@ -226,7 +231,11 @@ func (a *Printer) ShowReport(p report.Page, half map[string]string) {
 // showTotals sums a report up, and says what is otherwise than in the last one.
 func (a *Printer) showTotals(p report.Page) {
 	t := p.Totals()
-	rows := [][2]string{{"sites", fmt.Sprintf("%d: %d good, %d to look at, %d not backed up", len(p.Sites), t.Good, t.Look, t.None)}, {"archives", fmt.Sprintf("%d; the newest full ones have %s", t.Archives, Size(t.Bytes))}}
+	sites := fmt.Sprintf("%d: %d good, %d to look at, %d not backed up", len(p.Sites), t.Good, t.Look, t.None)
+	if t.Unknown > 0 {
+		sites += fmt.Sprintf(", %d not known", t.Unknown)
+	}
+	rows := [][2]string{{"sites", sites}, {"archives", fmt.Sprintf("%d; the newest full ones have %s", t.Archives, Size(t.Bytes))}}
 	if c := p.Changes; c != nil {
 		rows = append(rows, [2]string{"since " + When(c.Last), fmt.Sprintf("%s, %d gone", Count(int64(c.New), "new archive", "new archives"), c.Gone)})
 		for _, more := range []struct {

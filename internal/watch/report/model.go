@@ -30,6 +30,8 @@ type Site struct {
 	Restored  *time.Time `json:"restored"`
 	// Pending are the stores that lack archives.
 	Pending []string `json:"pending"`
+	// Unseen are the stores of which this machine has never heard what they have of the site.
+	Unseen []string `json:"unseen"`
 	// Archives are all that are known, newest first, those that are gone included.
 	Archives []Archive `json:"archives"`
 	// Runs are the last ones, newest first.
@@ -135,10 +137,12 @@ func (s *Site) Open() []Alarm {
 	return all
 }
 
-// Health is good, look (an alarm, or an archive that is still pending) or none
-// (no archive).
+// Health is good, look (an alarm, or an archive that is still pending), none
+// (no archive) or unknown (none is known, and not all stores were ever looked into).
 func (s *Site) Health() string {
 	switch {
+	case s.Newest == nil && len(s.Unseen) > 0:
+		return "unknown"
 	case s.Newest == nil:
 		return "none"
 	case len(s.Open()) > 0 || len(s.Pending) > 0:

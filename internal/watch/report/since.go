@@ -9,8 +9,8 @@ import (
 
 // Totals are the sums of a page.
 type Totals struct {
-	Good, Look, None int
-	Archives         int
+	Good, Look, None, Unknown int
+	Archives                  int
 	// Bytes are those of each site's newest full archive, as it is stored.
 	Bytes int64
 }
@@ -24,6 +24,8 @@ func (p Page) Totals() (t Totals) {
 			t.Good++
 		case "look":
 			t.Look++
+		case "unknown":
+			t.Unknown++
 		default:
 			t.None++
 		}
