@@ -45,6 +45,8 @@ type Config struct {
 	// Dial connects to the server, network and address as in net.Dial; nil is from this
 	// machine.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// most is how much a server may say at a time, in bytes; 0 is database.MostAnswer.
+	most int64
 	// only limits what is read to tables whose names begin so.
 	only string
 }
@@ -152,7 +154,7 @@ func (c Config) pool() (_ *sql.DB, err error) {
 	if _, err := driver.NewConnector(dc); err != nil {
 		return nil, fmt.Errorf("database %s: %w", c.Name, err)
 	}
-	return sql.OpenDB(guardedConnector{judgingConnector{c, dc}}), nil
+	return sql.OpenDB(guardedConnector{c, dc}), nil
 }
 
 func (db *Database) look(ctx context.Context) error {

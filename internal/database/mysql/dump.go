@@ -380,7 +380,7 @@ func writeRows(ctx context.Context, conn *sql.Conn, t *table, r keyRange, out *b
 	if len(t.columns) == 0 {
 		return 0, nil
 	}
-	rows, err := conn.QueryContext(ctx, t.query(r))
+	rows, err := conn.QueryContext(context.WithValue(ctx, tableRows{}, true), t.query(r))
 	if err != nil {
 		return 0, err
 	}

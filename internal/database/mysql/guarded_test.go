@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -74,6 +75,28 @@ func lieAt(l net.Listener, way, login string, heard func(string), answers ...str
 			}()
 		}
 	}()
+}
+
+// A server that never stops talking had all of the machine's memory: the driver gathers a row, and what is asked for is kept.
+func TestAServerThatNeverStops(t *testing.T) {
+	column := "\x03def\x00\x00\x00\x01a\x00\x0c\x21\x00\xff\xff\xff\xff\xfd\x00\x00\x00\x00\x00"
+	for name, answers := range map[string][]string{
+		"one row without end":  slices.Concat([]string{"\x01", column}, slices.Repeat([]string{strings.Repeat("x", 1<<24-1)}, 9)),
+		"rows without an end":  slices.Concat([]string{"\x01", column}, slices.Repeat([]string{"\x04lamp"}, 1<<20)),
+		"a name without end":   slices.Concat([]string{"\x01"}, slices.Repeat([]string{strings.Repeat("x", 1<<24-1)}, 9)),
+		"an error without end": slices.Repeat([]string{"\xff" + strings.Repeat("x", 1<<24-2)}, 9),
+	} {
+		c := Config{Host: "127.0.0.1", Port: liar(t, ok, answers...), User: "u", Password: "p", Name: "museum", TLS: database.TLS{Mode: "off"}, OpenTime: 10 * time.Second, most: 4 << 20}
+		pool, err := c.pool()
+		require.NoError(t, err)
+		_, err = firstColumn(t.Context(), pool, "SELECT 1")
+		require.ErrorIs(t, err, database.ErrTooMuch, name)
+		require.NoError(t, pool.Close())
+		if name != "rows without an end" { // the first question is for one row
+			_, err = Open(t.Context(), c)
+			require.ErrorIs(t, err, database.ErrTooMuch, name)
+		}
+	}
 }
 
 // A site's settings choose the server, and one that is made for it took the program down

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"crypto/rsa"
 	driverapi "database/sql/driver"
@@ -8,6 +9,7 @@ import (
 	"math/big"
 	"net"
 	"strings"
+	"syscall"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -15,23 +17,27 @@ import (
 	"revlet/internal/platform/loopback"
 )
 
-// judgingConnector makes connections, and sees whose the far end is before anything is said on one.
-type judgingConnector struct {
+// guardedConnector makes guarded connections, and sees whose the far end is before anything is said on one.
+type guardedConnector struct {
 	c    Config
 	base *driver.Config
 }
 
 // Driver implements driver.Connector.
-func (k judgingConnector) Driver() driverapi.Driver { return &driver.MySQLDriver{} }
+func (k guardedConnector) Driver() driverapi.Driver { return &driver.MySQLDriver{} }
 
 // Connect implements driver.Connector.
-func (k judgingConnector) Connect(ctx context.Context) (driverapi.Conn, error) {
+func (k guardedConnector) Connect(ctx context.Context) (made driverapi.Conn, err error) {
+	defer caught(&err)
 	conn, err := k.dial(ctx)
 	if err != nil {
 		return nil, err
 	}
+	meter := &database.Meter{}
+	most := cmp.Or(k.c.most, database.MostAnswer)
+	meter.Begin(most)
 	dc := k.base.Clone()
-	dc.DialFunc = func(context.Context, string, string) (net.Conn, error) { return conn, nil }
+	dc.DialFunc = func(context.Context, string, string) (net.Conn, error) { return metered(conn, meter), nil }
 	line := database.Passwords
 	if dc.TLS == nil {
 		if line, err = k.c.TLS.Judge(conn, k.c.Dial != nil); err != nil {
@@ -47,15 +53,52 @@ func (k judgingConnector) Connect(ctx context.Context) (driverapi.Conn, error) {
 		_ = conn.Close()
 		return nil, err
 	}
-	made, err := connector.Connect(ctx)
-	var said *driver.MySQLError
-	if line == database.Proofs && err != nil && !errors.As(err, &said) && strings.Contains(err.Error(), "rsa") {
-		return nil, database.ErrProofOnly
+	if made, err = connector.Connect(ctx); err != nil {
+		return nil, whyNot(err, line, meter)
 	}
-	return made, err
+	return &guardedConn{Conn: made, meter: meter, most: most}, nil
 }
 
-func (k judgingConnector) dial(ctx context.Context) (net.Conn, error) {
+// whyNot is why a server was not got into.
+func whyNot(err error, line database.Line, meter *database.Meter) error {
+	var said *driver.MySQLError
+	switch {
+	case meter.Err != nil:
+		return meter.Err
+	case line == database.Proofs && !errors.As(err, &said) && strings.Contains(err.Error(), "rsa"):
+		return database.ErrProofOnly
+	}
+	return err
+}
+
+// metered is a connection on which what is read is counted. The driver looks whether one that it has kept is still good, where
+// the system lets it.
+func metered(conn net.Conn, meter *database.Meter) net.Conn {
+	m := meteredConn{conn, meter}
+	if raw, ok := conn.(syscall.Conn); ok {
+		return struct {
+			meteredConn
+			syscall.Conn
+		}{m, raw}
+	}
+	return m
+}
+
+type meteredConn struct {
+	net.Conn
+	meter *database.Meter
+}
+
+// Read implements net.Conn.
+func (c meteredConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if too := c.meter.Said(n); too != nil {
+		return 0, too
+	}
+	return n, err
+}
+
+func (k guardedConnector) dial(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, k.base.Timeout)
 	defer cancel()
 	if k.c.Dial != nil {

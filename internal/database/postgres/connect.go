@@ -21,6 +21,7 @@ import (
 
 	"revlet/internal/database"
 	"revlet/internal/platform/loopback"
+	"revlet/internal/platform/memory"
 	"revlet/internal/platform/reason"
 )
 
@@ -99,6 +100,7 @@ func (c Config) reach(ctx context.Context) (*pgx.Conn, error) {
 	pc.TLSConfig, pc.Fallbacks = nil, nil
 	// Nor are passwords that the account which runs this has in files: they are not the site's, whose settings choose server and account.
 	pc.Password = c.Password
+	pc.BuildFrontend = frontend
 	if c.Socket == "" {
 		if pc.TLSConfig, err = c.TLS.Config(c.Host); err != nil {
 			return nil, fmt.Errorf("database %s: %w", c.Name, err)
@@ -170,7 +172,7 @@ func (c Config) explain(err error) error {
 	switch {
 	case strings.Contains(err.Error(), "authentication method requirement"):
 		return fmt.Errorf("database %s: %w", c.Name, database.WantsPassword(c.where()))
-	case reason.Is(err, reason.ServerOfOthers):
+	case reason.Is(err, reason.ServerOfOthers), errors.Is(err, database.ErrTooMuch), errors.Is(err, memory.ErrShort):
 		return fmt.Errorf("database %s: %w", c.Name, err)
 	}
 	var pe *pgconn.PgError

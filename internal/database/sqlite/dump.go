@@ -143,7 +143,12 @@ func (db *Database) Close() error {
 // Lookup implements database.Source.
 func (db *Database) Lookup(ctx context.Context, table, column, where, is string) (string, error) {
 	var v sql.NullString
-	err := db.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", quote(column), quote(table), quote(where)), is).Scan(&v)
+	conn, err := bounded(ctx, db.pool, sizeOf(db.c.Path))
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	err = conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", quote(column), quote(table), quote(where)), is).Scan(&v)
 	return database.ValueOf(v, err)
 }
 
@@ -154,8 +159,13 @@ func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 		return err
 	}
 	defer pool.Close()
+	conn, err := bounded(ctx, pool, sizeOf(db.c.Path))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
 	text := func(c string) string { return "CAST(" + c + " AS TEXT)" }
-	return database.EditAll(ctx, pool, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: text}, edits)
+	return database.EditAll(ctx, conn, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: text}, edits)
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -213,7 +223,7 @@ func (s *snapshot) begin(ctx context.Context, db *Database) error {
 		pool = s.pool
 		s.how = "a copy made in one read transaction"
 	}
-	conn, err := pool.Conn(ctx)
+	conn, err := bounded(ctx, pool, sizeOf(db.c.Path))
 	if err != nil {
 		return err
 	}

@@ -56,13 +56,20 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		return 0, err
 	}
 	defer pool.Close()
-	conn, err := pool.Conn(ctx)
+	conn, err := bounded(ctx, pool, sizeOf(p.Stage))
 	if err != nil {
 		return 0, fmt.Errorf("stage the database: %w", err)
 	}
 	defer conn.Close()
 	var count int64
+	longest := int(leastBound / 3)
 	err = eachStatement(r, func(stmt string) error {
+		if len(stmt) > longest {
+			longest = len(stmt)
+			if err := bound(conn, max(int64(longest), sizeOf(p.Stage))); err != nil {
+				return err
+			}
+		}
 		insert, err := check(u, stmt)
 		if err != nil {
 			return err
@@ -82,6 +89,9 @@ func (db *Database) Load(ctx context.Context, p *database.Plan, u database.Unit,
 		return count, fmt.Errorf("load %s %s: %w", u.Kind, u.Table, err)
 	}
 	if u.Kind == database.Objects && p.Rows == nil {
+		if err := bound(conn, sizeOf(p.Stage)); err != nil {
+			return count, err
+		}
 		if err := prove(ctx, conn, p.Stage); err != nil {
 			return count, err
 		}
@@ -111,15 +121,15 @@ func Check(ctx context.Context, file string) error {
 		return fmt.Errorf("check %s: %w", file, err)
 	}
 	defer pool.Close()
-	return consistent(ctx, pool, file)
+	conn, err := bounded(ctx, pool, sizeOf(file))
+	if err != nil {
+		return fmt.Errorf("check %s: %w", file, err)
+	}
+	defer conn.Close()
+	return consistent(ctx, conn, file)
 }
 
-// asker can be asked for one row.
-type asker interface {
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
-}
-
-func consistent(ctx context.Context, in asker, file string) error {
+func consistent(ctx context.Context, in *sql.Conn, file string) error {
 	var verdict string
 	if err := in.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
 		return fmt.Errorf("check %s: %w", file, err)

@@ -27,7 +27,7 @@ func (db *Database) onShare(ctx context.Context, p *database.Plan, work func(*ro
 		return err
 	}
 	defer pool.Close()
-	conn, err := pool.Conn(ctx)
+	conn, err := bounded(ctx, pool, max(sizeOf(p.Live), sizeOf(p.Stage)))
 	if err != nil {
 		return fmt.Errorf("database file %s: %w", p.Live, err)
 	}

@@ -48,6 +48,14 @@ func (w *Watch) One() error {
 	return nil
 }
 
+// Room gives an error that wraps ErrShort when the machine has no room for so many bytes more, as left tells.
+func Room(bytes int64, left func() (int64, bool)) error {
+	if free, ok := left(); ok && free < least+bytes {
+		return fmt.Errorf("%w: %d MiB are left on this machine", ErrShort, free>>20)
+	}
+	return nil
+}
+
 // Left tells how many bytes this process may still take: what the system calls available
 // (proc(5), MemAvailable), and no more than its control group allows (the kernel's
 // cgroup-v2 document, memory.max). false is returned where neither is known.
