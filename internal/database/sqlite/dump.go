@@ -148,7 +148,7 @@ func (db *Database) Lookup(ctx context.Context, table, column, where, is string)
 		return "", err
 	}
 	defer conn.Close()
-	err = conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", quote(column), quote(table), quote(where)), is).Scan(&v)
+	err = conn.QueryRowContext(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s = ?", named(column), named(table), named(where)), is).Scan(&v)
 	return database.ValueOf(v, err)
 }
 
@@ -165,8 +165,12 @@ func (db *Database) Edit(ctx context.Context, edits ...database.Edit) error {
 	}
 	defer conn.Close()
 	text := func(c string) string { return "CAST(" + c + " AS TEXT)" }
-	return database.EditAll(ctx, conn, database.Dialect{Quote: quote, Mark: func(int) string { return "?" }, Text: text}, edits)
+	return database.EditAll(ctx, conn, database.Dialect{Quote: named, Mark: func(int) string { return "?" }, Text: text}, edits)
 }
+
+// named is quote for a name of which is not known whether it is there: SQLite takes one in double quotes that it does not know for
+// a text.
+func named(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 

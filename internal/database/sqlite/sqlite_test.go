@@ -222,6 +222,23 @@ func TestWhatIsNoDatabaseIsRefused(t *testing.T) {
 	assert.Contains(t, err.Error(), file)
 }
 
+// A column that is not there was taken for a text: "its" value was its name.
+func TestAColumnThatIsNotThere(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "museum.db")
+	build(t, file, "DELETE")
+	db, err := Open(t.Context(), Config{Path: file, Disk: &disk.Disk{}})
+	require.NoError(t, err)
+	defer db.Close()
+	for _, c := range [][3]string{{"parent", "none", "id"}, {"parent", "child", "none"}, {"none", "a", "a"}} {
+		_, err := db.Lookup(t.Context(), c[0], c[1], c[2], "1")
+		assert.Error(t, err, c)
+		assert.Error(t, db.Edit(t.Context(), database.Edit{Table: c[0], Set: map[string]string{c[1]: "x"}, Where: map[string]string{c[2]: "none"}}), c)
+	}
+	seen, err := db.Lookup(t.Context(), "plain", "b", "e", "0")
+	require.NoError(t, err)
+	assert.Equal(t, "0", seen)
+}
+
 func FuzzStatements(f *testing.F) {
 	f.Add("CREATE TRIGGER t BEGIN SELECT ';'; END; -- x;\nSELECT [a;b];")
 	f.Fuzz(func(t *testing.T, text string) {
