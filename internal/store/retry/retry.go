@@ -35,6 +35,8 @@ type Options struct {
 	Rate int64
 	// Silence is how long the far end may say nothing; 0 means a minute.
 	Silence time.Duration
+	// Grace is how long a call may take besides what its bytes take at the slowest rate that there is; 0 means half an hour.
+	Grace time.Duration
 	// Tries is how often a call is made before its error counts; 0 means 6.
 	Tries uint
 	// Pause is the wait before the second try, doubled for each further one up
@@ -64,6 +66,9 @@ func New(inner store.Store, o Options) *Store {
 	if o.Silence == 0 {
 		o.Silence = time.Minute
 	}
+	if o.Grace == 0 {
+		o.Grace = 30 * time.Minute
+	}
 	if o.Tries == 0 {
 		o.Tries = 6
 	}
@@ -79,6 +84,26 @@ func New(inner store.Store, o Options) *Store {
 
 // errStalled is why a call is given up that makes no progress.
 var errStalled = errors.New("the far end has stopped answering")
+
+// errSlow is why a call is given up whose far end says a byte now and then: it is never silent, and would be waited for for ever.
+var errSlow = errors.New("the far end is slower than any line is")
+
+// slowest is how many bytes a second a store has to take or give, in the long run.
+const slowest = 4 << 10
+
+// most is how long a call may take that carries so many bytes.
+func (s *Store) most(bytes int64) time.Duration {
+	rate := int64(slowest)
+	if s.o.Rate > 0 {
+		rate = max(min(rate, s.o.Rate/64), 1)
+	}
+	return s.o.Grace + time.Duration(bytes/rate)*time.Second
+}
+
+// within ends a call that takes longer than it may, until the returned function is called.
+func (w *stallTimer) within(most time.Duration) (stop func() bool) {
+	return time.AfterFunc(most, func() { w.cancel(fmt.Errorf("%w: it was given %s", errSlow, most.Round(time.Second))) }).Stop
+}
 
 // stallTimer cancels a call that makes no progress. Its context is that of the call:
 // a reader has no other way to be ended.
@@ -117,7 +142,7 @@ func (w *stallTimer) explain(err error) error {
 	if err == nil {
 		return nil
 	}
-	if cause := context.Cause(w.ctx); errors.Is(cause, errStalled) {
+	if cause := context.Cause(w.ctx); errors.Is(cause, errStalled) || errors.Is(cause, errSlow) {
 		return cause
 	}
 	return err
@@ -125,9 +150,15 @@ func (w *stallTimer) explain(err error) error {
 
 // withRetry runs call until it works, cannot work or has been tried often enough.
 func (s *Store) withRetry(ctx context.Context, call func(*stallTimer) error) error {
+	return s.withRetryOf(ctx, 0, call)
+}
+
+// withRetryOf is withRetry for a call that carries so many bytes.
+func (s *Store) withRetryOf(ctx context.Context, bytes int64, call func(*stallTimer) error) error {
 	_, err := do(ctx, s, func() (struct{}, error) {
 		w := s.watchStall(ctx)
 		defer w.end()
+		defer w.within(s.most(bytes))()
 		return struct{}{}, w.explain(call(w))
 	})
 	return err
@@ -159,7 +190,7 @@ func do[T any](ctx context.Context, s *Store, call func() (T, error)) (T, error)
 
 // permanent tells errors that another try will not mend.
 func permanent(err error) bool {
-	return errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused)
+	return errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrRefused) || errors.Is(err, errSlow)
 }
 
 // Check implements store.Store. It is tried twice only: a person waits for it.
@@ -181,7 +212,7 @@ const abandonTime = 5 * time.Second
 
 // Put implements store.Store.
 func (s *Store) Put(ctx context.Context, name string, src io.ReadSeeker, size int64) error {
-	err := s.withRetry(ctx, func(w *stallTimer) error {
+	err := s.withRetryOf(ctx, size, func(w *stallTimer) error {
 		if _, err := src.Seek(0, io.SeekStart); err != nil {
 			return store.Refuse("%w", err)
 		}
@@ -276,18 +307,33 @@ type reader struct {
 	w    *stallTimer
 	// broken counts connections lost since the last byte.
 	broken uint
+	// waited is how long the far end was waited for, and got what it has given meanwhile, in bytes.
+	waited time.Duration
+	got    int64
+}
+
+// wait waits for the far end.
+func (r *reader) wait(work func() (int, error)) (int, error) {
+	began := time.Now()
+	n, err := work()
+	r.waited += time.Since(began)
+	r.got += int64(n)
+	if most := r.s.most(r.got); r.waited > most {
+		return n, fmt.Errorf("read %s: %w: it has given %d bytes in %s", r.name, errSlow, r.got, r.waited.Round(time.Second))
+	}
+	return n, err
 }
 
 // Read implements io.Reader.
 func (r *reader) Read(p []byte) (int, error) {
 	for {
 		if r.in == nil {
-			if err := r.s.reopen(r); err != nil {
+			if _, err := r.wait(func() (int, error) { return 0, r.s.reopen(r) }); err != nil {
 				return 0, err
 			}
 		}
 		r.w.alive()
-		n, err := r.in.Read(r.s.chunk(p))
+		n, err := r.wait(func() (int, error) { return r.in.Read(r.s.chunk(p)) })
 		r.w.rest()
 		r.at += int64(n)
 		if throttleErr := r.s.throttle(r.ctx, n); throttleErr != nil {
@@ -333,6 +379,7 @@ func (s *Store) Gather(ctx context.Context, names []string, most int64, visit fu
 		return
 	}
 	w := s.watchStall(ctx)
+	defer w.within(s.most(int64(len(names)) * burst))()
 	var mu sync.Mutex
 	var again []int
 	g.Gather(w.ctx, names, most, func(i int, data []byte, err error) {

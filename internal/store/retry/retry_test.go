@@ -195,3 +195,59 @@ func (mute) Stat(ctx context.Context, _ string) (store.Info, error) {
 	<-ctx.Done()
 	return store.Info{}, ctx.Err()
 }
+
+// A store that gave a byte now and then was waited for for ever, and with it every site that is saved there.
+func TestAStoreThatDripsIsGivenUp(t *testing.T) {
+	d := &dripping{}
+	s := New(d, Options{Silence: time.Second, Grace: 60 * time.Millisecond, Pause: time.Microsecond})
+	for name, call := range map[string]func() error{
+		"an answer": func() error { _, err := s.List(t.Context(), "x"); return err },
+		"an upload": func() error { return s.Put(t.Context(), "x", strings.NewReader("lamp"), 4) },
+		"a part": func() error {
+			r, err := s.Open(t.Context(), "x", 0)
+			require.NoError(t, err)
+			defer r.Close()
+			_, err = io.Copy(io.Discard, r)
+			return err
+		},
+	} {
+		d.calls = 0
+		began := time.Now()
+		require.ErrorIs(t, call(), errSlow, name)
+		assert.Less(t, time.Since(began), 2*time.Second, name)
+		assert.Equal(t, 1, d.calls, "%s is not tried again", name)
+	}
+	slow := New(d, Options{Rate: 64})
+	assert.Equal(t, 30*time.Minute+100*time.Second, slow.most(100), "a rate that was chosen is no fault of the store")
+	assert.Equal(t, 30*time.Minute+25*time.Second, New(d, Options{}).most(100<<10))
+}
+
+// dripping is a store that shows a sign of life every millisecond, and never ends.
+type dripping struct {
+	store.Unusable
+	calls int
+}
+
+func (d *dripping) drip(ctx context.Context) error {
+	d.calls++
+	for ctx.Err() == nil {
+		store.Alive(ctx)
+		time.Sleep(time.Millisecond)
+	}
+	return ctx.Err()
+}
+
+func (d *dripping) List(ctx context.Context, _ string) ([]store.Info, error) { return nil, d.drip(ctx) }
+
+func (d *dripping) Put(ctx context.Context, _ string, _ io.ReadSeeker, _ int64) error {
+	return d.drip(ctx)
+}
+
+func (d *dripping) Open(context.Context, string, int64) (io.ReadCloser, error) {
+	d.calls++
+	return io.NopCloser(drops{}), nil
+}
+
+type drops struct{}
+
+func (drops) Read(p []byte) (int, error) { time.Sleep(time.Millisecond); p[0] = 'x'; return 1, nil }
