@@ -20,6 +20,7 @@ import (
 	"revlet/internal/platform/disk"
 	"revlet/internal/platform/encryption"
 	"revlet/internal/platform/lazy"
+	"revlet/internal/platform/loopback"
 	"revlet/internal/platform/process"
 	"revlet/internal/platform/reason"
 )
@@ -372,6 +373,9 @@ func (s settler) notify() error {
 	for _, secret := range s.Notify.secrets() {
 		s.warnIfReadable(secret)
 	}
+	for _, file := range s.Notify.authorities() {
+		s.warnIfChangeable(file)
+	}
 	return nil
 }
 
@@ -387,6 +391,7 @@ func (s settler) stores() error {
 		for _, secret := range []string{one.PasswordFile, one.KeyFile, one.SecretFile} {
 			s.warnIfReadable(secret)
 		}
+		s.warnIfChangeable(one.CAFile)
 		s.Stores[name] = one
 	}
 	return nil
@@ -416,6 +421,27 @@ func (c *Config) warnIfReadable(secret string) {
 	if info, err := os.Stat(secret); err == nil && disk.KeepsModes && info.Mode().Perm()&0o077 != 0 {
 		c.Warnings = append(c.Warnings, fmt.Sprintf("%s holds a secret and others can read it; run: chmod 600 %s", secret, process.ShellQuote(secret)))
 	}
+}
+
+// warnIfChangeable warns root of a `ca_file:` that a person's or a customer's account could change.
+func (c *Config) warnIfChangeable(file string) {
+	info, err := os.Stat(file)
+	if file == "" || err != nil || os.Geteuid() != 0 {
+		return // reading it tells
+	}
+	accounts := []int{0}
+	for _, of := range []string{c.Path, file} { // whose word the configuration is, or a server's own
+		if info, err := os.Stat(of); err == nil {
+			if a, ok := disk.AttributesOf(info); ok && (of == c.Path || loopback.StandingOf(a.UID) == loopback.Trusted) {
+				accounts = append(accounts, a.UID)
+			}
+		}
+	}
+	real, err := filepath.EvalSymlinks(file)
+	if err == nil && disk.FileOnlyOf(real, info, accounts...) && disk.OnlyOf(filepath.Dir(real), accounts...) && disk.OnlyOf(filepath.Dir(file), accounts...) {
+		return
+	}
+	c.Warnings = append(c.Warnings, fmt.Sprintf("others can change %s, or put another in its place, and so have any server pass for the right one; keep it in a folder of root's, such as /etc/revlet", file))
 }
 
 // readSecret reads a secret from a file or a variable.

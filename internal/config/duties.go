@@ -216,6 +216,21 @@ func (n *Notify) secrets() []string {
 	return files
 }
 
+// authorities are the files that say whose certificates are trusted.
+func (n *Notify) authorities() []string {
+	var files []string
+	if n.Mail != nil {
+		files = append(files, n.Mail.CAFile)
+	}
+	if n.Webhook != nil {
+		files = append(files, n.Webhook.CAFile)
+	}
+	if n.Ping != nil {
+		files = append(files, n.Ping.CAFile)
+	}
+	return files
+}
+
 // parseKeep reads keep rules. A list without any would keep nothing.
 func parseKeep(phrases *[]string) ([]retention.Rule, error) {
 	if phrases == nil {

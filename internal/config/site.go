@@ -292,6 +292,7 @@ func (s settler) site(name string, one *Site) error {
 	if r := one.Reach; r != nil {
 		s.warnIfReadable(r.PasswordFile)
 		s.warnIfReadable(r.KeyFile)
+		s.warnIfChangeable(r.CAFile)
 	}
 	if err := s.roots(name, where, one); err != nil {
 		return err
@@ -396,6 +397,7 @@ func (s settler) databases(all map[string]Database, site, where string, far bool
 		}
 		if db.CAFile != "" {
 			db.CAFile = absolute(s.base, db.CAFile)
+			s.warnIfChangeable(db.CAFile)
 		}
 		if db.SQLite != "" && !far {
 			db.SQLite = absolute(s.base, db.SQLite)
