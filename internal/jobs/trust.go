@@ -140,6 +140,9 @@ func (s *signers) askedFor(r *archive.Record) bool {
 	return s.named == signer.Fingerprint() || s.named == string(signer)
 }
 
+// mostFirstSeen is how many keys are taken at the first sight of a site's archives.
+const mostFirstSeen = 100
+
 // trust returns the gate for a site's records. When this machine sees archives of the site
 // for the first time, the keys that have signed them are taken from then on, and told.
 func (a *Agent) trust(ctx context.Context, site string) (*signers, error) {
@@ -147,14 +150,17 @@ func (a *Agent) trust(ctx context.Context, site string) (*signers, error) {
 	if err != nil || s.seen || s.configured {
 		return s, err
 	}
-	l, err := catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{Cache: &a.records})
-	if s.asked = err == nil; !s.asked || len(l.Archives) == 0 {
-		return s, nil // whoever asks hears of an error
-	}
-	for _, h := range l.Archives {
-		if h.Signer() != "" && s.how(h.Record) == "" {
-			s.Keys = append(s.Keys, Signer{h.Signer(), h.Signer().Fingerprint(), h.Host, SignerFirstSeen, a.Now()})
+	found := false
+	seen := func(r *archive.Record) error { // none is kept: a store may have any number
+		found = true
+		if r.Signer() != "" && s.how(r) == "" && len(s.Keys) < mostFirstSeen {
+			s.Keys = append(s.Keys, Signer{r.Signer(), r.Signer().Fingerprint(), r.Host, SignerFirstSeen, a.Now()})
 		}
+		return archive.ErrSigner
+	}
+	_, err = catalog.List(ctx, a.Stores(a.Config.Sites[site]), site, catalog.Options{Trust: seen, Cache: &a.records})
+	if s.asked = err == nil; !s.asked || !found {
+		return s, nil // whoever asks hears of an error
 	}
 	for _, k := range s.Keys {
 		a.Tell(SignerTaken{Site: site, Signer: k})

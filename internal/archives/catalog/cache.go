@@ -25,6 +25,8 @@ type Cache struct {
 
 	mu   sync.Mutex
 	read map[[2]string]cachedRecord
+	// bytes are those of the records in read, as stores have them.
+	bytes int64
 	// anew has nothing taken from the folder.
 	anew bool
 }
@@ -34,6 +36,9 @@ type cachedRecord struct {
 	changed time.Time
 	record  archive.Record
 }
+
+// mostCached is how much of records is kept in memory, in bytes as stores have them.
+const mostCached = 64 << 20
 
 // settled is how old an object has to be before what was read of it is kept in the folder: what is changed twice in a
 // moment may have the same time both times.
@@ -90,7 +95,11 @@ func (c *Cache) put(s store.Named, info store.Info, r *archive.Record, data []by
 	if c.read == nil {
 		c.read = map[[2]string]cachedRecord{}
 	}
-	c.read[[2]string{s.Name, info.Name}] = cachedRecord{info.Bytes, info.Changed, *r}
+	at := [2]string{s.Name, info.Name}
+	if total := c.bytes - c.read[at].bytes + info.Bytes; total <= mostCached {
+		c.bytes = total
+		c.read[at] = cachedRecord{info.Bytes, info.Changed, *r}
+	}
 	c.mu.Unlock()
 	file := c.file(s, info)
 	if file == "" || int64(len(data)) != info.Bytes || time.Since(info.Changed) < settled {
@@ -141,5 +150,5 @@ func (c *Cache) write(file string, data []byte, changed time.Time) error {
 func (c *Cache) Forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.read, c.anew = nil, true
+	c.read, c.bytes, c.anew = nil, 0, true
 }

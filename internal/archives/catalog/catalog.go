@@ -21,6 +21,7 @@ import (
 
 	"revlet/internal/archives/archive"
 	"revlet/internal/platform/encryption"
+	"revlet/internal/platform/memory"
 	"revlet/internal/platform/reason"
 	"revlet/internal/store"
 )
@@ -95,12 +96,9 @@ func List(ctx context.Context, stores []store.Named, site string, o Options) (*L
 			l.Silent = append(l.Silent, Broken{Store: s.Name, Err: err})
 			continue
 		}
-		records, errs := readRecords(ctx, s, site, names, infos, o.Cache)
+		records, errs := readRecords(ctx, s, site, names, infos, o)
 		for i, name := range names {
 			r, err := records[i], errs[i]
-			if err == nil && o.Trust != nil {
-				err = o.Trust(r)
-			}
 			if err == nil {
 				err = o.unseal(r)
 			}
@@ -157,12 +155,13 @@ func recordNames(ctx context.Context, s store.Named, site string) (names []strin
 const smallRecord = 96 << 10
 
 // readRecords reads some records side by side, and of large ones one at a time. What
-// several have in common is kept once.
-func readRecords(ctx context.Context, s store.Named, site string, names []string, infos []store.Info, cache *Cache) ([]*archive.Record, []error) {
-	records, errs := make([]*archive.Record, len(names)), make([]error, len(names))
+// several have in common is kept once, and of those that are not trusted nothing.
+func readRecords(ctx context.Context, s store.Named, site string, names []string, infos []store.Info, o Options) ([]*archive.Record, []error) {
+	k := keeping{s: s, o: o, infos: infos, records: make([]*archive.Record, len(names)), errs: make([]error, len(names)), same: archive.Interner{}}
 	var small, large []int
 	for i, info := range infos {
-		if records[i] = cache.get(s, info); records[i] != nil {
+		if r := o.Cache.get(s, info); r != nil {
+			k.keep(i, r, nil, nil)
 			continue
 		}
 		if info.Bytes <= smallRecord {
@@ -172,23 +171,23 @@ func readRecords(ctx context.Context, s store.Named, site string, names []string
 		}
 	}
 	files := make([]string, len(small))
-	for k, i := range small {
-		files[k] = archive.RecordPath(site, names[i])
+	for at, i := range small {
+		files[at] = archive.RecordPath(site, names[i])
 	}
 	var mu sync.Mutex
-	store.Gather(ctx, s.Store, files, smallRecord, func(k int, data []byte, err error) {
-		i := small[k]
+	store.Gather(ctx, s.Store, files, smallRecord, func(at int, data []byte, err error) {
+		i := small[at]
 		if errors.Is(err, store.ErrLong) { // it has grown since, or the listing was wrong
 			mu.Lock()
 			defer mu.Unlock()
 			large = append(large, i)
 			return
 		}
+		var r *archive.Record
 		if err == nil {
-			records[i], err = decodeRecord(names[i], data)
+			r, err = decodeRecord(names[i], data)
 		}
-		errs[i] = err
-		cache.put(s, infos[i], records[i], data)
+		k.keep(i, r, data, err)
 	})
 	room := semaphore.NewWeighted(maxRecord)
 	var g errgroup.Group
@@ -196,26 +195,67 @@ func readRecords(ctx context.Context, s store.Named, site string, names []string
 	for _, i := range large {
 		name := names[i]
 		weight := min(max(infos[i].Bytes, maxRecord/recordsAtOnce/8), maxRecord)
-		if errs[i] = room.Acquire(ctx, weight); errs[i] != nil {
+		if err := room.Acquire(ctx, weight); err != nil {
+			k.keep(i, nil, nil, err)
 			continue
 		}
 		g.Go(func() error {
 			defer room.Release(weight)
-			var data []byte
-			data, records[i], errs[i] = readRecord(ctx, s, site, name)
-			cache.put(s, infos[i], records[i], data)
+			data, r, err := readRecord(ctx, s, site, name)
+			k.keep(i, r, data, err)
 			return nil
 		})
 	}
 	_ = g.Wait() // each error is kept beside its record
-	cache.tidy(s, infos)
-	same := archive.Interner{}
-	for _, r := range records {
-		if r != nil {
-			same.Share(r)
+	o.Cache.tidy(s, infos)
+	return k.records, k.errs
+}
+
+// keeping gathers what is read of records. A store may have as many as it likes, of whoever can write there.
+type keeping struct {
+	s       store.Named
+	o       Options
+	infos   []store.Info
+	mu      sync.Mutex
+	records []*archive.Record
+	errs    []error
+	same    archive.Interner
+	// bytes are those of the records that are kept, refused how many are not trusted.
+	bytes   int64
+	refused int
+}
+
+const (
+	// lookEvery is after how many bytes of records is looked whether there is room for more, in bytes.
+	lookEvery = 32 << 20
+	// mostRefused is for how many records that are not trusted it is told what there is to do.
+	mostRefused = 2000
+)
+
+// keep keeps record i, read from data, if it is trusted and there is room for it.
+func (k *keeping) keep(i int, r *archive.Record, data []byte, err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if err == nil && k.o.Trust != nil {
+		if err = k.o.Trust(r); err != nil {
+			if k.refused++; k.refused > mostRefused && errors.Is(err, archive.ErrSigner) {
+				err = fmt.Errorf("%s: %w", r.Name, archive.ErrSigner) // no more is kept of it
+			}
 		}
 	}
-	return records, errs
+	if before := k.bytes; err == nil {
+		if k.bytes += k.infos[i].Bytes; k.bytes/lookEvery != before/lookEvery {
+			err = memory.Room(0, memory.Left)
+		}
+	}
+	if k.errs[i] = err; err != nil {
+		return
+	}
+	k.same.Share(r)
+	k.records[i] = r
+	if data != nil {
+		k.o.Cache.put(k.s, k.infos[i], r, data)
+	}
 }
 
 // ReadRecord reads one record from one store.

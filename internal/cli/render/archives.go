@@ -38,10 +38,16 @@ func (a *Printer) ShowListing(all []jobs.Listed, broken []string) {
 	if len(rows) > 0 {
 		a.Table([]string{"archive", taken.Heading("taken"), "scope", "size", "new", "stores", "verified", "note"}, rows, 4, 5)
 	}
-	for _, b := range broken {
+	for _, b := range broken[:min(len(broken), mostTrouble)] {
 		fmt.Fprintf(a.Out, "%s %s\n", a.Bad("trouble:"), PrintableText(fmt.Sprint(b)))
 	}
+	if more := len(broken) - mostTrouble; more > 0 {
+		fmt.Fprintf(a.Out, "%s %s more that cannot be used; `revlet archives --json` names them\n", a.Bad("trouble:"), Count(int64(more), "archive", "archives"))
+	}
 }
+
+// mostTrouble is how many archives that cannot be used are named.
+const mostTrouble = 40
 
 // held words where an archive is, and where it is not yet.
 func (a *Printer) held(l jobs.Listed) string {
