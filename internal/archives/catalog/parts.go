@@ -207,6 +207,9 @@ func (ix *Index) Check(ctx context.Context, h *Held, s store.Named, part archive
 	return ix.ReadTar(p, part, func(*tar.Header, io.Reader) error { return nil })
 }
 
+// mostRead bounds what of an archive is read into memory at a time, in bytes: a site's settings can be of any length.
+const mostRead = 64 << 20
+
 // ReadFile reads one file out of an archive by its name in the list. A file
 // that the archive does not hold gives fs.ErrNotExist.
 func (h *Held) ReadFile(ctx context.Context, name string) ([]byte, error) {
@@ -225,6 +228,9 @@ func (h *Held) ReadFileNear(ctx context.Context, name string, near func() ([]byt
 				return data, nil
 			}
 		}
+	}
+	if found.Size > mostRead {
+		return nil, fmt.Errorf("%s: it has %d bytes, and is read up to %d", name, found.Size, int64(mostRead))
 	}
 	var data bytes.Buffer
 	err = h.CopyFile(ctx, *found, func() (io.Writer, error) {

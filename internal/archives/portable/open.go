@@ -104,9 +104,44 @@ func Open(ctx context.Context, d *disk.Disk, files []string, dir string) (*Opene
 	return o, o.recognise(d, text)
 }
 
+// mostRecord bounds a record's size, in bytes: as in a store.
+const mostRecord = 32 << 20
+
+// leadsNowhere refuses links in the place of what a portable archive has besides files of the site: they would be read, and lead anywhere
+// on this machine.
+func (o *Opened) leadsNowhere() error {
+	if _, err := os.Lstat(filepath.Join(o.Dir, RecordName)); errors.Is(err, fs.ErrNotExist) {
+		return nil // a hand-made one, whose links are the site's
+	}
+	names := []string{RecordName, ListName, FilesDir, DatabaseDir}
+	for _, dir := range []string{FilesDir, DatabaseDir} {
+		inside, err := os.ReadDir(filepath.Join(o.Dir, dir))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, e := range inside {
+			names = append(names, filepath.Join(dir, e.Name()))
+		}
+	}
+	for _, name := range names {
+		info, err := os.Lstat(filepath.Join(o.Dir, name))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			return err
+		case !info.IsDir() && !info.Mode().IsRegular():
+			return fmt.Errorf("it is no portable archive of Revlet: %s is a link", name)
+		}
+	}
+	return nil
+}
+
 // recognise finds out what was unpacked.
 func (o *Opened) recognise(d *disk.Disk, text string) error {
-	data, err := os.ReadFile(filepath.Join(o.Dir, RecordName))
+	if err := o.leadsNowhere(); err != nil {
+		return err
+	}
+	data, err := disk.ReadRegular(filepath.Join(o.Dir, RecordName), mostRecord)
 	if err == nil {
 		if text != "" {
 			return fmt.Errorf("this is a portable archive with its databases; it needs no SQL file (%s)", text)

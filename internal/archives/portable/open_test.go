@@ -84,3 +84,39 @@ func TestOfAFileThatIsThereTwiceTheLastCounts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "mine", string(text))
 }
+
+// A few bytes that say that the record is /dev/zero had an import take all of the machine's memory; links in the place of the other things
+// of a portable archive had it read what they lead to.
+func TestLinksInAPortableArchiveAreNotRead(t *testing.T) {
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.MkdirAll(filepath.Join(secret, "webroot"), 0o755))
+	for name, target := range map[string]string{
+		RecordName: "/dev/zero", ListName: "/dev/zero", FilesDir: secret, DatabaseDir: secret,
+		filepath.Join(FilesDir, "webroot"): secret, filepath.Join(DatabaseDir, "main.sql"): "/dev/zero", RecordName + " of 33 MiB": "",
+	} {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		head := &tar.Header{Name: name, Linkname: target, Typeflag: tar.TypeSymlink, Mode: 0o777}
+		var content []byte
+		if target == "" {
+			content = bytes.Repeat([]byte(" "), mostRecord+1)
+			head = &tar.Header{Name: RecordName, Typeflag: tar.TypeReg, Mode: 0o600, Size: int64(len(content))}
+		} else if name != RecordName {
+			require.NoError(t, w.WriteHeader(&tar.Header{Name: RecordName, Typeflag: tar.TypeReg, Mode: 0o600, Size: 2}))
+			_, err := w.Write([]byte("{}"))
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.WriteHeader(head))
+		_, err := w.Write(content)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		file := filepath.Join(t.TempDir(), "museum.tar")
+		require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+		_, err = Open(t.Context(), &disk.Disk{}, []string{file}, t.TempDir())
+		if target == "" {
+			assert.ErrorContains(t, err, "larger than")
+		} else {
+			assert.ErrorContains(t, err, name+" is a link", target)
+		}
+	}
+}

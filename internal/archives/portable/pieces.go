@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"revlet/internal/platform/disk"
 )
 
 // sums ends the name of the file with the digests of pieces, as sha256sum(1)
@@ -117,7 +119,7 @@ func gather(named []string) (*joined, error) {
 		named = beside
 	}
 	named = slices.DeleteFunc(slices.Clone(named), func(p string) bool { return strings.HasSuffix(p, sums) })
-	if data, err := os.ReadFile(base + sums); err == nil {
+	if data, err := disk.ReadRegular(base+sums, mostSums); err == nil {
 		paths, err := bySums(base, string(data), named)
 		if err != nil {
 			return nil, err
@@ -130,6 +132,9 @@ func gather(named []string) (*joined, error) {
 	}
 	return join(base, paths)
 }
+
+// mostSums bounds a file of checksums, in bytes: one line for each piece.
+const mostSums = 1 << 20
 
 func escapeGlob(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
