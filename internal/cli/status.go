@@ -239,7 +239,7 @@ func (a *app) showRun(ctx context.Context, c *cli.Command) error {
 		}{report.RunOf(r), r.Log})
 	}
 	fmt.Fprintf(a.Out, "%s\n\n", a.Bold(fmt.Sprintf("Run %d: %s of %s", r.ID, r.Command, r.Site)))
-	a.Facts([][2]string{{"began", render.When(r.Started)}, {"took", render.Took(r.Finished.Sub(r.Started))}, {"outcome", a.Outcome(r.Outcome)}, {"why", render.PrintableText(strings.TrimSpace(r.Detail))}, {"by", r.Origin}, {"duty", r.Duty},
+	a.Facts([][2]string{{"began", render.When(r.Started)}, {"took", render.Took(r.Finished.Sub(r.Started))}, {"outcome", a.Outcome(r.Outcome)}, {"why", render.PrintableLines(strings.TrimSpace(r.Detail))}, {"by", r.Origin}, {"duty", r.Duty},
 		{"archive", r.Archive}, {"new", newBytes(r)}, {"stores", strings.Join(r.Stores, ", ")}})
 	if r.Log != "" {
 		fmt.Fprintf(a.Out, "\n%s\n", render.PrintableLines(strings.TrimRight(r.Log, "\n")))

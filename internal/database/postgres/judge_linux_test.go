@@ -55,7 +55,7 @@ func TestNobodyElsesServerGetsThePassword(t *testing.T) {
 			runtime.LockOSThread() // setfsuid(2) is of one thread
 			defer runtime.UnlockOSThread()
 			network, address := "tcp", "127.0.0.1:0"
-			config := Config{Host: "127.0.0.1", User: "u", Password: password, Name: "museum", TLS: database.TLS{Mode: c.mode}, OpenTime: 300 * time.Millisecond}
+			config := Config{Host: "127.0.0.1", User: "u", Password: password, Name: "museum", TLS: database.TLS{Mode: c.mode}, OpenTime: 20 * time.Second}
 			if c.socket {
 				config.Socket, config.Port = t.TempDir(), 5432
 				network, address = "unix", filepath.Join(config.Socket, ".s.PGSQL.5432")
@@ -74,7 +74,7 @@ func TestNobodyElsesServerGetsThePassword(t *testing.T) {
 				}
 			}
 			var e ears
-			lieAt(l, honest('R', "\x00\x00\x00\x03"), "", &e) // AuthenticationCleartextPassword
+			lieAt(l, honest('R', "\x00\x00\x00\x03"), honest('E', "SFATAL\x00C28P01\x00Mno\x00\x00"), &e) // AuthenticationCleartextPassword
 			_, err = Open(t.Context(), config)
 			require.Error(t, err, "it is no database")
 			if c.refused == "" {
@@ -101,8 +101,8 @@ func TestPasswordsOfThisAccountAreNotTheSites(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	var e ears
-	lieAt(l, honest('R', "\x00\x00\x00\x03"), "", &e)
-	_, err = Open(t.Context(), Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "postgres", Name: "museum", TLS: database.TLS{Mode: database.TLSOff}, OpenTime: 300 * time.Millisecond})
+	lieAt(l, honest('R', "\x00\x00\x00\x03"), honest('E', "SFATAL\x00C28P01\x00Mno\x00\x00"), &e)
+	_, err = Open(t.Context(), Config{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "postgres", Name: "museum", TLS: database.TLS{Mode: database.TLSOff}, OpenTime: 20 * time.Second})
 	require.Error(t, err)
 	assert.Contains(t, e.heard(), "postgres")
 	assert.NotContains(t, e.heard(), "roots-own")
