@@ -59,10 +59,11 @@ func (a *app) duties(ctx context.Context, c *cli.Command) error {
 func (a *app) dueCommand() *cli.Command {
 	return &cli.Command{
 		Name: "due", Usage: "do what is due now, and return (for cron)",
-		Description: "Carries out the duties whose time has come, one after the other; one that was missed\n" +
-			"while the machine was off is made up for once. Says nothing when nothing is due, or when\n" +
-			"another run is at it; with --quiet, nothing but what is wrong. When several sites had their\n" +
-			"turn, a table says what came of each. Sends waiting messages.",
+		Description: "Carries out the duties whose time has come, one site after the other, but for one that\n" +
+			"takes longer than half an hour; one that was missed while the machine was off is made up\n" +
+			"for once. Says nothing when nothing is due, or when another run is at it; with --quiet,\n" +
+			"nothing but what is wrong. When several sites had their turn, a table says what came of\n" +
+			"each. Sends waiting messages.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "dry-run", Usage: "only say what is due"}, jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := a.open(ctx, c); err != nil {

@@ -461,7 +461,8 @@ func (s *Site) readOwnSettings(c config.Site, read ReadFunc) error {
 }
 
 // writer is the account that may write the site's settings on this machine, if this one is root and that is not: the one that
-// they belong to, nobody where several may, and the one that the site's folder is in where there are none.
+// they belong to, nobody where several may, and the one that the site's folder is in where there are none. Of several files any may
+// be what counts.
 func (s *Site) writer(c config.Site) *int {
 	if os.Geteuid() != 0 {
 		return nil
@@ -470,16 +471,28 @@ func (s *Site) writer(c config.Site) *int {
 	if c.Settings != "" {
 		files = []string{c.Settings}
 	}
-	at := ""
+	there, as := false, (*int)(nil)
 	for _, f := range files {
-		if at = filepath.Join(c.Root, filepath.FromSlash(f)); filepath.IsAbs(f) {
+		at := filepath.Join(c.Root, filepath.FromSlash(f))
+		if filepath.IsAbs(f) {
 			at = f
 		}
-		if info, err := os.Stat(at); err == nil {
-			return accountOf(at, info)
+		info, err := os.Stat(at)
+		if err != nil {
+			continue
+		}
+		there = true
+		if one := accountOf(at, info); one != nil && as != nil && *one != *as {
+			as = new(int)
+			*as = nobody
+		} else if one != nil {
+			as = one
 		}
 	}
-	for at = filepath.Clean(c.Root); ; at = filepath.Dir(at) {
+	if there {
+		return as
+	}
+	for at := filepath.Clean(c.Root); ; at = filepath.Dir(at) {
 		info, err := os.Stat(at)
 		if err == nil {
 			return accountOf(at, info)
